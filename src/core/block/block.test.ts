@@ -1,0 +1,143 @@
+import fc from 'fast-check'
+import { describe, expect, it } from 'vitest'
+import { AssembledDevice } from './assembled'
+import {
+  type BlockDevice,
+  isZero,
+  OutOfRange,
+  readBytes,
+  ReadOnlyDevice,
+  UnreadableSectors,
+  writeBytes,
+} from './device'
+import { mergeExtents, unionExtents } from './extents'
+import { MemoryDevice } from './memory'
+import { OverlayDevice } from './overlay'
+import { readOnly } from './readonly'
+import { SliceDevice } from './slice'
+import { collect, sameBytes } from '../testing'
+
+const KIB = 1024
+const SIZE = 512 * KIB
+
+async function all(device: BlockDevice): Promise<Uint8Array> {
+  return new Uint8Array(await readBytes(device, 0, device.size))
+}
+
+const writes = fc.array(
+  fc.record({ sector: fc.nat({ max: 1000 }), count: fc.integer({ min: 1, max: 24 }), byte: fc.nat({ max: 255 }) }),
+  { maxLength: 30 },
+)
+
+describe('devices', () => {
+  it('hold what a plain array would hold', async () => {
+    await fc.assert(
+      fc.asyncProperty(writes, async (list) => {
+        const base = new MemoryDevice(SIZE)
+        await base.write(0, new Uint8Array(8192).fill(0xaa))
+        const overlay = new OverlayDevice(base, SIZE)
+        const slice = new SliceDevice(overlay, 4096, SIZE - 4096)
+        const model = await all(base)
+        for (const { sector, count, byte } of list) {
+          const offset = Math.min(sector * 512, slice.size - count * 512)
+          const bytes = new Uint8Array(count * 512).fill(byte)
+          await slice.write(offset, bytes)
+          model.set(bytes, 4096 + offset)
+        }
+        expect(sameBytes(await all(overlay), model)).toBe(true)
+        expect(sameBytes(await all(slice), model.slice(4096))).toBe(true)
+        // What is not mapped reads as zeros; the base below an overlay stays as it was.
+        const mapped = await overlay.mapped!(0, SIZE)
+        const rest = model.slice()
+        for (const { offset, length } of mapped) rest.fill(0, offset, offset + length)
+        expect(isZero(rest)).toBe(true)
+        expect((await all(base)).subarray(8192).every((b) => b === 0)).toBe(true)
+      }),
+      { numRuns: 60 },
+    )
+  })
+
+  it('refuse what is not whole sectors inside them', async () => {
+    const device = new MemoryDevice(SIZE)
+    await expect(device.read(100, new Uint8Array(512))).rejects.toBeInstanceOf(OutOfRange)
+    await expect(device.write(SIZE - 512, new Uint8Array(1024))).rejects.toBeInstanceOf(OutOfRange)
+    await expect(readBytes(device, SIZE - 10, 20)).rejects.toBeInstanceOf(OutOfRange)
+    expect(() => new SliceDevice(device, SIZE - 512, 1024)).toThrow(OutOfRange)
+  })
+
+  it('take writes that are no whole sectors through writeBytes, keeping what is around them', async () => {
+    const device = new MemoryDevice(SIZE)
+    await device.write(0, new Uint8Array(1024).fill(1))
+    await writeBytes(device, 510, Uint8Array.of(9, 9, 9, 9))
+    expect([...(await readBytes(device, 508, 8))]).toEqual([1, 1, 9, 9, 9, 9, 1, 1])
+  })
+
+  it('read as zeros where they were discarded', async () => {
+    const device = new MemoryDevice(SIZE)
+    await device.write(0, new Uint8Array(SIZE).fill(5))
+    await device.discard(512, 200 * KIB)
+    const bytes = await all(device)
+    expect(isZero(bytes.subarray(512, 512 + 200 * KIB))).toBe(true)
+    expect(bytes[511]).toBe(5)
+    expect(bytes[512 + 200 * KIB]).toBe(5)
+  })
+
+  it('name unreadable sectors in their own numbers', async () => {
+    const failing = {
+      ...readOnly(new MemoryDevice(SIZE)),
+      read: async () => Promise.reject(new UnreadableSectors([20])),
+    }
+    const slice = new SliceDevice(failing, 8 * 512, 64 * 512)
+    await expect(slice.read(0, new Uint8Array(512))).rejects.toMatchObject({ sectors: [12] })
+  })
+
+  it('opened for reading only are not written', async () => {
+    const device = new MemoryDevice(SIZE)
+    await expect(readOnly(device).write(0, new Uint8Array(512))).rejects.toBeInstanceOf(ReadOnlyDevice)
+    expect(isZero(await all(device))).toBe(true)
+  })
+
+  it('put together show their parts and zeros between', async () => {
+    const part = new MemoryDevice(4096)
+    await part.write(0, new Uint8Array(4096).fill(3))
+    const whole = new AssembledDevice(SIZE, 512, [{ at: 8192, device: part }])
+    const expected = new Uint8Array(SIZE).fill(3, 8192, 12288)
+    expect(sameBytes(await all(whole), expected)).toBe(true)
+    expect(await whole.mapped(0, SIZE)).toEqual([{ offset: 8192, length: 4096 }])
+    expect(
+      () =>
+        new AssembledDevice(SIZE, 512, [
+          { at: 0, device: part },
+          { at: 2048, device: part },
+        ]),
+    ).toThrow(/overlap/)
+  })
+})
+
+describe('extents', () => {
+  const extent = fc.record({ offset: fc.nat({ max: 500 }), length: fc.integer({ min: 1, max: 40 }) })
+  const covered = (list: readonly { offset: number; length: number }[]) => {
+    const bytes = new Uint8Array(600)
+    for (const { offset, length } of list) bytes.fill(1, offset, offset + length)
+    return bytes
+  }
+
+  it('merged cover the same and stand apart', async () => {
+    await fc.assert(
+      fc.asyncProperty(fc.array(extent), async (list) => {
+        const sorted = [...list].sort((a, b) => a.offset - b.offset)
+        const merged = await collect(mergeExtents(sorted))
+        expect(sameBytes(covered(merged), covered(list))).toBe(true)
+        merged.slice(1).forEach((e, i) => expect(e.offset).toBeGreaterThan(merged[i].offset + merged[i].length))
+      }),
+    )
+  })
+
+  it('united cover what either covers', () => {
+    fc.assert(
+      fc.property(fc.array(extent), fc.array(extent), (a, b) => {
+        expect(sameBytes(covered(unionExtents(a, b)), covered([...a, ...b]))).toBe(true)
+      }),
+    )
+  })
+})

@@ -1,0 +1,35 @@
+import type { Extent } from './device'
+
+/**
+ * Joins runs that touch, overlap or lie closer than `gap` bytes. Input in order of offset; a run that
+ * begins before the last one's end is joined with it.
+ */
+export async function* mergeExtents(
+  extents: AsyncIterable<Extent> | Iterable<Extent>,
+  gap = 0,
+): AsyncGenerator<Extent> {
+  let start = -1
+  let end = -1
+  for await (const { offset, length } of extents) {
+    if (start >= 0 && offset <= end + gap) {
+      end = Math.max(end, offset + length)
+      continue
+    }
+    if (start >= 0) yield { offset: start, length: end - start }
+    start = offset
+    end = offset + length
+  }
+  if (start >= 0) yield { offset: start, length: end - start }
+}
+
+/** The union of two ordered lists. */
+export function unionExtents(a: readonly Extent[], b: readonly Extent[]): Extent[] {
+  const sorted = [...a, ...b].sort((x, y) => x.offset - y.offset)
+  const merged: { offset: number; length: number }[] = []
+  for (const { offset, length } of sorted) {
+    const last = merged.at(-1)
+    if (last && offset <= last.offset + last.length) last.length = Math.max(last.length, offset + length - last.offset)
+    else merged.push({ offset, length })
+  }
+  return merged
+}

@@ -1,0 +1,44 @@
+import { z } from 'zod'
+import { LoaderFileSchema } from '../survey/types'
+
+/** The settings of a computer's firmware that decide what it starts from. */
+export const FirmwareSchema = z.object({
+  mode: z.enum(['uefi', 'bios']),
+  secureBoot: z.boolean(),
+  /** The key that opens the boot menu. */
+  bootMenuKey: z.string(),
+  bootEntries: z.array(z.object({ id: z.string(), name: z.string(), partitionGuid: z.string(), path: z.string() })),
+  bootOrder: z.array(z.string()),
+})
+export type Firmware = z.infer<typeof FirmwareSchema>
+
+/** What the source held, to compare with. */
+export const TraceReferenceSchema = z.object({
+  systemPartitionGuid: z.string(),
+  systemLoaderPath: z.string(),
+  systemLoaderDigest: z.string(),
+  loaders: z.array(LoaderFileSchema),
+})
+export type TraceReference = z.infer<typeof TraceReferenceSchema>
+
+export const TraceLinkSchema = z.object({
+  id: z.enum(['firmware', 'table', 'esp', 'loader', 'system-volume', 'system-loader']),
+  title: z.string(),
+  state: z.enum(['passed', 'failed', 'not-reached']),
+  /** What was found, as the end of "Firmware: …". */
+  found: z.string(),
+  /** Where and what exactly: paths, sectors, checksums. */
+  evidence: z.string(),
+  /** For a failed link: why the start ends there. */
+  why: z.string().optional(),
+})
+export type TraceLink = z.infer<typeof TraceLinkSchema>
+
+export const TraceSchema = z.object({
+  links: z.array(TraceLinkSchema),
+  starts: z.boolean(),
+  /** Id of the drive that was started from. */
+  startedFrom: z.string().optional(),
+  systemPartitionGuid: z.string().optional(),
+})
+export type Trace = z.infer<typeof TraceSchema>

@@ -1,0 +1,12 @@
+import CRC32 from 'crc-32'
+
+/** CRC-32 (polynomial 0x04C11DB7, as in UEFI 2.10 section 4.2) as an unsigned number. */
+export function crc32(bytes: Uint8Array): number {
+  return CRC32.buf(bytes) >>> 0
+}
+
+/** Eight upper-case hex digits in two groups, as evidence shows them. */
+export function crcText(crc: number): string {
+  const hex = (crc >>> 0).toString(16).toUpperCase().padStart(8, '0')
+  return `${hex.slice(0, 4)} ${hex.slice(4)}`
+}

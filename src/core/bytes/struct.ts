@@ -1,0 +1,161 @@
+import { BadStructure } from '../errors'
+import { guidToString, guidToBytes } from './guid'
+
+/**
+ * How one field of an on-disk structure is stored. Integers are little-endian.
+ * `u64` must be exact as a number (up to 2^53); `bits64` is a bigint for flags and serials.
+ */
+export type FieldKind =
+  | 'u8'
+  | 'i8'
+  | 'u16'
+  | 'u32'
+  | 'u64'
+  | 'bits64'
+  | 'guid'
+  | readonly ['ascii', number]
+  | readonly ['utf16', number]
+  | readonly ['bytes', number]
+
+/** Offset in bytes, kind. */
+export type Field = readonly [offset: number, kind: FieldKind]
+
+type ValueOf<K extends FieldKind> = K extends 'bits64'
+  ? bigint
+  : K extends 'guid' | readonly ['ascii', number] | readonly ['utf16', number]
+    ? string
+    : K extends readonly ['bytes', number]
+      ? Uint8Array
+      : number
+
+export type StructValues<F extends Record<string, Field>> = { [N in keyof F]: ValueOf<F[N][1]> }
+
+/** A structure as the specification draws it: one table used by reader and writer alike. */
+export interface Struct<F extends Record<string, Field>> {
+  readonly name: string
+  readonly size: number
+  /** Reads all fields. Throws BadStructure when the bytes are too short or a `u64` is not exact. */
+  read(bytes: Uint8Array, at?: number): StructValues<F>
+  /** Writes the fields given, leaving other bytes as they are. */
+  write(bytes: Uint8Array, values: Partial<StructValues<F>>, at?: number): void
+}
+
+/** Declares a structure of `size` bytes from a table of offsets and kinds. */
+export function defineStruct<const F extends Record<string, Field>>(name: string, size: number, fields: F): Struct<F> {
+  const list = Object.entries(fields)
+  return {
+    name,
+    size,
+    read(bytes, at = 0) {
+      if (at < 0 || at + size > bytes.length) {
+        throw new BadStructure(name, at, `it needs ${size} bytes and ${Math.max(0, bytes.length - at)} are left`)
+      }
+      const view = viewOf(bytes)
+      const values: Record<string, unknown> = {}
+      for (const [key, [offset, kind]] of list) values[key] = readField(name, bytes, view, at + offset, kind)
+      return values as StructValues<F>
+    },
+    write(bytes, values, at = 0) {
+      const view = viewOf(bytes)
+      for (const [key, [offset, kind]] of list) {
+        const value = values[key]
+        if (value !== undefined) writeField(bytes, view, at + offset, kind, value)
+      }
+    },
+  }
+}
+
+/** A DataView on exactly the bytes of `bytes`. */
+export function viewOf(bytes: Uint8Array): DataView {
+  return new DataView(bytes.buffer, bytes.byteOffset, bytes.byteLength)
+}
+
+/** A 64-bit field as a number; throws BadStructure when it is beyond 2^53. */
+export function exactNumber(value: bigint, structure: string, offset: number): number {
+  if (value > BigInt(Number.MAX_SAFE_INTEGER) || value < 0n) {
+    throw new BadStructure(structure, offset, `the 64-bit value ${value} is out of any drive's range`)
+  }
+  return Number(value)
+}
+
+/** UTF-16 little-endian bytes as a string; stops at the first zero when `untilZero`. */
+export function utf16ToString(bytes: Uint8Array, at: number, characters: number, untilZero = false): string {
+  const view = viewOf(bytes)
+  let text = ''
+  for (let i = 0; i < characters; i++) {
+    const unit = view.getUint16(at + i * 2, true)
+    if (untilZero && unit === 0) break
+    text += String.fromCharCode(unit)
+  }
+  return text
+}
+
+/** A string as UTF-16 little-endian bytes, without a terminator. */
+export function stringToUtf16(text: string): Uint8Array {
+  const bytes = new Uint8Array(text.length * 2)
+  const view = viewOf(bytes)
+  for (let i = 0; i < text.length; i++) view.setUint16(i * 2, text.charCodeAt(i), true)
+  return bytes
+}
+
+/** Single-byte characters as a string, trailing zeros and spaces kept. */
+export function asciiToString(bytes: Uint8Array): string {
+  let text = ''
+  for (const byte of bytes) text += String.fromCharCode(byte)
+  return text
+}
+
+function readField(name: string, bytes: Uint8Array, view: DataView, at: number, kind: FieldKind): unknown {
+  switch (kind) {
+    case 'u8':
+      return view.getUint8(at)
+    case 'i8':
+      return view.getInt8(at)
+    case 'u16':
+      return view.getUint16(at, true)
+    case 'u32':
+      return view.getUint32(at, true)
+    case 'u64':
+      return exactNumber(view.getBigUint64(at, true), name, at)
+    case 'bits64':
+      return view.getBigUint64(at, true)
+    case 'guid':
+      return guidToString(bytes.subarray(at, at + 16))
+  }
+  const [what, length] = kind
+  if (what === 'ascii') return asciiToString(bytes.subarray(at, at + length))
+  if (what === 'utf16') return utf16ToString(bytes, at, length, true)
+  return bytes.slice(at, at + length)
+}
+
+function writeField(bytes: Uint8Array, view: DataView, at: number, kind: FieldKind, value: unknown): void {
+  switch (kind) {
+    case 'u8':
+      return view.setUint8(at, value as number)
+    case 'i8':
+      return view.setInt8(at, value as number)
+    case 'u16':
+      return view.setUint16(at, value as number, true)
+    case 'u32':
+      return view.setUint32(at, value as number, true)
+    case 'u64':
+      return view.setBigUint64(at, BigInt(value as number), true)
+    case 'bits64':
+      return view.setBigUint64(at, value as bigint, true)
+    case 'guid':
+      return bytes.set(guidToBytes(value as string), at)
+  }
+  const [what, length] = kind
+  if (what === 'bytes') {
+    bytes.fill(0, at, at + length)
+    bytes.set((value as Uint8Array).subarray(0, length), at)
+    return
+  }
+  const text = value as string
+  if (what === 'ascii') {
+    for (let i = 0; i < length; i++) bytes[at + i] = i < text.length ? text.charCodeAt(i) & 0xff : 0
+    return
+  }
+  bytes.fill(0, at, at + length * 2)
+  bytes.set(stringToUtf16(text.slice(0, length)), at)
+}

@@ -1,0 +1,107 @@
+import { viewOf } from '../../bytes/struct'
+import { utf16ToString } from '../../bytes/struct'
+import { BadStructure } from '../../errors'
+import { removeFixups } from './fixups'
+import {
+  ATTRIBUTE_TYPES,
+  ENTRY_HAS_SUBNODE,
+  ENTRY_IS_LAST,
+  FILE_ATTRIBUTE_DIRECTORY_INDEX,
+  FILE_NAME,
+  INDEX_BLOCK,
+  INDEX_ENTRY,
+  INDEX_HEADER,
+  INDEX_ROOT,
+  NAMESPACE_DOS,
+  recordOf,
+} from './layout'
+import type { FileRecord, NtfsVolume, Stream } from './volume'
+
+/** A name in a directory index. */
+export interface NamedRecord {
+  readonly name: string
+  readonly record: number
+  readonly isDirectory: boolean
+  readonly sizeBytes: number
+}
+
+/**
+ * All names of a directory in the order of its index, short 8.3 aliases left out. Follows the tree from its
+ * root; a block that is reached twice, or lies outside, throws BadStructure.
+ */
+export async function readDirectory(volume: NtfsVolume, record: FileRecord): Promise<NamedRecord[]> {
+  const attributes = await volume.attributes(record)
+  const root = attributes.find((a) => a.type === ATTRIBUTE_TYPES.indexRoot && a.name === '$I30')
+  if (!root?.value) throw new BadStructure(`directory record ${record.number}`, 0, 'it has no index')
+  const { blockSize } = INDEX_ROOT.read(root.value)
+  if (blockSize < 512 || blockSize > 65536 || blockSize % 512 !== 0) {
+    throw new BadStructure(`directory record ${record.number}`, 0, `its index blocks would be ${blockSize} bytes`)
+  }
+  const blocks = await volume.stream(record, ATTRIBUTE_TYPES.indexAllocation, '$I30')
+  // A block's number counts clusters, or 512-byte units where a block is smaller than a cluster.
+  const vcnUnit = blockSize >= volume.geometry.clusterSize ? volume.geometry.clusterSize : 512
+  const names: NamedRecord[] = []
+  const seen = new Set<number>()
+  await walk(root.value, INDEX_ROOT.size, root.value.length)
+  return names
+
+  async function walk(node: Uint8Array, headerAt: number, end: number): Promise<void> {
+    const header = INDEX_HEADER.read(node, headerAt)
+    let at = headerAt + header.entriesOffset
+    const stop = headerAt + header.totalSize
+    if (stop > end) throw new BadStructure('directory index', headerAt, 'a node is longer than its block')
+    for (;;) {
+      if (at + INDEX_ENTRY.size > stop) throw new BadStructure('directory index', at, 'a node has no last entry')
+      const entry = INDEX_ENTRY.read(node, at)
+      if (entry.length < INDEX_ENTRY.size || at + entry.length > stop) {
+        throw new BadStructure('directory index', at, `an entry is ${entry.length} bytes long`)
+      }
+      if (entry.flags & ENTRY_HAS_SUBNODE) {
+        const vcn = viewOf(node).getBigUint64(at + entry.length - 8, true)
+        await walkBlock(Number(vcn))
+      }
+      if (entry.flags & ENTRY_IS_LAST) return
+      const named = readName(node, at, entry.length, entry.reference)
+      if (named) names.push(named)
+      at += entry.length
+    }
+  }
+
+  async function walkBlock(vcn: number): Promise<void> {
+    const block = await readBlock(blocks, vcn, vcnUnit, blockSize)
+    if (seen.has(vcn)) throw new BadStructure('directory index', vcn * vcnUnit, 'it leads back to itself')
+    seen.add(vcn)
+    await walk(block, INDEX_BLOCK.size, block.length)
+  }
+}
+
+async function readBlock(blocks: Stream | undefined, vcn: number, unit: number, size: number): Promise<Uint8Array> {
+  const offset = vcn * unit
+  if (!blocks || !Number.isSafeInteger(offset) || offset + size > blocks.size) {
+    throw new BadStructure('directory index', offset, `block ${vcn} is outside of it`)
+  }
+  const block = await blocks.read(offset, size)
+  const { magic, vcn: own } = INDEX_BLOCK.read(block)
+  if (magic !== 'INDX') throw new BadStructure('directory index', offset, 'a block does not carry its mark')
+  removeFixups(block, offset, 'directory index')
+  if (own !== vcn) throw new BadStructure('directory index', offset, `block ${vcn} calls itself ${own}`)
+  return block
+}
+
+function readName(node: Uint8Array, at: number, length: number, reference: bigint): NamedRecord | undefined {
+  if (length < INDEX_ENTRY.size + FILE_NAME.size) {
+    throw new BadStructure('directory index', at, 'an entry is too short for a name')
+  }
+  const keyAt = at + INDEX_ENTRY.size
+  const key = FILE_NAME.read(node, keyAt)
+  if (INDEX_ENTRY.size + FILE_NAME.size + key.nameLength * 2 > length) {
+    throw new BadStructure('directory index', at, 'a name is longer than its entry')
+  }
+  if (key.namespace === NAMESPACE_DOS) return undefined
+  return {
+    name: utf16ToString(node, keyAt + FILE_NAME.size, key.nameLength),
+    record: recordOf(reference),
+    isDirectory: (key.fileAttributes & FILE_ATTRIBUTE_DIRECTORY_INDEX) !== 0,
+    sizeBytes: key.dataSize,
+  }
+}

@@ -1,0 +1,137 @@
+import { type BlockDevice, type Extent, readBytes } from '../../block/device'
+import { utf16ToString } from '../../bytes/struct'
+import { BadStructure } from '../../errors'
+import type { Finding } from '../../findings'
+import { setBitRuns } from '../bitmap'
+import { NoSuchFile } from '../errors'
+import { splitPath } from '../path'
+import type { DirectoryEntry, FileSystem, FileSystemDriver } from '../port'
+import { type NamedRecord, readDirectory } from './directory'
+import { growNtfs, relocateNtfs } from './grow'
+import { ATTRIBUTE_TYPES, BOOT_SECTOR, RECORDS, VOLUME_DIRTY, VOLUME_INFORMATION } from './layout'
+import { NtfsVolume } from './volume'
+
+/** NTFS behind the file-system port. */
+export const ntfs: FileSystemDriver = {
+  kind: 'ntfs',
+  async recognise(device) {
+    if (device.size < 1024 * 1024) return false
+    const boot = BOOT_SECTOR.read(await readBytes(device, 0, 512))
+    return boot.oemId === 'NTFS    '
+  },
+  open: openNtfs,
+  grow: growNtfs,
+  relocate: relocateNtfs,
+}
+
+async function openNtfs(device: BlockDevice): Promise<FileSystem> {
+  const volume = await NtfsVolume.open(device)
+  const { geometry } = volume
+  const volumeRecord = await volume.record(RECORDS.volume)
+  const information = volumeRecord.attributes.find((a) => a.type === ATTRIBUTE_TYPES.volumeInformation)?.value
+  const nameBytes = volumeRecord.attributes.find((a) => a.type === ATTRIBUTE_TYPES.volumeName)?.value
+  if (!information) throw new BadStructure('volume record', volume.recordOffset(RECORDS.volume), 'it names no version')
+  const { flags, major, minor } = VOLUME_INFORMATION.read(information)
+  const dirty = (flags & VOLUME_DIRTY) !== 0
+  const bitmap = await volume.stream(await volume.record(RECORDS.bitmap), ATTRIBUTE_TYPES.data)
+  if (!bitmap || bitmap.size * 8 < geometry.totalClusters) {
+    throw new BadStructure(
+      'cluster bitmap',
+      0,
+      `it covers ${(bitmap?.size ?? 0) * 8} of ${geometry.totalClusters} clusters`,
+    )
+  }
+  const findings: Finding[] = []
+  if (dirty) {
+    findings.push({
+      severity: 'caution',
+      code: 'ntfs.dirty',
+      sentence: 'The volume was not closed cleanly; a file-system check is due before it is copied.',
+      evidence: `$Volume flags ${flags.toString(16).padStart(4, '0')}, version ${major}.${minor}`,
+    })
+  }
+  findings.push(...(await backupBootFindings(device, geometry.totalSectors, geometry.sectorSize)))
+
+  async function find(path: string): Promise<NamedRecord> {
+    let at: NamedRecord = { name: '', record: RECORDS.root, isDirectory: true, sizeBytes: 0 }
+    for (const part of splitPath(path)) {
+      if (!at.isDirectory) throw new NoSuchFile(path)
+      const upper = part.toUpperCase()
+      const names = await readDirectory(volume, await volume.record(at.record))
+      const next = names.find((n) => n.name.toUpperCase() === upper)
+      if (!next) throw new NoSuchFile(path)
+      at = next
+    }
+    return at
+  }
+
+  return {
+    kind: 'ntfs',
+    name: 'NTFS',
+    label: nameBytes ? utf16ToString(nameBytes, 0, Math.floor(nameBytes.length / 2)) : '',
+    serial: serialText(geometry.serial),
+    clusterSize: geometry.clusterSize,
+    totalBytes: geometry.totalSectors * geometry.sectorSize,
+    state: dirty ? 'dirty' : 'clean',
+    findings,
+    async *usedExtents(): AsyncIterable<Extent> {
+      const { clusterSize, totalClusters } = geometry
+      const clustersEnd = totalClusters * clusterSize
+      for await (const run of setBitRuns((offset, length) => bitmap.read(offset, length), totalClusters)) {
+        yield { offset: run.offset * clusterSize, length: run.length * clusterSize }
+      }
+      // Sectors behind the last cluster hold the copy of the boot sector, which no bitmap covers.
+      if (device.size > clustersEnd) yield { offset: clustersEnd, length: device.size - clustersEnd }
+    },
+    async list(path) {
+      const at = await find(path)
+      if (!at.isDirectory) throw new NoSuchFile(path)
+      const names = await readDirectory(volume, await volume.record(at.record))
+      const base = splitPath(path)
+        .map((part) => `/${part}`)
+        .join('')
+      return names.filter((n) => n.record >= RECORDS.firstUser).map((n) => entryOf(n, `${base}/${n.name}`))
+    },
+    async stat(path) {
+      try {
+        return entryOf(await find(path), path)
+      } catch (error) {
+        if (error instanceof NoSuchFile) return undefined
+        throw error
+      }
+    },
+    async readFile(path, offset = 0, length = Number.MAX_SAFE_INTEGER) {
+      const at = await find(path)
+      const stream = at.isDirectory
+        ? undefined
+        : await volume.stream(await volume.record(at.record), ATTRIBUTE_TYPES.data)
+      if (!stream) throw new NoSuchFile(path)
+      return stream.read(offset, Math.min(length, Math.max(0, stream.size - offset)))
+    },
+  }
+}
+
+async function backupBootFindings(device: BlockDevice, totalSectors: number, sectorSize: number): Promise<Finding[]> {
+  const at = totalSectors * sectorSize
+  if (at + sectorSize > device.size) return []
+  const [first, copy] = [await readBytes(device, 0, 512), await readBytes(device, at, 512)]
+  if (first.every((byte, i) => byte === copy[i])) return []
+  return [
+    {
+      severity: 'caution',
+      code: 'ntfs.backup-boot-differs',
+      sentence: 'The copy of the boot sector at the end of the volume differs from the first.',
+      evidence: `Sector ${totalSectors} of the volume`,
+    },
+  ]
+}
+
+function entryOf(named: NamedRecord, path: string): DirectoryEntry {
+  const { name, isDirectory, sizeBytes } = named
+  return { name, path, kind: isDirectory ? 'directory' : 'file', sizeBytes: isDirectory ? 0 : sizeBytes }
+}
+
+function serialText(serial: bigint): string {
+  const hex = serial.toString(16).toUpperCase().padStart(16, '0')
+  return `${hex.slice(0, 4)}-${hex.slice(4, 8)}-${hex.slice(8, 12)}-${hex.slice(12)}`
+}

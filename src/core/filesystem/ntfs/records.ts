@@ -1,0 +1,122 @@
+import { alignUp } from '../../bytes/size'
+import { stringToUtf16, viewOf } from '../../bytes/struct'
+import { CoreError } from '../../errors'
+import { applyFixups } from './fixups'
+import { ATTRIBUTE, ATTRIBUTE_TYPES, FILE_RECORD, NON_RESIDENT, RESIDENT } from './layout'
+import { encodeRuns, type Run } from './runs'
+import type { Attribute, FileRecord } from './volume'
+
+/** What the head of an attribute says besides its value. */
+export interface AttributeHead {
+  readonly type: number
+  readonly name?: string
+  readonly id: number
+  readonly flags?: number
+}
+
+/** An attribute whose value lies in the record, as bytes. `indexed` marks a name that a directory holds. */
+export function residentAttribute(head: AttributeHead, value: Uint8Array, indexed = false): Uint8Array {
+  const name = stringToUtf16(head.name ?? '')
+  const valueOffset = alignUp(RESIDENT.size + name.length, 8)
+  const bytes = new Uint8Array(alignUp(valueOffset + value.length, 8))
+  writeHead(bytes, head, RESIDENT.size, name, 0)
+  RESIDENT.write(bytes, { valueLength: value.length, valueOffset, indexed: indexed ? 1 : 0 })
+  bytes.set(value, valueOffset)
+  return bytes
+}
+
+/** Sizes in bytes of a value that lies in clusters. */
+export interface PlacedValue {
+  readonly runs: readonly Run[]
+  readonly lowestVcn?: number
+  readonly allocatedSize: number
+  readonly dataSize: number
+  readonly initializedSize: number
+}
+
+/** An attribute whose value lies in clusters, as bytes. */
+export function nonResidentAttribute(head: AttributeHead, placed: PlacedValue): Uint8Array {
+  const name = stringToUtf16(head.name ?? '')
+  const runsOffset = alignUp(NON_RESIDENT.size + name.length, 8)
+  const runs = encodeRuns(placed.runs)
+  const bytes = new Uint8Array(alignUp(runsOffset + runs.length, 8))
+  const lowestVcn = placed.lowestVcn ?? 0
+  const clusters = placed.runs.reduce((sum, run) => sum + run.length, 0)
+  writeHead(bytes, head, NON_RESIDENT.size, name, 1)
+  NON_RESIDENT.write(bytes, {
+    lowestVcn,
+    highestVcn: BigInt.asUintN(64, BigInt(lowestVcn + clusters - 1)),
+    runsOffset,
+    allocatedSize: placed.allocatedSize,
+    dataSize: placed.dataSize,
+    initializedSize: placed.initializedSize,
+  })
+  bytes.set(runs, runsOffset)
+  return bytes
+}
+
+/** A whole file record, fix-ups applied. Throws CoreError when the attributes do not fit. */
+export function buildRecord(
+  recordSize: number,
+  values: { number: number; sequence: number; links: number; flags: number; base?: bigint; nextId: number },
+  attributes: readonly Uint8Array[],
+): Uint8Array {
+  const bytes = new Uint8Array(recordSize)
+  const usaCount = recordSize / 512 + 1
+  const attributesOffset = alignUp(FILE_RECORD.size + usaCount * 2, 8)
+  const bytesInUse = attributesOffset + attributes.reduce((sum, a) => sum + a.length, 0) + 8
+  if (bytesInUse > recordSize) throw new CoreError(`File record ${values.number} has no room for its attributes.`)
+  FILE_RECORD.write(bytes, {
+    magic: 'FILE',
+    usaOffset: FILE_RECORD.size,
+    usaCount,
+    sequence: values.sequence,
+    linkCount: values.links,
+    attributesOffset,
+    flags: values.flags,
+    bytesInUse,
+    bytesAllocated: recordSize,
+    baseRecord: values.base ?? 0n,
+    nextAttributeId: values.nextId,
+    recordNumber: values.number,
+  })
+  let at = attributesOffset
+  for (const attribute of attributes) {
+    bytes.set(attribute, at)
+    at += attribute.length
+  }
+  viewOf(bytes).setUint32(at, ATTRIBUTE_TYPES.end, true)
+  applyFixups(bytes)
+  return bytes
+}
+
+/**
+ * The record with one attribute exchanged, fix-ups applied, ready to be written.
+ * Throws CoreError when the new attribute does not fit.
+ */
+export function replaceAttribute(record: FileRecord, old: Attribute, replacement: Uint8Array): Uint8Array {
+  const { bytesInUse } = record.header
+  const grown = bytesInUse - old.length + replacement.length
+  if (grown > record.bytes.length)
+    throw new CoreError(`File record ${record.number} has no room for a longer run list.`)
+  const bytes = new Uint8Array(record.bytes.length)
+  bytes.set(record.bytes.subarray(0, old.at))
+  bytes.set(replacement, old.at)
+  bytes.set(record.bytes.subarray(old.at + old.length, bytesInUse), old.at + replacement.length)
+  FILE_RECORD.write(bytes, { bytesInUse: grown })
+  applyFixups(bytes)
+  return bytes
+}
+
+function writeHead(bytes: Uint8Array, head: AttributeHead, nameOffset: number, name: Uint8Array, nonResident: number) {
+  ATTRIBUTE.write(bytes, {
+    type: head.type,
+    length: bytes.length,
+    nonResident,
+    nameLength: name.length / 2,
+    nameOffset,
+    flags: head.flags ?? 0,
+    id: head.id,
+  })
+  bytes.set(name, nameOffset)
+}

@@ -1,0 +1,308 @@
+import { type BlockDevice, readBytes } from '../../block/device'
+import { viewOf, utf16ToString } from '../../bytes/struct'
+import { BadStructure, NotSupported } from '../../errors'
+import { removeFixups } from './fixups'
+import {
+  ATTRIBUTE,
+  ATTRIBUTE_COMPRESSED,
+  ATTRIBUTE_ENCRYPTED,
+  ATTRIBUTE_LIST_ENTRY,
+  ATTRIBUTE_TYPES,
+  BOOT_SECTOR,
+  FILE_RECORD,
+  NON_RESIDENT,
+  RECORD_IN_USE,
+  RECORDS,
+  RESIDENT,
+  recordOf,
+} from './layout'
+import { decodeRuns, type Run } from './runs'
+
+/** The numbers of the boot sector, checked. */
+export interface Geometry {
+  readonly sectorSize: number
+  readonly clusterSize: number
+  readonly totalSectors: number
+  readonly totalClusters: number
+  readonly mftLcn: number
+  readonly mftMirrorLcn: number
+  readonly recordSize: number
+  readonly indexBlockSize: number
+  readonly serial: bigint
+}
+
+/** One attribute as it stands in a record. `at` is its offset in the record. */
+export interface Attribute {
+  readonly record: number
+  readonly at: number
+  readonly type: number
+  readonly name: string
+  readonly flags: number
+  readonly id: number
+  readonly length: number
+  /** Present when the value lies in the record. */
+  readonly value?: Uint8Array
+  /** Present when the value lies in clusters. */
+  readonly placed?: Placement
+}
+
+export interface Placement {
+  readonly lowestVcn: number
+  readonly runs: readonly Run[]
+  readonly allocatedSize: number
+  readonly dataSize: number
+  readonly initializedSize: number
+}
+
+/** A record with its fix-ups removed and its attributes split. */
+export interface FileRecord {
+  readonly number: number
+  readonly bytes: Uint8Array
+  readonly header: ReturnType<typeof FILE_RECORD.read>
+  readonly attributes: readonly Attribute[]
+}
+
+/** A value of any length that can be read in parts. */
+export interface Stream {
+  readonly size: number
+  readonly runs: readonly Run[]
+  read(offset: number, length: number): Promise<Uint8Array>
+}
+
+const MAX_ATTRIBUTES = 1024
+
+/** Reads and checks the boot sector. Throws BadStructure. */
+export async function readGeometry(device: BlockDevice): Promise<Geometry> {
+  const boot = BOOT_SECTOR.read(await readBytes(device, 0, 512))
+  const bad = (why: string) => new BadStructure('NTFS boot sector', 0, why)
+  if (boot.oemId !== 'NTFS    ' || boot.signature !== 0xaa55) throw bad('it does not carry the NTFS signature')
+  const perCluster = boot.sectorsPerCluster > 0x80 ? 2 ** (256 - boot.sectorsPerCluster) : boot.sectorsPerCluster
+  if (![512, 1024, 2048, 4096].includes(boot.bytesPerSector))
+    throw bad(`it gives ${boot.bytesPerSector} bytes a sector`)
+  const clusterSize = boot.bytesPerSector * perCluster
+  if (!powerOfTwo(perCluster) || clusterSize > 2 * 1024 * 1024) throw bad(`it gives ${perCluster} sectors a cluster`)
+  if (boot.bytesPerSector !== device.logicalSectorSize) {
+    throw bad(`it was made for sectors of ${boot.bytesPerSector} bytes, and the drive has ${device.logicalSectorSize}`)
+  }
+  const unit = (value: number) => (value < 0 ? 2 ** -value : value * clusterSize)
+  const recordSize = unit(boot.clustersPerRecord)
+  const indexBlockSize = unit(boot.clustersPerIndexBlock)
+  if (!powerOfTwo(recordSize) || recordSize < 512 || recordSize > 65536)
+    throw bad(`a record would be ${recordSize} bytes`)
+  if (!powerOfTwo(indexBlockSize) || indexBlockSize < 512 || indexBlockSize > 65536) {
+    throw bad(`an index block would be ${indexBlockSize} bytes`)
+  }
+  const totalClusters = Math.floor(boot.totalSectors / perCluster)
+  if (boot.totalSectors === 0 || boot.totalSectors * boot.bytesPerSector > device.size) {
+    throw bad(`the volume claims ${boot.totalSectors} sectors, which is more than its partition has`)
+  }
+  if (boot.mftLcn >= totalClusters || boot.mftMirrorLcn >= totalClusters) throw bad('its file table lies outside')
+  return {
+    sectorSize: boot.bytesPerSector,
+    clusterSize,
+    totalSectors: boot.totalSectors,
+    totalClusters,
+    mftLcn: boot.mftLcn,
+    mftMirrorLcn: boot.mftMirrorLcn,
+    recordSize,
+    indexBlockSize,
+    serial: boot.serial,
+  }
+}
+
+/** An opened NTFS volume below the level of names: records, attributes, streams. */
+export class NtfsVolume {
+  private mft!: Stream
+
+  private constructor(
+    readonly device: BlockDevice,
+    readonly geometry: Geometry,
+  ) {}
+
+  /** Opens the volume and its file table. Throws BadStructure. */
+  static async open(device: BlockDevice): Promise<NtfsVolume> {
+    const geometry = await readGeometry(device)
+    const volume = new NtfsVolume(device, geometry)
+    const at = geometry.mftLcn * geometry.clusterSize
+    const first = volume.parseRecord(RECORDS.mft, await readBytes(device, at, geometry.recordSize), at)
+    // The table's own further runs may stand in records that only its first runs reach.
+    const own = first.attributes.find((a) => a.type === ATTRIBUTE_TYPES.data && a.name === '')
+    if (!own?.placed) throw new BadStructure('file table', at, 'its first record has no data')
+    volume.mft = volume.streamOf([own], own.placed.dataSize)
+    const whole = await volume.stream(first, ATTRIBUTE_TYPES.data)
+    if (!whole) throw new BadStructure('file table', at, 'its first record has no data')
+    volume.mft = whole
+    return volume
+  }
+
+  get recordCount(): number {
+    return Math.floor(this.mft.size / this.geometry.recordSize)
+  }
+
+  /** Byte offset on the volume of a record. */
+  recordOffset(number: number): number {
+    const vcnOffset = number * this.geometry.recordSize
+    return this.locate(this.mft.runs, vcnOffset)
+  }
+
+  /** One record of the file table. Throws BadStructure when it is damaged or not in use. */
+  async record(number: number): Promise<FileRecord> {
+    if (!Number.isInteger(number) || number < 0 || number >= this.recordCount) {
+      throw new BadStructure('file record', 0, `number ${number} is beyond the ${this.recordCount} of the table`)
+    }
+    const bytes = await this.mft.read(number * this.geometry.recordSize, this.geometry.recordSize)
+    const parsed = this.parseRecord(number, bytes, this.recordOffset(number))
+    if ((parsed.header.flags & RECORD_IN_USE) === 0) {
+      throw new BadStructure('file record', this.recordOffset(number), `number ${number} is not in use`)
+    }
+    return parsed
+  }
+
+  /** All attributes of a file, those in its extension records included. */
+  async attributes(record: FileRecord): Promise<readonly Attribute[]> {
+    const list = record.attributes.find((a) => a.type === ATTRIBUTE_TYPES.attributeList)
+    if (!list) return record.attributes
+    const size = list.value?.length ?? list.placed!.dataSize
+    if (size > 256 * 1024) throw new BadStructure('attribute list', list.at, `it is ${size} bytes long`)
+    const bytes = list.value ?? (await this.streamOf([list], size).read(0, size))
+    const all: Attribute[] = []
+    const records = new Map<number, FileRecord>([[record.number, record]])
+    for (let at = 0; at + ATTRIBUTE_LIST_ENTRY.size <= bytes.length;) {
+      const entry = ATTRIBUTE_LIST_ENTRY.read(bytes, at)
+      if (entry.length < ATTRIBUTE_LIST_ENTRY.size) {
+        throw new BadStructure('attribute list', at, `an entry of it is ${entry.length} bytes long`)
+      }
+      const number = recordOf(entry.record)
+      let holder = records.get(number)
+      if (!holder) records.set(number, (holder = await this.record(number)))
+      const found = holder.attributes.find((a) => a.type === entry.type && a.id === entry.id)
+      if (!found) throw new BadStructure('attribute list', at, `record ${number} lacks the attribute it names`)
+      all.push(found)
+      at += entry.length
+    }
+    return all
+  }
+
+  /** The stream of that type and name, or undefined. Throws NotSupported for compressed and encrypted ones. */
+  async stream(record: FileRecord, type: number, name = ''): Promise<Stream | undefined> {
+    const parts = (await this.attributes(record)).filter((a) => a.type === type && a.name === name)
+    if (parts.length === 0) return undefined
+    const value = parts[0].value
+    if (value) {
+      return { size: value.length, runs: [], read: async (offset, length) => value.slice(offset, offset + length) }
+    }
+    if (parts[0].flags & ATTRIBUTE_ENCRYPTED) throw new NotSupported('This file is encrypted by its system.')
+    if (parts[0].flags & ATTRIBUTE_COMPRESSED) throw new NotSupported('This file is compressed and cannot be read yet.')
+    parts.sort((a, b) => a.placed!.lowestVcn - b.placed!.lowestVcn)
+    return this.streamOf(parts, parts[0].placed!.dataSize)
+  }
+
+  private streamOf(parts: readonly Attribute[], size: number): Stream {
+    const runs: Run[] = []
+    let vcn = 0
+    for (const { placed, at } of parts) {
+      if (!placed || placed.lowestVcn !== vcn) {
+        throw new BadStructure('file record', at, 'the parts of a stream do not follow each other')
+      }
+      runs.push(...placed.runs)
+      vcn += placed.runs.reduce((sum, run) => sum + run.length, 0)
+    }
+    if (size > vcn * this.geometry.clusterSize) {
+      throw new BadStructure('file record', parts[0].at, `a stream of ${size} bytes has ${vcn} clusters`)
+    }
+    const initialized = Math.min(size, parts[0].placed!.initializedSize)
+    return { size, runs, read: (offset, length) => this.readRuns(runs, size, initialized, offset, length) }
+  }
+
+  private async readRuns(
+    runs: readonly Run[],
+    size: number,
+    initialized: number,
+    offset: number,
+    length: number,
+  ): Promise<Uint8Array> {
+    const { clusterSize } = this.geometry
+    const end = Math.min(offset + length, size)
+    const out = new Uint8Array(Math.max(0, end - offset))
+    let start = 0
+    for (const run of runs) {
+      const runEnd = start + run.length * clusterSize
+      const from = Math.max(offset, start)
+      const to = Math.min(end, runEnd, initialized)
+      if (from < to && run.lcn !== null) {
+        const bytes = await readBytes(this.device, run.lcn * clusterSize + from - start, to - from)
+        out.set(bytes, from - offset)
+      }
+      start = runEnd
+      if (start >= end) break
+    }
+    return out
+  }
+
+  /** The byte on the volume where byte `offset` of a stream lies. */
+  private locate(runs: readonly Run[], offset: number): number {
+    const { clusterSize } = this.geometry
+    let start = 0
+    for (const run of runs) {
+      const length = run.length * clusterSize
+      if (offset < start + length && run.lcn !== null) return run.lcn * clusterSize + offset - start
+      start += length
+    }
+    throw new BadStructure('file table', 0, `byte ${offset} of it is nowhere on the volume`)
+  }
+
+  private parseRecord(number: number, bytes: Uint8Array, offset: number): FileRecord {
+    const header = FILE_RECORD.read(bytes)
+    const bad = (why: string) => new BadStructure(`file record ${number}`, offset, why)
+    if (header.magic !== 'FILE') throw bad('it does not carry the mark of a record')
+    removeFixups(bytes, offset, `file record ${number}`)
+    if (
+      header.bytesInUse > bytes.length ||
+      header.attributesOffset < 42 ||
+      header.attributesOffset > header.bytesInUse
+    ) {
+      throw bad('its own lengths contradict each other')
+    }
+    const attributes: Attribute[] = []
+    let at = header.attributesOffset
+    for (;;) {
+      if (at + 4 > header.bytesInUse) throw bad('its attributes have no end')
+      if (viewOf(bytes).getUint32(at, true) === ATTRIBUTE_TYPES.end) break
+      const attribute = this.parseAttribute(number, bytes, at, header.bytesInUse, offset)
+      attributes.push(attribute)
+      at += attribute.length
+      if (attributes.length > MAX_ATTRIBUTES) throw bad('it has more attributes than fit')
+    }
+    return { number, bytes, header, attributes }
+  }
+
+  private parseAttribute(record: number, bytes: Uint8Array, at: number, end: number, offset: number): Attribute {
+    const head = ATTRIBUTE.read(bytes, at)
+    const bad = (why: string) => new BadStructure(`file record ${record}`, offset + at, why)
+    if (head.length < 24 || head.length % 8 !== 0 || at + head.length > end) throw bad('an attribute is longer than it')
+    if (head.nameOffset + head.nameLength * 2 > head.length) throw bad('the name of an attribute lies outside')
+    const name = utf16ToString(bytes, at + head.nameOffset, head.nameLength)
+    const common = { record, at, type: head.type, name, flags: head.flags, id: head.id, length: head.length }
+    if (!head.nonResident) {
+      const { valueOffset, valueLength } = RESIDENT.read(bytes, at)
+      if (valueOffset + valueLength > head.length) throw bad('the value of an attribute lies outside')
+      return { ...common, value: bytes.slice(at + valueOffset, at + valueOffset + valueLength) }
+    }
+    if (head.length < NON_RESIDENT.size) throw bad('an attribute is too short for its placement')
+    const placed = NON_RESIDENT.read(bytes, at)
+    // An empty stream says so with a highest cluster of -1.
+    const highest = Number(BigInt.asIntN(64, placed.highestVcn))
+    const clusters = highest - placed.lowestVcn + 1
+    if (!Number.isSafeInteger(clusters) || clusters < 0 || placed.runsOffset > head.length) {
+      throw bad('the placement of an attribute contradicts itself')
+    }
+    const runBytes = bytes.subarray(at + placed.runsOffset, at + head.length)
+    const runs = decodeRuns(runBytes, this.geometry.totalClusters, clusters, offset + at + placed.runsOffset)
+    const { lowestVcn, allocatedSize, dataSize, initializedSize } = placed
+    return { ...common, placed: { lowestVcn, runs, allocatedSize, dataSize, initializedSize } }
+  }
+}
+
+function powerOfTwo(value: number): boolean {
+  return value > 0 && Number.isInteger(Math.log2(value))
+}

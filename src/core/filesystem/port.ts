@@ -1,0 +1,52 @@
+import type { BlockDevice, Extent } from '../block/device'
+import type { Finding } from '../findings'
+
+/** What a directory names. `path` uses `/` and starts with it; names keep the case the disk stores. */
+export interface DirectoryEntry {
+  readonly name: string
+  readonly path: string
+  readonly kind: 'file' | 'directory'
+  readonly sizeBytes: number
+}
+
+/** Clean: closed properly. Dirty: in use or not closed, so a check is due. */
+export type VolumeState = 'clean' | 'dirty'
+
+/** An opened volume. All offsets are bytes from the volume's first sector. */
+export interface FileSystem {
+  readonly kind: string
+  /** The kind as the trade writes it: `NTFS`, `FAT32`. */
+  readonly name: string
+  readonly label: string
+  /** Serial or UUID as the system shows it. */
+  readonly serial: string
+  readonly clusterSize: number
+  /** Bytes the file system claims, which may be less than the partition. */
+  readonly totalBytes: number
+  readonly state: VolumeState
+  readonly findings: readonly Finding[]
+  /** Runs that hold something, boot sectors and their copies included, in order; read in bounded memory. */
+  usedExtents(): AsyncIterable<Extent>
+  /** Entries of a directory. Rejects with NoSuchFile. */
+  list(path: string): Promise<DirectoryEntry[]>
+  /** What stands at a path, or undefined. */
+  stat(path: string): Promise<DirectoryEntry | undefined>
+  /** Part of a file, at most `length` bytes from `offset`. Rejects with NoSuchFile. */
+  readFile(path: string, offset?: number, length?: number): Promise<Uint8Array>
+}
+
+/** One kind of file system. A new kind is one more of these in the registry. */
+export interface FileSystemDriver {
+  readonly kind: string
+  /** Looks at the first sectors only. */
+  recognise(device: BlockDevice): Promise<boolean>
+  /** Rejects with BadStructure when the volume's own records are damaged. */
+  open(device: BlockDevice): Promise<FileSystem>
+  /**
+   * Makes the volume fill `device`, which must hold it at its start and be larger than it.
+   * Writes only file-system records. Absent where a kind cannot grow.
+   */
+  grow?(device: BlockDevice): Promise<void>
+  /** Writes into the volume at which sector of the drive it starts, for kinds that keep note of it. */
+  relocate?(device: BlockDevice, startSector: number): Promise<void>
+}

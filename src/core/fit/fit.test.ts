@@ -1,0 +1,167 @@
+import fc from 'fast-check'
+import { describe, expect, it } from 'vitest'
+import { GIB, MIB } from '../bytes/size'
+import { usableRange } from '../scheme/gpt'
+import { TYPE_GUIDS } from '../scheme/types'
+import type { DriveSurvey, PartitionSurvey } from '../survey/types'
+import { defaultRules, fitSizes, solveFit } from './solve'
+import { LayoutSchema } from './types'
+
+/** Capacity in bytes of a drive sold as so many GB, by the drive makers' rule. */
+const capacity = (gb: number) => (97_696_368 + 1_953_504 * (gb - 50)) * 512
+
+function surveyWith(
+  parts: { role: PartitionSurvey['role']; sectors: number; used?: number; gap?: number }[],
+  sizeBytes: number,
+): DriveSurvey {
+  let next = 2048
+  const partitions = parts.map(({ role, sectors, used, gap }, i): PartitionSurvey => {
+    const firstLba = next + (gap ?? 0) * 2048
+    next = Math.ceil((firstLba + sectors) / 2048) * 2048
+    const sizeBytes = sectors * 512
+    const usedBytes = used ?? Math.floor(sizeBytes / 2)
+    return {
+      number: i + 1,
+      typeGuid: TYPE_GUIDS.basicData,
+      guid: `00000000-0000-4000-8000-${String(i).padStart(12, '0')}`,
+      name: '',
+      attributes: '0000000000000000',
+      firstLba,
+      lastLba: firstLba + sectors - 1,
+      startBytes: firstLba * 512,
+      sizeBytes,
+      aligned: true,
+      role,
+      hasLetter: true,
+      title: role,
+      volume: {
+        kind: 'ntfs',
+        name: 'NTFS',
+        label: '',
+        serial: '',
+        clusterSize: 4096,
+        totalBytes: sizeBytes,
+        usedBytes,
+        smallestBytes: usedBytes,
+        state: 'clean',
+        canGrow: role === 'system' || role === 'data',
+      },
+      findings: [],
+    }
+  })
+  return {
+    sizeBytes,
+    logicalSectorSize: 512,
+    scheme: 'gpt',
+    table: { diskGuid: 'd', from: 'primary', entriesCrc: 0, backupEntriesCrc: 0, backupLba: 0, protectiveMbr: true },
+    partitions,
+    gaps: [],
+    loaders: [],
+    usedBytes: 0,
+    profile: [],
+    fingerprint: '',
+    findings: [],
+  }
+}
+
+const TICKET_DESK = surveyWith(
+  [
+    { role: 'boot', sectors: 100 * 2048 },
+    { role: 'reserved', sectors: 16 * 2048 },
+    { role: 'system', sectors: 467_529_728 - 239_616, used: 201 * GIB },
+    { role: 'recovery', sectors: 650 * 2048 },
+  ],
+  capacity(240),
+)
+
+describe('the default fit', () => {
+  it('grows the system volume and moves the recovery partition behind it to the end', () => {
+    const result = solveFit(TICKET_DESK, { sizeBytes: capacity(960), logicalSectorSize: 512 })
+    expect(result.fits).toBe(true)
+    if (!result.fits) return
+    expect(LayoutSchema.parse(result.layout)).toEqual(result.layout)
+    expect(result.layout.partitions.map((p) => [p.number, p.firstLba, p.lastLba, p.rule])).toEqual([
+      [1, 2048, 206_847, 'keep'],
+      [2, 206_848, 239_615, 'keep'],
+      [3, 239_616, 1_874_053_119, 'fill'],
+      [4, 1_874_053_120, 1_875_384_319, 'keep'],
+    ])
+    expect(result.headline).toBe('It fits, with 670 GiB to spare')
+    expect(result.reason).toMatch(/grows from 222\.8 GiB to 893\.5 GiB\. recovery moves to the end/)
+  })
+
+  it('says by how much a smaller target misses', () => {
+    const result = solveFit(TICKET_DESK, { sizeBytes: capacity(128), logicalSectorSize: 512 })
+    expect(result.fits).toBe(false)
+    if (result.fits) return
+    const missing = result.obstacles[0].missingBytes!
+    expect(result.obstacles[0].code).toBe('too-small')
+    // With exactly what is missing added, rounded up to the grid, it fits.
+    const enough = { sizeBytes: capacity(128) + Math.ceil(missing / MIB + 1) * MIB, logicalSectorSize: 512 }
+    expect(solveFit(TICKET_DESK, enough).fits).toBe(true)
+  })
+
+  it('refuses another sector size', () => {
+    const result = solveFit(TICKET_DESK, { sizeBytes: capacity(960), logicalSectorSize: 4096 })
+    expect(!result.fits && result.obstacles[0].code).toBe('sector-size')
+  })
+
+  it('leaves the rest unallocated when every partition keeps its size', () => {
+    const result = solveFit(TICKET_DESK, { sizeBytes: capacity(960), logicalSectorSize: 512 }, {})
+    expect(result.fits && result.layout.gaps).toHaveLength(1)
+    expect(result.fits && result.layout.partitions.every((p) => p.firstLba === p.sourceFirstLba)).toBe(true)
+  })
+})
+
+describe('any fit', () => {
+  const role = fc.constantFrom('boot', 'system', 'data', 'recovery', 'reserved') as fc.Arbitrary<
+    PartitionSurvey['role']
+  >
+  const part = fc.record({ role, sectors: fc.integer({ min: 1, max: 4_000_000 }), gap: fc.nat({ max: 50 }) })
+  const disk = fc.array(part, { minLength: 1, maxLength: 12 })
+
+  it('keeps order, grid, table sectors and sizes, and never overlaps', () => {
+    fc.assert(
+      fc.property(
+        disk,
+        fc.integer({ min: 1, max: 60 * 1024 }),
+        fc.array(fc.boolean(), { maxLength: 12 }),
+        (parts, mib, fills) => {
+          const survey = surveyWith(parts, 100 * GIB)
+          const rules = Object.fromEntries(fills.map((fill, i) => [i + 1, fill ? 'fill' : 'keep'] as const))
+          const target = { sizeBytes: mib * MIB, logicalSectorSize: 512 }
+          const result = solveFit(survey, target, rules)
+          expect(solveFit(survey, target, rules)).toEqual(result)
+          if (!result.fits) {
+            expect(result.obstacles[0].missingBytes).toBeGreaterThan(0)
+            return
+          }
+          const usable = usableRange(target.sizeBytes, 512)
+          let previous = usable.firstLba - 1
+          for (const p of result.layout.partitions) {
+            const { before, after } = fitSizes(p, 512)
+            expect(p.firstLba).toBeGreaterThan(previous)
+            expect(p.firstLba % 2048).toBe(0)
+            expect(after).toBeGreaterThanOrEqual(before)
+            if (p.rule === 'keep') expect(after).toBe(before)
+            previous = p.lastLba
+          }
+          expect(previous).toBeLessThanOrEqual(usable.lastLba)
+          // What fits stays possible on a larger target.
+          expect(solveFit(survey, { ...target, sizeBytes: target.sizeBytes + 512 * MIB }, rules).fits).toBe(true)
+        },
+      ),
+      { numRuns: 2000 },
+    )
+  })
+
+  it('with the default rules leaves at most 1 MiB and the alignment unused', () => {
+    fc.assert(
+      fc.property(disk, (parts) => {
+        const survey = surveyWith([...parts, { role: 'system', sectors: 2048 }], 100 * GIB)
+        const result = solveFit(survey, { sizeBytes: 200 * GIB, logicalSectorSize: 512 }, defaultRules(survey))
+        expect(result.fits && result.layout.gaps.filter((gap) => gap.sizeBytes > 52 * MIB)).toEqual([])
+      }),
+    )
+  })
+})

@@ -1,0 +1,308 @@
+import { crc32, crcText } from '../bytes/crc32'
+import { NIL_GUID } from '../bytes/guid'
+import { type BlockDevice, readBytes } from '../block/device'
+import { BadStructure, CoreError } from '../errors'
+import type { Finding } from '../findings'
+import {
+  ENTRY_COUNT,
+  ENTRY_SIZE,
+  GPT_ENTRY,
+  GPT_HEADER,
+  GPT_REVISION,
+  GPT_SIGNATURE,
+  MBR_RECORD,
+  MBR_RECORDS_OFFSET,
+  MBR_SIGNATURE_OFFSET,
+  PROTECTIVE_TYPE,
+} from './gpt-layout'
+import type { GptPartition, GptTable } from './types'
+
+/** One of the two copies as it was found. `table` is present when its checksums and values hold. */
+export interface GptCopy {
+  readonly lba: number
+  readonly table?: GptTable
+  readonly headerCrc?: number
+  readonly entriesCrc?: number
+  readonly alternateLba?: number
+  readonly firstUsableLba?: number
+  readonly lastUsableLba?: number
+  /** Why the copy is not good, as the end of a sentence. */
+  readonly fault?: string
+  /** No GPT signature at all, rather than a damaged copy. */
+  readonly absent?: boolean
+}
+
+/** What reading both copies came to. */
+export interface GptReading {
+  readonly table: GptTable
+  /** Which copy the table was taken from. */
+  readonly from: 'primary' | 'backup'
+  readonly primary: GptCopy
+  readonly backup: GptCopy
+  readonly protectiveMbr: boolean
+  readonly findings: readonly Finding[]
+}
+
+/** A stretch of bytes to be written at an offset of the drive. */
+export interface TableWrite {
+  readonly offset: number
+  readonly bytes: Uint8Array
+}
+
+/** Sectors usable for partitions on a drive of this size under a table of 128 entries: both inclusive. */
+export function usableRange(sizeBytes: number, sectorSize: number): { firstLba: number; lastLba: number } {
+  const entrySectors = Math.ceil((ENTRY_COUNT * ENTRY_SIZE) / sectorSize)
+  return { firstLba: 2 + entrySectors, lastLba: Math.floor(sizeBytes / sectorSize) - 2 - entrySectors }
+}
+
+/**
+ * Reads the GPT of a drive: both copies with both checksums, and the protective MBR (UEFI 2.10, section 5.3).
+ * Returns undefined when neither copy carries the signature; throws BadStructure when both are damaged.
+ */
+export async function readGpt(device: BlockDevice): Promise<GptReading | undefined> {
+  const lastLba = device.size / device.logicalSectorSize - 1
+  if (lastLba < 4) return undefined
+  const primary = await readCopy(device, 1)
+  let backup = await readCopy(device, lastLba)
+  const findings: Finding[] = []
+  if (!backup.table && primary.table && primary.alternateLba !== lastLba) {
+    // A smaller drive's table put on a larger one has its backup where the old end was.
+    const elsewhere = primary.alternateLba! > 1 && primary.alternateLba! < lastLba
+    const misplaced = elsewhere ? await readCopy(device, primary.alternateLba!) : undefined
+    if (misplaced?.table) backup = misplaced
+    findings.push({
+      severity: 'caution',
+      code: 'gpt.backup-misplaced',
+      sentence:
+        'The backup of the partition table is not at the end of the drive; the table was made for another size.',
+      evidence: `Backup named at sector ${primary.alternateLba}, the last sector is ${lastLba}`,
+    })
+  }
+  if (primary.absent && backup.absent) return undefined
+  const good = primary.table ? primary : backup
+  if (!good.table) {
+    throw new BadStructure('partition table', 512, `the primary copy ${primary.fault}, and the backup ${backup.fault}`)
+  }
+  for (const [name, copy] of [
+    ['primary', primary],
+    ['backup', backup],
+  ] as const) {
+    if (copy.table) continue
+    findings.push({
+      severity: 'damage',
+      code: `gpt.${name}-bad`,
+      sentence: `The ${name === 'primary' ? 'first copy' : 'backup'} of the partition table is damaged: it ${copy.fault}. The other copy is good and was used.`,
+      evidence: `Sector ${copy.lba}`,
+    })
+  }
+  if (primary.table && backup.table && primary.entriesCrc !== backup.entriesCrc) {
+    findings.push({
+      severity: 'damage',
+      code: 'gpt.copies-differ',
+      sentence: 'The two copies of the partition table name different partitions. The first was used.',
+      evidence: `Entries CRC ${crcText(primary.entriesCrc!)} and ${crcText(backup.entriesCrc!)}`,
+    })
+  }
+  if (primary.table && backup.table && primary.table.diskGuid !== backup.table.diskGuid) {
+    findings.push({
+      severity: 'damage',
+      code: 'gpt.identities-differ',
+      sentence: 'The two copies of the partition table carry different disk identities. The first was used.',
+      evidence: `${primary.table.diskGuid} and ${backup.table.diskGuid}`,
+    })
+  }
+  const protectiveMbr = await hasProtectiveMbr(device)
+  if (!protectiveMbr) {
+    findings.push({
+      severity: 'caution',
+      code: 'gpt.no-protective-mbr',
+      sentence: 'The protective MBR is missing, so older programs may take this drive for an empty one.',
+      evidence: 'Sector 0 holds no record of type EE',
+    })
+  }
+  findings.push(...partitionFindings(good.table, good.firstUsableLba!, good.lastUsableLba!))
+  return { table: good.table, from: good === primary ? 'primary' : 'backup', primary, backup, protectiveMbr, findings }
+}
+
+/**
+ * All writes that put a table of 128 entries on a drive: backup entries and header first, then the primary
+ * ones, the protective MBR last, so that a cut in the middle leaves no half-valid first copy.
+ * Throws CoreError when a partition overlaps another, leaves the usable range or has no place in the array.
+ */
+export function gptWrites(sizeBytes: number, sectorSize: 512 | 4096, table: GptTable): TableWrite[] {
+  const usable = usableRange(sizeBytes, sectorSize)
+  checkPartitions(table, usable)
+  const lastLba = sizeBytes / sectorSize - 1
+  const entrySectors = Math.ceil((ENTRY_COUNT * ENTRY_SIZE) / sectorSize)
+  const entries = new Uint8Array(entrySectors * sectorSize)
+  for (const partition of table.partitions) {
+    GPT_ENTRY.write(
+      entries,
+      { ...partition, attributes: BigInt(`0x${partition.attributes}`) },
+      (partition.number - 1) * ENTRY_SIZE,
+    )
+  }
+  const entriesCrc = crc32(entries.subarray(0, ENTRY_COUNT * ENTRY_SIZE))
+  const header = (myLba: number, alternateLba: number, entriesLba: number) => {
+    const bytes = new Uint8Array(sectorSize)
+    const values = {
+      signature: GPT_SIGNATURE,
+      revision: GPT_REVISION,
+      headerSize: GPT_HEADER.size,
+      myLba,
+      alternateLba,
+      firstUsableLba: usable.firstLba,
+      lastUsableLba: usable.lastLba,
+      diskGuid: table.diskGuid,
+      entriesLba,
+      entryCount: ENTRY_COUNT,
+      entrySize: ENTRY_SIZE,
+      entriesCrc,
+    }
+    GPT_HEADER.write(bytes, values)
+    GPT_HEADER.write(bytes, { headerCrc: crc32(bytes.subarray(0, GPT_HEADER.size)) })
+    return bytes
+  }
+  return [
+    { offset: (lastLba - entrySectors) * sectorSize, bytes: entries },
+    { offset: lastLba * sectorSize, bytes: header(lastLba, 1, lastLba - entrySectors) },
+    { offset: 2 * sectorSize, bytes: entries },
+    { offset: sectorSize, bytes: header(1, lastLba, 2) },
+    { offset: 0, bytes: protectiveMbr(lastLba, sectorSize) },
+  ]
+}
+
+/** Writes a table to a device, with a flush at the end. Errors as `gptWrites`. */
+export async function writeGpt(device: BlockDevice, table: GptTable): Promise<void> {
+  for (const { offset, bytes } of gptWrites(device.size, device.logicalSectorSize, table)) {
+    await device.write(offset, bytes)
+  }
+  await device.flush()
+}
+
+async function readCopy(device: BlockDevice, lba: number): Promise<GptCopy> {
+  const sectorSize = device.logicalSectorSize
+  let bytes: Uint8Array
+  try {
+    bytes = await readBytes(device, lba * sectorSize, sectorSize)
+  } catch (error) {
+    return { lba, fault: `cannot be read (${error instanceof Error ? error.message : 'unknown'})` }
+  }
+  let header: ReturnType<typeof GPT_HEADER.read>
+  try {
+    header = GPT_HEADER.read(bytes)
+  } catch {
+    return { lba, fault: 'holds numbers that no drive can have' }
+  }
+  if (header.signature !== GPT_SIGNATURE) return { lba, absent: true, fault: 'does not carry the signature of a GPT' }
+  if (header.headerSize < GPT_HEADER.size || header.headerSize > sectorSize) {
+    return { lba, fault: `gives its own length as ${header.headerSize} bytes` }
+  }
+  const unsigned = bytes.slice(0, header.headerSize)
+  GPT_HEADER.write(unsigned, { headerCrc: 0 })
+  const crc = crc32(unsigned)
+  if (crc !== header.headerCrc) {
+    return { lba, fault: `fails its checksum (stored ${crcText(header.headerCrc)}, computed ${crcText(crc)})` }
+  }
+  if (header.myLba !== lba) return { lba, fault: `says that it lies at sector ${header.myLba}` }
+  const tableBytes = header.entryCount * header.entrySize
+  const powerOfTwo = header.entrySize >= 128 && Number.isInteger(Math.log2(header.entrySize))
+  if (!powerOfTwo || header.entrySize > 4096 || header.entryCount === 0 || tableBytes > 1024 * 1024) {
+    return { lba, fault: `names ${header.entryCount} entries of ${header.entrySize} bytes` }
+  }
+  const offset = header.entriesLba * sectorSize
+  if (!Number.isSafeInteger(offset) || offset < 2 * sectorSize || offset + tableBytes > device.size) {
+    return { lba, fault: `puts its entries at sector ${header.entriesLba}, which is outside` }
+  }
+  if (header.firstUsableLba > header.lastUsableLba || header.lastUsableLba * sectorSize >= device.size) {
+    return { lba, fault: `gives a usable range of ${header.firstUsableLba} to ${header.lastUsableLba}` }
+  }
+  let entries: Uint8Array
+  try {
+    entries = await readBytes(device, offset, tableBytes)
+  } catch (error) {
+    return { lba, fault: `cannot be read (${error instanceof Error ? error.message : 'unknown'})` }
+  }
+  const entriesCrc = crc32(entries)
+  if (entriesCrc !== header.entriesCrc) {
+    const stored = crcText(header.entriesCrc)
+    return { lba, fault: `has entries that fail their checksum (stored ${stored}, computed ${crcText(entriesCrc)})` }
+  }
+  try {
+    const { diskGuid, entryCount, entrySize, alternateLba, firstUsableLba, lastUsableLba } = header
+    const table = { diskGuid, entryCount, entrySize, partitions: readEntries(entries, entryCount, entrySize) }
+    return { lba, table, headerCrc: crc, entriesCrc, alternateLba, firstUsableLba, lastUsableLba }
+  } catch {
+    return { lba, fault: 'has an entry with numbers that no drive can have' }
+  }
+}
+
+function readEntries(bytes: Uint8Array, count: number, size: number): GptPartition[] {
+  const partitions: GptPartition[] = []
+  for (let i = 0; i < count; i++) {
+    const entry = GPT_ENTRY.read(bytes, i * size)
+    if (entry.typeGuid === NIL_GUID) continue
+    partitions.push({ ...entry, number: i + 1, attributes: entry.attributes.toString(16).padStart(16, '0') })
+  }
+  return partitions
+}
+
+function partitionFindings(table: GptTable, firstUsable: number, lastUsable: number): Finding[] {
+  const findings: Finding[] = []
+  const ordered = [...table.partitions].sort((a, b) => a.firstLba - b.firstLba)
+  ordered.forEach((partition, i) => {
+    const evidence = `Sectors ${partition.firstLba} to ${partition.lastLba}`
+    if (partition.firstLba < firstUsable || partition.lastLba > lastUsable || partition.lastLba < partition.firstLba) {
+      findings.push({
+        severity: 'damage',
+        code: 'gpt.out-of-range',
+        sentence: `Partition ${partition.number} lies outside the range that the table allows.`,
+        evidence: `${evidence}; usable ${firstUsable} to ${lastUsable}`,
+      })
+    }
+    const next = ordered[i + 1]
+    if (next && next.firstLba <= partition.lastLba) {
+      findings.push({
+        severity: 'damage',
+        code: 'gpt.overlap',
+        sentence: `Partitions ${partition.number} and ${next.number} overlap.`,
+        evidence: `${evidence}, and from sector ${next.firstLba}`,
+      })
+    }
+  })
+  return findings
+}
+
+function checkPartitions(table: GptTable, usable: { firstLba: number; lastLba: number }): void {
+  const numbers = new Set<number>()
+  for (const { number } of table.partitions) {
+    if (!Number.isInteger(number) || number < 1 || number > ENTRY_COUNT || numbers.has(number)) {
+      throw new CoreError(`Partition number ${number} has no place of its own among the table's ${ENTRY_COUNT}.`)
+    }
+    numbers.add(number)
+  }
+  const wrong = partitionFindings(table, usable.firstLba, usable.lastLba)[0]
+  if (wrong) throw new CoreError(`${wrong.sentence} ${wrong.evidence}.`)
+}
+
+async function hasProtectiveMbr(device: BlockDevice): Promise<boolean> {
+  const sector = await readBytes(device, 0, 512).catch(() => undefined)
+  if (!sector || sector[MBR_SIGNATURE_OFFSET] !== 0x55 || sector[MBR_SIGNATURE_OFFSET + 1] !== 0xaa) return false
+  return [0, 1, 2, 3].some((i) => MBR_RECORD.read(sector, MBR_RECORDS_OFFSET + i * 16).type === PROTECTIVE_TYPE)
+}
+
+function protectiveMbr(lastLba: number, sectorSize: number): Uint8Array {
+  const bytes = new Uint8Array(sectorSize)
+  const values = {
+    status: 0,
+    firstChs: Uint8Array.of(0x00, 0x02, 0x00),
+    type: PROTECTIVE_TYPE,
+    lastChs: Uint8Array.of(0xff, 0xff, 0xff),
+    firstLba: 1,
+    sectors: Math.min(lastLba, 0xffffffff),
+  }
+  MBR_RECORD.write(bytes, values, MBR_RECORDS_OFFSET)
+  bytes[MBR_SIGNATURE_OFFSET] = 0x55
+  bytes[MBR_SIGNATURE_OFFSET + 1] = 0xaa
+  return bytes
+}

@@ -1,0 +1,86 @@
+import { describe, expect, it } from 'vitest'
+import { MemoryDevice } from '../block/memory'
+import { MIB } from '../bytes/size'
+import { unfinishedMarker } from '../copy/marker'
+import { makeSystemDisk, sha256 } from '../testing-disk'
+import { DepthProfile } from './profile'
+import { fingerprintOf, surveyDrive } from './survey'
+import { DriveSurveySchema, PROFILE_BUCKETS } from './types'
+
+describe('the survey of a drive', () => {
+  it('tells partitions, roles, volumes, the system and what is used', async () => {
+    const device = await makeSystemDisk()
+    const survey = await surveyDrive(device, sha256)
+    expect(DriveSurveySchema.parse(survey)).toEqual(survey)
+    expect(survey.partitions.map((p) => [p.number, p.role, p.title, p.hasLetter, p.volume?.name])).toEqual([
+      [1, 'boot', 'EFI system', false, 'FAT32'],
+      [2, 'reserved', 'Reserved', false, undefined],
+      [3, 'system', 'Harbour (C:)', true, 'NTFS'],
+      [4, 'recovery', 'Recovery', false, 'NTFS'],
+    ])
+    const system = survey.partitions[2]
+    expect(system.system?.name).toBe('Windows')
+    expect(system.volume!.usedBytes).toBeGreaterThan(60 * MIB)
+    expect(system.volume!.usedBytes).toBeLessThanOrEqual(system.volume!.smallestBytes)
+    expect(system.volume!.smallestBytes).toBeLessThanOrEqual(system.sizeBytes)
+    expect(survey.loaders.map((l) => l.path).sort()).toEqual([
+      '/EFI/BOOT/BOOTX64.EFI',
+      '/EFI/Microsoft/Boot/bootmgfw.efi',
+    ])
+    expect(survey.findings.map((f) => f.code)).toEqual(['drive.hidden-partitions'])
+    const total = survey.profile.reduce((sum, share) => sum + (share * survey.sizeBytes) / PROFILE_BUCKETS, 0)
+    expect(Math.abs(total - survey.usedBytes) / survey.usedBytes).toBeLessThan(0.01)
+  })
+
+  it('calls an empty drive empty, with no partitions and nothing used', async () => {
+    const survey = await surveyDrive(new MemoryDevice(64 * MIB), sha256)
+    expect([survey.scheme, survey.partitions.length, survey.usedBytes, survey.findings.length]).toEqual([
+      'none',
+      0,
+      0,
+      0,
+    ])
+  })
+
+  it('warns of an unfinished copy', async () => {
+    const device = new MemoryDevice(64 * MIB)
+    await device.write(0, unfinishedMarker(512, 'Ticket desk'))
+    const survey = await surveyDrive(device, sha256)
+    expect(survey.scheme).toBe('unfinished')
+    expect(survey.findings[0].evidence).toBe('Ticket desk')
+  })
+
+  it('shows a damaged volume as damaged and the others as they are', async () => {
+    const device = await makeSystemDisk()
+    // The first file record of the system volume loses its mark.
+    const survey = await surveyDrive(device, sha256)
+    const { startBytes } = survey.partitions[2]
+    const boot = new Uint8Array(512)
+    await device.read(startBytes, boot)
+    const mft = startBytes + Number(new DataView(boot.buffer).getBigUint64(48, true)) * 4096
+    await device.write(mft, new Uint8Array(512))
+    const damaged = await surveyDrive(device, sha256)
+    expect(damaged.partitions[2].findings.map((f) => [f.severity, f.code])).toEqual([['damage', 'volume.damaged']])
+    expect(damaged.partitions[0].findings).toEqual([])
+    expect(damaged.partitions[3].volume?.label).toBe('Recovery')
+  })
+
+  it('has a fingerprint that changes with the table only', async () => {
+    const device = await makeSystemDisk()
+    const before = await fingerprintOf(device)
+    await device.write(200 * MIB, new Uint8Array(512).fill(1))
+    expect(await fingerprintOf(device)).toBe(before)
+    await device.write(2 * 512, new Uint8Array(512))
+    expect(await fingerprintOf(device)).not.toBe(before)
+  })
+})
+
+describe('the depth profile', () => {
+  it('adds runs up to what they cover', () => {
+    const profile = new DepthProfile(PROFILE_BUCKETS * 1000)
+    profile.add(500, 1000)
+    profile.add(PROFILE_BUCKETS * 1000 - 250, 250)
+    const shares = profile.shares()
+    expect([shares[0], shares[1], shares[2], shares.at(-1)]).toEqual([0.5, 0.5, 0, 0.25])
+  })
+})

@@ -1,0 +1,22 @@
+/** Small helpers that the tests of core share. */
+
+/** Equality of long byte arrays, which a matcher would compare element by element. */
+export function sameBytes(a: Uint8Array, b: Uint8Array): boolean {
+  return Buffer.compare(a, b) === 0
+}
+
+/** Everything an iterable gives. */
+export async function collect<T>(items: AsyncIterable<T> | Iterable<T>): Promise<T[]> {
+  const all: T[] = []
+  for await (const item of items) all.push(item)
+  return all
+}
+
+/** Bytes that differ from place to place and from seed to seed. */
+export function pattern(length: number, seed = 0): Uint8Array {
+  return Uint8Array.from({ length }, (_, i) => (i * 31 + seed * 17 + (i >> 8)) & 0xff)
+}
+
+export function utf8(text: string): Uint8Array {
+  return new TextEncoder().encode(text)
+}

@@ -1,0 +1,31 @@
+import { fileURLToPath } from 'node:url'
+import { defineConfig } from 'vitest/config'
+
+export default defineConfig({
+  resolve: { alias: { '@': fileURLToPath(new URL('./src', import.meta.url)) } },
+  test: {
+    projects: [
+      {
+        extends: true,
+        test: {
+          name: 'unit',
+          include: ['src/**/*.test.ts', 'src/**/*.test.tsx'],
+          testTimeout: 60_000,
+          hookTimeout: 60_000,
+        },
+      },
+      {
+        extends: true,
+        test: {
+          name: 'browser',
+          include: ['tests/browser/**/*.test.ts'],
+          globalSetup: ['tests/browser/support/server.ts'],
+          // One browser and one server: the files take their turns.
+          fileParallelism: false,
+          testTimeout: 240_000,
+          hookTimeout: 240_000,
+        },
+      },
+    ],
+  },
+})
