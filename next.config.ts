@@ -1,0 +1,11 @@
+import type { NextConfig } from 'next'
+
+const config: NextConfig = {
+  // Native and dynamic parts that a bundler cannot follow.
+  serverExternalPackages: ['sequelize', 'sqlite3', 'umzug', 'pino'],
+  poweredByHeader: false,
+  devIndicators: false,
+  reactStrictMode: true,
+}
+
+export default config

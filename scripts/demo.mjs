@@ -1,0 +1,36 @@
+// npm run demo: installs and builds what is missing, makes the demo bench once, serves it.
+import { spawn } from 'node:child_process'
+import { mkdirSync } from 'node:fs'
+import path from 'node:path'
+import { bin, build, checkNode, checkPort, checkRoom, install, makeBench, ROOT, stop } from './ground.mjs'
+
+const args = process.argv.slice(2)
+const value = (name) => (args.includes(name) ? args[args.indexOf(name) + 1] : undefined)
+const port = Number(value('--port') ?? process.env.PORT ?? 4310)
+const host = process.env.HOST ?? '127.0.0.1'
+if (!Number.isInteger(port) || port < 1 || port > 65535)
+  stop(`"${value('--port')}" is not a port number between 1 and 65535.`)
+
+checkNode()
+await checkPort(port, host)
+const data = path.resolve(ROOT, process.env.IMBARCO_DATA ?? 'data')
+mkdirSync(data, { recursive: true })
+checkRoom(300, data)
+install()
+build()
+const env = { ...process.env, IMBARCO_DATA: data, NEXT_TELEMETRY_DISABLED: '1' }
+makeBench({ reset: args.includes('--reset'), env })
+
+const server = spawn(process.execPath, [bin('next'), 'start', '-H', host, '-p', String(port)], {
+  cwd: ROOT,
+  env,
+  stdio: ['ignore', 'pipe', 'inherit'],
+})
+let ready = false
+server.stdout.on('data', (chunk) => {
+  if (ready || !/Ready in|started server|✓ Ready/i.test(chunk.toString())) return
+  ready = true
+  console.log(`Imbarco is at http://${host}:${port}  (Ctrl C ends it)`)
+})
+for (const signal of ['SIGINT', 'SIGTERM']) process.on(signal, () => server.kill(signal))
+server.on('exit', (code, signal) => process.exit(signal ? 0 : (code ?? 0)))

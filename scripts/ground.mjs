@@ -1,0 +1,114 @@
+// What every command needs before anything of the project can run: plain Node, no packages.
+import { spawnSync } from 'node:child_process'
+import { createHash } from 'node:crypto'
+import { existsSync, readdirSync, readFileSync, statfsSync, writeFileSync } from 'node:fs'
+import { createServer } from 'node:net'
+import path from 'node:path'
+import { fileURLToPath } from 'node:url'
+
+export const ROOT = path.dirname(path.dirname(fileURLToPath(import.meta.url)))
+const OLDEST_NODE = [20, 9]
+const MIB = 1024 * 1024
+
+/** Ends with one sentence; nothing else of ours is printed. */
+export function stop(sentence) {
+  console.error(sentence)
+  process.exit(1)
+}
+
+export function checkNode(version = process.versions.node) {
+  const [major, minor] = version.split('.').map(Number)
+  if (major < OLDEST_NODE[0] || (major === OLDEST_NODE[0] && minor < OLDEST_NODE[1])) {
+    stop(
+      `Imbarco needs Node.js ${OLDEST_NODE.join('.')} or newer, and this is ${version}. Install a newer one and run the command again.`,
+    )
+  }
+}
+
+export function checkRoom(neededMib, folder = ROOT) {
+  const { bavail, bsize } = statfsSync(folder)
+  const free = Math.floor((bavail * bsize) / MIB)
+  if (free < neededMib) {
+    stop(
+      `The disk that holds ${folder} has ${free} MiB free, and about ${neededMib} MiB are needed. Free some room and run the command again.`,
+    )
+  }
+}
+
+export function checkPort(port, host = '127.0.0.1') {
+  return new Promise((resolve) => {
+    const probe = createServer()
+    probe.once('error', (error) => {
+      if (error.code === 'EADDRINUSE') {
+        stop(
+          `Port ${port} is in use; Imbarco may be running already. Stop what uses it, or choose another: npm run demo -- --port ${port + 1}`,
+        )
+      }
+      stop(`Port ${port} cannot be opened on ${host}: ${error.message}.`)
+    })
+    probe.listen(port, host, () => probe.close(() => resolve()))
+  })
+}
+
+/** Runs a command with its output shown; ends the program with its code when it fails. */
+export function run(command, args, options = {}) {
+  const { status, error } = spawnSync(command, args, { cwd: ROOT, stdio: 'inherit', ...options })
+  if (error) stop(`${command} could not be run: ${error.message}.`)
+  if (status !== 0) process.exit(status ?? 1)
+}
+
+/** The program of an installed package. */
+export function bin(name) {
+  return path.join(ROOT, 'node_modules', '.bin', name)
+}
+
+/** Installs the packages of the lock file unless they are the ones that are there. */
+export function install() {
+  const mark = path.join(ROOT, 'node_modules', '.imbarco-installed')
+  const wanted = createHash('sha256')
+    .update(readFileSync(path.join(ROOT, 'package-lock.json')))
+    .update(process.versions.modules)
+    .digest('hex')
+  if (existsSync(mark) && readFileSync(mark, 'utf8') === wanted) return
+  checkRoom(2500)
+  console.log('Installing what is missing; this takes a few minutes the first time.')
+  run('npm', ['ci', '--no-audit', '--no-fund'])
+  writeFileSync(mark, wanted)
+}
+
+/** Builds unless the build that is there was made from these very sources. */
+export function build() {
+  const mark = path.join(ROOT, '.next', 'imbarco-sources')
+  const wanted = sourcesHash()
+  if (existsSync(mark) && existsSync(path.join(ROOT, '.next', 'BUILD_ID')) && readFileSync(mark, 'utf8') === wanted)
+    return
+  checkRoom(600)
+  console.log('Building.')
+  run(bin('next'), ['build'], {
+    env: { ...process.env, NEXT_TELEMETRY_DISABLED: '1' },
+    stdio: ['ignore', 'ignore', 'inherit'],
+  })
+  writeFileSync(mark, wanted)
+}
+
+/** Makes the demo bench when there is none; `reset` throws away what was there. */
+export function makeBench({ reset = false, env = process.env } = {}) {
+  run(bin('tsx'), ['scripts/make-bench.ts', ...(reset ? ['--reset'] : [])], { env })
+}
+
+function sourcesHash() {
+  const hash = createHash('sha256')
+  const add = (file) => hash.update(file).update(readFileSync(path.join(ROOT, file)))
+  const walk = (folder) => {
+    for (const entry of readdirSync(path.join(ROOT, folder), { withFileTypes: true }).sort((a, b) =>
+      a.name < b.name ? -1 : 1,
+    )) {
+      const file = path.join(folder, entry.name)
+      if (entry.isDirectory()) walk(file)
+      else if (!/\.test\.tsx?$/.test(entry.name)) add(file)
+    }
+  }
+  walk('src')
+  for (const file of ['package-lock.json', 'next.config.ts', 'postcss.config.mjs', 'tsconfig.json']) add(file)
+  return hash.digest('hex')
+}

@@ -1,0 +1,46 @@
+// npm test: installs what is missing, the browser too, and runs everything: unit, then browser.
+import { spawnSync } from 'node:child_process'
+import { bin, build, checkNode, install, run, stop } from './ground.mjs'
+
+/** Debian's packages that the tests use, with a program of each that tells whether it is there. */
+const TOOLS = [
+  ['chromium', 'chromium'],
+  ['chromium-driver', 'chromedriver'],
+  ['7zip', '7zz'],
+  ['gdisk', 'sgdisk'],
+  ['dosfstools', 'fsck.fat'],
+]
+
+checkNode()
+install()
+installTools()
+const rest = process.argv.slice(2)
+if (rest.length > 0) {
+  build()
+  run(bin('vitest'), ['run', ...rest])
+} else {
+  run(bin('vitest'), ['run', '--project', 'unit'])
+  build()
+  run(bin('vitest'), ['run', '--project', 'browser'])
+}
+
+function installTools() {
+  const missing = TOOLS.filter(
+    ([, program]) => spawnSync('sh', ['-c', `command -v ${program} || test -x /usr/sbin/${program}`]).status !== 0,
+  )
+  if (missing.length === 0) return
+  const names = missing.map(([name]) => name)
+  if (spawnSync('apt-get', ['--version']).status !== 0) {
+    stop(
+      `The tests need ${names.join(', ')}, and there is no apt-get here to install them with. Install them and run npm test again.`,
+    )
+  }
+  console.log(`Installing ${names.join(', ')}.`)
+  const sudo = process.getuid?.() === 0 ? [] : ['sudo', '-n']
+  const apt = (...args) =>
+    run([...sudo, 'apt-get'][0], [...sudo.slice(1), ...(sudo.length ? ['apt-get'] : []), ...args], {
+      stdio: ['ignore', 'ignore', 'inherit'],
+    })
+  apt('update')
+  apt('install', '-y', '--no-install-recommends', ...names)
+}

@@ -1,0 +1,18 @@
+import { z } from 'zod'
+import { PlaceSchema } from '@/bench/types'
+import { placeDrive } from '@/server/bench'
+import { answer, jsonBody, respond } from '@/server/refusal'
+
+export const dynamic = 'force-dynamic'
+
+/** `{ "place": … }` puts the drive there. */
+export async function POST(request: Request, { params }: { params: Promise<{ id: string }> }): Promise<Response> {
+  return respond(
+    await answer(async () => {
+      const { id } = await params
+      const { place } = z.object({ place: PlaceSchema }).parse(await jsonBody(request))
+      await placeDrive(id, place)
+      return null
+    }),
+  )
+}

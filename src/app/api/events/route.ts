@@ -1,0 +1,35 @@
+import { subscribe } from '@/server/events'
+
+export const dynamic = 'force-dynamic'
+
+/** Server-sent events: `changed` when a page's state did, `progress` of running copies. */
+export function GET(request: Request): Response {
+  const encoder = new TextEncoder()
+  let close = () => {}
+  const stream = new ReadableStream<Uint8Array>({
+    start(controller) {
+      const send = (text: string) => controller.enqueue(encoder.encode(text))
+      send('retry: 1000\n\n')
+      const unsubscribe = subscribe((event) => send(`event: ${event.type}\ndata: ${JSON.stringify(event)}\n\n`))
+      // A line now and then keeps the connection from being taken for a dead one.
+      const beat = setInterval(() => send(': here\n\n'), 20_000)
+      close = () => {
+        unsubscribe()
+        clearInterval(beat)
+        close = () => {}
+      }
+      request.signal.addEventListener('abort', () => {
+        close()
+        try {
+          controller.close()
+        } catch {
+          // The browser closed it first.
+        }
+      })
+    },
+    cancel: () => close(),
+  })
+  return new Response(stream, {
+    headers: { 'content-type': 'text/event-stream', 'cache-control': 'no-store, no-transform' },
+  })
+}

@@ -1,0 +1,20 @@
+import { benchView } from '@/server/bench/view'
+import { headState } from '@/server/head'
+import { Bench } from '@/ui/bench/bench'
+import { Head } from '@/ui/frame/head'
+
+export const dynamic = 'force-dynamic'
+
+export const metadata = { title: 'Bench' }
+
+export default async function BenchPage() {
+  const [head, view] = [await headState(), await benchView()]
+  return (
+    <>
+      <Head state={head} />
+      <div className="grid min-h-[calc(100dvh-52px)] lg:grid-cols-[minmax(0,1fr)_300px]">
+        <Bench {...view} />
+      </div>
+    </>
+  )
+}

@@ -1,0 +1,45 @@
+import type { Metadata } from 'next'
+import { cookies } from 'next/headers'
+import type { ReactNode } from 'react'
+import { ActionsProvider } from '@/ui/frame/actions'
+import { EventsProvider } from '@/ui/frame/events'
+import { Toasts } from '@/ui/frame/toasts'
+import * as actions from './actions'
+import './globals.css'
+
+export const metadata: Metadata = { title: { default: 'Imbarco', template: '%s · Imbarco' } }
+
+/** The theme is known before anything is drawn: what the person chose, or else what the system asks for. */
+const THEME_SCRIPT =
+  "if(!document.documentElement.dataset.theme)document.documentElement.dataset.theme=matchMedia('(prefers-color-scheme: dark)').matches?'night':'day'"
+
+export default async function RootLayout({ children }: { children: ReactNode }) {
+  const theme = (await cookies()).get('theme')?.value
+  return (
+    <html lang="en" data-theme={theme === 'night' || theme === 'day' ? theme : undefined} suppressHydrationWarning>
+      <head>
+        <script dangerouslySetInnerHTML={{ __html: THEME_SCRIPT }} />
+      </head>
+      <body>
+        <ActionsProvider
+          actions={{
+            confirmIntake: actions.confirmIntakeAction,
+            readDrives: actions.readDrivesAction,
+            confirmSurvey: actions.confirmSurveyAction,
+            takeRoute: actions.takeRouteAction,
+            lockFit: actions.lockFitAction,
+            unlockFit: actions.unlockFitAction,
+            settle: actions.readyActionAction,
+            finishStep: actions.finishStepAction,
+            startTrial: actions.startTrialAction,
+            handOver: actions.handOverAction,
+            setPace: actions.setPaceAction,
+          }}
+        >
+          <EventsProvider>{children}</EventsProvider>
+        </ActionsProvider>
+        <Toasts />
+      </body>
+    </html>
+  )
+}

@@ -1,0 +1,76 @@
+import { notFound } from 'next/navigation'
+import type { ReactNode } from 'react'
+import { isStation, STATIONS, type StationId } from '@/core/move/stations'
+import { type MovePage, movePage } from '@/server/move/page'
+import { answer } from '@/server/refusal'
+import * as views from '@/server/move/views'
+import { CopyStation } from '@/ui/copy/copy-station'
+import { FitStation } from '@/ui/fit/fit-station'
+import { Head } from '@/ui/frame/head'
+import { NotPossible } from '@/ui/frame/not-possible'
+import { Rail } from '@/ui/frame/rail'
+import { Waiting } from '@/ui/frame/waiting'
+import { HandoverStation } from '@/ui/handover/handover-station'
+import { IntakeStation } from '@/ui/intake/intake-station'
+import { ProofStation } from '@/ui/proof/proof-station'
+import { ReadyStation } from '@/ui/ready/ready-station'
+import { RouteStation } from '@/ui/route/route-station'
+import { SurveyStation } from '@/ui/survey/survey-station'
+import { SwapStation } from '@/ui/swap/swap-station'
+
+export const dynamic = 'force-dynamic'
+
+type Params = { params: Promise<{ id: string; station: string }> }
+
+export async function generateMetadata({ params }: Params) {
+  const { station } = await params
+  return { title: STATIONS.find((s) => s.id === station)?.title ?? 'Not here' }
+}
+
+export default async function StationPage({ params }: Params) {
+  const { id, station } = await params
+  if (!isStation(station)) notFound()
+  const page = await answer(() => movePage(id))
+  if (!page.ok) {
+    if (page.status === 404) notFound()
+    return <NotPossible sentence={page.sentence} />
+  }
+  const { head, title, rail } = page.value
+  return (
+    <>
+      <Head state={head} move={{ id, title }} />
+      <div className="grid min-h-[calc(100dvh-52px)] grid-cols-[minmax(0,1fr)] content-start lg:grid-cols-[184px_minmax(0,1fr)_300px] lg:content-stretch">
+        <Rail moveId={id} stops={rail} here={station} />
+        {await content(station, page.value)}
+      </div>
+    </>
+  )
+}
+
+/** The work of a station, or what has to come before it. */
+async function content(station: StationId, page: MovePage): Promise<ReactNode> {
+  const { id, row } = page.move
+  const after = (first: StationId) => <Waiting moveId={id} station={station} first={first} />
+  switch (station) {
+    case 'intake':
+      return <IntakeStation moveId={id} view={views.intakeView(page)} />
+    case 'survey':
+      return row.intake ? <SurveyStation moveId={id} view={views.surveyView(page)} /> : after('intake')
+    case 'route':
+      return row.survey?.confirmed ? <RouteStation moveId={id} view={views.routeView(page)} /> : after('survey')
+    case 'fit':
+      return row.survey && row.route ? <FitStation moveId={id} view={views.fitView(page)} /> : after('route')
+    case 'ready':
+      return row.fit ? <ReadyStation moveId={id} view={await views.readyView(page)} /> : after('fit')
+    case 'copy':
+      return page.copy ? <CopyStation moveId={id} view={views.copyView(page)} /> : after('ready')
+    case 'swap':
+      return page.copy?.status === 'done' ? <SwapStation moveId={id} view={views.swapView(page)} /> : after('copy')
+    case 'proof':
+      return row.survey ? <ProofStation moveId={id} view={views.proofView(page)} /> : after('survey')
+    case 'handover': {
+      const view = views.handoverView(page)
+      return view ? <HandoverStation moveId={id} view={view} /> : after('proof')
+    }
+  }
+}

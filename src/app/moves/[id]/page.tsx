@@ -1,0 +1,18 @@
+import { notFound, redirect } from 'next/navigation'
+import { movePage } from '@/server/move/page'
+import { answer } from '@/server/refusal'
+import { NotPossible } from '@/ui/frame/not-possible'
+
+export const dynamic = 'force-dynamic'
+
+/** A move opens at the station it has come to. */
+export default async function MovePage({ params }: { params: Promise<{ id: string }> }) {
+  const { id } = await params
+  const page = await answer(() => movePage(id))
+  if (!page.ok) {
+    if (page.status === 404) notFound()
+    return <NotPossible sentence={page.sentence} />
+  }
+  const current = page.value.rail.find((stop) => stop.state === 'current')
+  redirect(`/moves/${id}/${current?.id ?? 'handover'}`)
+}

@@ -1,0 +1,20 @@
+import { Board } from '@/ui/board/board'
+import { Head } from '@/ui/frame/head'
+import { boardState } from '@/server/board'
+import { headState } from '@/server/head'
+
+export const dynamic = 'force-dynamic'
+
+export const metadata = { title: 'Moves' }
+
+export default async function BoardPage() {
+  const [head, board] = [await headState(), await boardState()]
+  return (
+    <>
+      <Head state={head} />
+      <div className="grid min-h-[calc(100dvh-52px)] lg:grid-cols-[minmax(0,1fr)_300px]">
+        <Board {...board} />
+      </div>
+    </>
+  )
+}

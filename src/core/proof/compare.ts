@@ -1,0 +1,129 @@
+import { z } from 'zod'
+import type { BlockDevice } from '../block/device'
+import { SliceDevice } from '../block/slice'
+import { formatSize } from '../bytes/size'
+import { type Digest, toHex } from '../digest'
+import { CoreError } from '../errors'
+import { type FileSystem, openFileSystem } from '../filesystem'
+import { fitSizes } from '../fit/solve'
+import type { Layout } from '../fit/types'
+import { surveyDrive } from '../survey/survey'
+
+/** One thing that was looked at after the start. */
+export const ProofCheckSchema = z.object({
+  id: z.string(),
+  title: z.string(),
+  passed: z.boolean(),
+  found: z.string(),
+})
+export type ProofCheck = z.infer<typeof ProofCheckSchema>
+
+/** Files compared byte for byte; those beyond this size by their first and last megabyte. */
+const SAMPLE_FILES = 200
+const SAMPLE_BYTES = 1024 * 1024
+
+/**
+ * Looks at a target that has started: the system volume is the one on this drive, all volumes are there in
+ * their planned sizes, sample files from source and target are equal. Nothing is written.
+ */
+export async function compareWithSource(
+  source: BlockDevice,
+  target: BlockDevice,
+  layout: Layout,
+  startedGuid: string | undefined,
+  digest: Digest,
+): Promise<ProofCheck[]> {
+  const survey = await surveyDrive(target, digest)
+  const checks: ProofCheck[] = []
+  const system = layout.partitions.find((p) => p.role === 'system')
+  const running = survey.partitions.find((p) => p.guid === startedGuid)
+  checks.push({
+    id: 'system-volume',
+    title: 'System volume is on the new drive',
+    passed: Boolean(running && system && running.guid === system.guid && running.firstLba === system.firstLba),
+    found: running ? `${running.title}, partition ${running.number}` : 'not found',
+  })
+  const present = layout.partitions.filter((p) =>
+    survey.partitions.some((s) => s.guid === p.guid && s.number === p.number && s.findings.length === 0),
+  )
+  checks.push({
+    id: 'volumes',
+    title: 'All partitions are there',
+    passed: present.length === layout.partitions.length,
+    found: `${present.length} of ${layout.partitions.length}, nothing wrong with them`,
+  })
+  const wrong = layout.partitions.filter((p) => {
+    const now = survey.partitions.find((s) => s.guid === p.guid)
+    const grownVolume =
+      now?.volume && now.volume.canGrow && now.volume.totalBytes < now.sizeBytes - now.volume.clusterSize
+    return now?.sizeBytes !== fitSizes(p, layout.sectorSize).after || grownVolume
+  })
+  const shown = system && survey.partitions.find((s) => s.guid === system.guid)
+  checks.push({
+    id: 'sizes',
+    title: 'Sizes as planned',
+    passed: wrong.length === 0,
+    found:
+      wrong.length > 0 ? wrong.map((p) => p.title).join(', ') : `${shown?.title} ${formatSize(shown?.sizeBytes ?? 0)}`,
+  })
+  checks.push(await compareSamples(source, target, layout, digest))
+  return checks
+}
+
+async function compareSamples(
+  source: BlockDevice,
+  target: BlockDevice,
+  layout: Layout,
+  digest: Digest,
+): Promise<ProofCheck> {
+  let compared = 0
+  const different: string[] = []
+  for (const p of layout.partitions) {
+    const { before, after } = fitSizes(p, layout.sectorSize)
+    try {
+      const old = await openFileSystem(new SliceDevice(source, p.sourceFirstLba * layout.sectorSize, before))
+      if (!old) continue
+      const now = await openFileSystem(new SliceDevice(target, p.firstLba * layout.sectorSize, after))
+      for (const file of await sampleFiles(old, SAMPLE_FILES)) {
+        const equal = now && (await sampleDigest(old, file, digest)) === (await sampleDigest(now, file, digest))
+        compared++
+        if (!equal) different.push(`${p.title}: ${file.path}`)
+      }
+    } catch (error) {
+      if (!(error instanceof CoreError)) throw error
+      different.push(`${p.title}: ${error.message}`)
+    }
+  }
+  return {
+    id: 'samples',
+    title: 'Sample files are equal',
+    passed: different.length === 0 && compared > 0,
+    found: different.length > 0 ? different.slice(0, 3).join('; ') : `${compared} files compared`,
+  }
+}
+
+/** Files spread over the whole tree, the same ones each time. */
+async function sampleFiles(volume: FileSystem, count: number): Promise<{ path: string; sizeBytes: number }[]> {
+  const files: { path: string; sizeBytes: number }[] = []
+  const folders = ['/']
+  while (folders.length > 0 && files.length < 20_000) {
+    for (const entry of await volume.list(folders.shift()!)) {
+      if (entry.kind === 'directory') folders.push(entry.path)
+      else files.push(entry)
+    }
+  }
+  const step = Math.max(1, files.length / count)
+  return Array.from({ length: Math.min(count, files.length) }, (_, i) => files[Math.floor(i * step)])
+}
+
+async function sampleDigest(
+  volume: FileSystem,
+  file: { path: string; sizeBytes: number },
+  digest: Digest,
+): Promise<string> {
+  const stat = await volume.stat(file.path)
+  if (!stat) return 'missing'
+  const head = await volume.readFile(file.path, 0, SAMPLE_BYTES)
+  const tail = await volume.readFile(file.path, Math.max(SAMPLE_BYTES, stat.sizeBytes - SAMPLE_BYTES), SAMPLE_BYTES)
+  return `${stat.sizeBytes}:${toHex(digest(head))}:${toHex(digest(tail))}`
+}

@@ -1,0 +1,226 @@
+import { formatSize } from '../bytes/size'
+import type { DriveSurvey } from '../survey/types'
+
+/** Everything the list is computed from. Times are already in words. */
+export interface ReadyFacts {
+  readonly source: DriveSurvey
+  readonly target: DriveSurvey
+  readonly sourceName: string
+  readonly targetName: string
+  readonly computerName: string
+  readonly running: 'off' | 'system' | 'stick'
+  readonly stickName: string
+  /** Bytes that will be copied, from the locked fit. */
+  readonly copyBytes: number
+  /** Bytes of real data that the target's file will take on this host, and what is free there. */
+  readonly hostNeededBytes: number
+  readonly hostFreeBytes: number
+  readonly backup?: { readonly where: string; readonly date: string }
+  readonly backupWaived: boolean
+  readonly sourceUnchanged: boolean
+  readonly targetUnchanged: boolean
+  readonly targetConnected: boolean
+  readonly sourceConnected: boolean
+  readonly hasBattery: boolean
+  readonly surveyedAt: string
+}
+
+/** One thing that has to be true before a copy may start. */
+export interface ReadyItem {
+  readonly id: string
+  readonly title: string
+  /** Why it is on the list. */
+  readonly why: string
+  /** What to do, while it is not settled. */
+  readonly how?: string
+  readonly state: 'settled' | 'open' | 'blocks'
+  /** How it is known: `read 09:12`, `seen now`, `told 09:05`. */
+  readonly known: string
+  readonly action?: { readonly id: 'start-stick' | 'look-again' | 'waive-backup'; readonly label: string }
+}
+
+/** The list for this move, what blocks first, what is settled last. The same facts give the same list. */
+export function readyItems(facts: ReadyFacts): ReadyItem[] {
+  const items = [
+    ...connectionItems(facts),
+    cleanItem(facts),
+    runningItem(facts),
+    backupItem(facts),
+    encryptionItem(facts),
+    hostItem(facts),
+    eraseItem(facts),
+  ]
+  const rank = { blocks: 0, open: 1, settled: 2 }
+  return items.sort((a, b) => rank[a.state] - rank[b.state])
+}
+
+function connectionItems(facts: ReadyFacts): ReadyItem[] {
+  const lookAgain = { id: 'look-again', label: 'Look again' } as const
+  const one = (which: 'source' | 'target', name: string, connected: boolean, unchanged: boolean): ReadyItem => {
+    const base = { id: `${which}-same`, known: 'seen now' }
+    if (!connected) {
+      return {
+        ...base,
+        state: 'blocks',
+        title: `The ${name} is not connected.`,
+        why: 'It was when it was surveyed.',
+        how: 'Put it back where it was, then look again.',
+        action: lookAgain,
+      }
+    }
+    if (!unchanged) {
+      return {
+        ...base,
+        state: 'blocks',
+        title: `The ${name} has changed since it was surveyed.`,
+        why: 'Its partition table is another one, so the fit may no longer hold.',
+        how: 'Read both drives again in Survey and lock the fit anew.',
+      }
+    }
+    return {
+      ...base,
+      state: 'settled',
+      title: `The ${name} is the drive that was surveyed`,
+      why: `its table is as it was ${facts.surveyedAt}`,
+    }
+  }
+  return [
+    one('source', facts.sourceName, facts.sourceConnected, facts.sourceUnchanged),
+    one('target', facts.targetName, facts.targetConnected, facts.targetUnchanged),
+  ]
+}
+
+function cleanItem({ source, surveyedAt }: ReadyFacts): ReadyItem {
+  const known = `read ${surveyedAt}`
+  const dirty = source.partitions.filter((p) => p.volume?.state === 'dirty')
+  const damaged = source.partitions.filter((p) => p.findings.some((f) => f.severity === 'damage'))
+  if (damaged.length > 0) {
+    return {
+      id: 'clean',
+      state: 'blocks',
+      known,
+      title: `${damaged.map((p) => p.title).join(' and ')} cannot be read properly.`,
+      why: 'A copy by used blocks would leave out what is not understood.',
+      how: 'Have the file system repaired by its own system, then read the drive again in Survey.',
+    }
+  }
+  if (dirty.length > 0) {
+    return {
+      id: 'clean',
+      state: 'blocks',
+      known,
+      title: `${dirty.map((p) => p.title).join(' and ')} was not closed cleanly.`,
+      why: 'A copy would carry the fault along, and may stop half way.',
+      how: 'Run the file-system check in the computer and shut it down, then read the drive again in Survey.',
+    }
+  }
+  const names = source.partitions.filter((p) => p.volume).map((p) => p.title)
+  return { id: 'clean', state: 'settled', known, title: 'File systems are clean', why: names.join(', ') }
+}
+
+function runningItem({ running, computerName, stickName }: ReadyFacts): ReadyItem {
+  const base = { id: 'not-running', known: 'seen now' }
+  if (running === 'stick') {
+    return {
+      ...base,
+      state: 'settled',
+      title: `The ${computerName} runs from the rescue stick`,
+      why: 'nothing on the source is in use',
+    }
+  }
+  return {
+    ...base,
+    state: 'open',
+    title:
+      running === 'system' ? `The ${computerName} is running its own system.` : `The ${computerName} is switched off.`,
+    why:
+      running === 'system'
+        ? 'Files would change while they are copied.'
+        : 'Its drive can only be read while the computer runs from the rescue stick.',
+    how: `Shut it down and start it from the ${stickName}.`,
+    action: { id: 'start-stick', label: 'Start it from the stick' },
+  }
+}
+
+function backupItem({ backup, backupWaived }: ReadyFacts): ReadyItem {
+  const base = { id: 'backup', known: 'told at intake' }
+  if (backup) return { ...base, state: 'settled', title: `Backup of ${backup.date}`, why: backup.where }
+  if (backupWaived) {
+    return {
+      ...base,
+      state: 'settled',
+      title: 'No backup, and the customer knows',
+      why: 'the source stays as it is, and is the way back',
+    }
+  }
+  return {
+    ...base,
+    state: 'open',
+    title: 'There is no backup.',
+    why: 'The old drive is the only copy while the new one is written.',
+    how: 'Make one first, or note that the customer wants to go on without.',
+    action: { id: 'waive-backup', label: 'Go on without' },
+  }
+}
+
+function encryptionItem({ source, surveyedAt }: ReadyFacts): ReadyItem {
+  const unknown = source.partitions.filter((p) => !p.volume && p.role !== 'reserved')
+  if (unknown.length > 0) {
+    return {
+      id: 'readable',
+      state: 'settled',
+      known: `read ${surveyedAt}`,
+      title: `${unknown.map((p) => p.title).join(', ')} is copied sector by sector`,
+      why: 'its file system is not one that can be read here',
+    }
+  }
+  return {
+    id: 'readable',
+    state: 'settled',
+    known: `read ${surveyedAt}`,
+    title: 'No encryption',
+    why: 'every volume opened and was read',
+  }
+}
+
+function hostItem({ hostNeededBytes, hostFreeBytes }: ReadyFacts): ReadyItem {
+  const base = { id: 'host-room', known: 'seen now' }
+  if (hostFreeBytes < hostNeededBytes) {
+    return {
+      ...base,
+      state: 'blocks',
+      title: 'This host has too little room for the target’s bytes.',
+      why: `It needs ${formatSize(hostNeededBytes)} and has ${formatSize(hostFreeBytes)}.`,
+      how: 'Free some room on the disk that holds the bench’s data folder, then look again.',
+      action: { id: 'look-again', label: 'Look again' },
+    }
+  }
+  return {
+    ...base,
+    state: 'settled',
+    title: 'Room on this host',
+    why: `${formatSize(hostNeededBytes)} needed, ${formatSize(hostFreeBytes)} free`,
+  }
+}
+
+function eraseItem({ target, targetName, surveyedAt }: ReadyFacts): ReadyItem {
+  const held = target.partitions.map((p) => p.title)
+  const what =
+    target.scheme === 'unfinished'
+      ? 'an unfinished copy'
+      : held.length > 0
+        ? `${held.join(', ')}, ${formatSize(target.usedBytes)} used`
+        : 'nothing'
+  return {
+    id: 'erased',
+    state: 'settled',
+    known: `read ${surveyedAt}`,
+    title: `The ${targetName} holds ${what}`,
+    why: held.length > 0 ? 'all of it will be erased' : 'so nothing of value is erased',
+  }
+}
+
+/** How many things still stand in the way. */
+export function openCount(items: readonly ReadyItem[]): number {
+  return items.filter((item) => item.state !== 'settled').length
+}

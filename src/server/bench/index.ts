@@ -1,0 +1,139 @@
+import { rm, mkdir } from 'node:fs/promises'
+import path from 'node:path'
+import type { BlockDevice } from '@/core/block/device'
+import { readOnly } from '@/core/block/readonly'
+import { berthOf, driveName, whyNotThere } from '@/bench/places'
+import { SparseFileDevice } from '@/bench/sparse-file'
+import { SCENARIO_MOVES } from '@/bench/scenario/moves'
+import { SCENARIO_BENCH, SCENARIO_START } from '@/bench/scenario/things'
+import { makeTicketDeskDisk } from '@/bench/scenario/ticket-desk-disk'
+import type { BenchState, Computer, Drive, Place } from '@/bench/types'
+import { database } from '../database'
+import { AccessoryRow, ClockRow, ComputerRow, DriveRow, MoveRow } from '../database/models'
+import { publish } from '../events'
+import { drivesFolder } from '../paths'
+import { Refusal } from '../refusal'
+import { singleton } from '../singleton'
+
+/** Makes the demo bench when there is none: things, moves and the drives' bytes. True when it was made. */
+export async function makeBench(): Promise<boolean> {
+  await database()
+  if ((await MoveRow.count()) > 0) return false
+  await mkdir(drivesFolder(), { recursive: true })
+  for (const drive of SCENARIO_BENCH.drives) {
+    if (!drive.file) continue
+    const file = path.join(drivesFolder(), drive.file)
+    await rm(file, { force: true })
+    const { logicalSectorSize, physicalSectorSize } = drive
+    const device = await SparseFileDevice.create(file, drive.sizeBytes, { logicalSectorSize, physicalSectorSize })
+    if (drive.id === 'crv3-240') await makeTicketDeskDisk(device)
+    await device.close()
+  }
+  for (const data of SCENARIO_BENCH.computers) await ComputerRow.upsert({ id: data.id, data })
+  for (const data of SCENARIO_BENCH.accessories) await AccessoryRow.upsert({ id: data.id, data })
+  for (const data of SCENARIO_BENCH.drives) await DriveRow.upsert({ id: data.id, data })
+  await ClockRow.upsert({ id: 1, at: SCENARIO_START, pace: '30' })
+  const empty = {
+    intake: null,
+    survey: null,
+    route: null,
+    fit: null,
+    ready: null,
+    swap: null,
+    proof: null,
+    handover: null,
+  }
+  for (const [position, [id, brief]] of Object.entries(SCENARIO_MOVES).entries()) {
+    await MoveRow.upsert({ id, position, brief, ...empty })
+  }
+  return true
+}
+
+/** Everything on the bench as it is now. */
+export async function benchState(): Promise<BenchState> {
+  await database()
+  const [computers, accessories, drives] = await Promise.all([
+    ComputerRow.findAll(),
+    AccessoryRow.findAll(),
+    DriveRow.findAll(),
+  ])
+  return {
+    computers: computers.map((r) => r.data),
+    accessories: accessories.map((r) => r.data),
+    drives: drives.map((r) => r.data),
+  }
+}
+
+export async function driveById(id: string): Promise<Drive> {
+  await database()
+  const row = await DriveRow.findByPk(id)
+  if (!row) throw new Refusal('There is no such drive on the bench.', 404)
+  return row.data
+}
+
+export async function computerById(id: string): Promise<Computer> {
+  await database()
+  const row = await ComputerRow.findByPk(id)
+  if (!row) throw new Refusal('There is no such computer on the bench.', 404)
+  return row.data
+}
+
+export async function changeComputer(id: string, changes: Partial<Computer>): Promise<void> {
+  const data = await computerById(id)
+  await ComputerRow.update({ data: { ...data, ...changes } }, { where: { id } })
+  publish({ type: 'changed', moveId: null })
+}
+
+/** Called when a drive leaves its place, so that whoever uses it can let go. */
+type DetachListener = (driveId: string, name: string) => void
+const listeners = () => singleton('detach', () => new Set<DetachListener>())
+
+/** Calls `listener` for every drive that leaves its place, until the returned function is called. */
+export function onDetach(listener: DetachListener): () => void {
+  listeners().add(listener)
+  return () => listeners().delete(listener)
+}
+
+/** Puts a drive somewhere else. Throws Refusal when it cannot go there. */
+export async function placeDrive(id: string, place: Place, shelf?: Drive['shelf']): Promise<Drive> {
+  const drive = await driveById(id)
+  const bench = await benchState()
+  const why = whyNotThere(drive, place, bench)
+  if (why) throw new Refusal(why)
+  if (drive.place.kind === 'slot') {
+    const { computerId } = drive.place
+    const computer = bench.computers.find((c) => c.id === computerId)
+    if (computer?.mains)
+      throw new Refusal(`The ${computer.name} has mains power: pull the cable before a drive is taken out.`)
+  }
+  const name = `The ${driveName(drive)} (${berthOf(drive.place, bench).name})`
+  const data: Drive = { ...drive, place, shelf }
+  await DriveRow.update({ data }, { where: { id } })
+  for (const listener of listeners()) listener(id, name)
+  publish({ type: 'changed', moveId: null })
+  return data
+}
+
+export function driveFile(drive: Drive): string {
+  if (!drive.file) throw new Refusal(`The ${driveName(drive)} is only described here; there are no bytes to read.`)
+  return path.join(drivesFolder(), drive.file)
+}
+
+/** Opens a drive for reading, hands it to `work` and closes it. */
+export async function withDrive<T>(drive: Drive, work: (device: BlockDevice) => Promise<T>): Promise<T> {
+  const { logicalSectorSize, physicalSectorSize } = drive
+  const file = driveFile(drive)
+  let device: SparseFileDevice
+  try {
+    device = await SparseFileDevice.open(file, { writable: false, logicalSectorSize, physicalSectorSize })
+  } catch {
+    throw new Refusal(
+      `The bytes of the ${driveName(drive)} are missing from the data folder. Make the bench anew with "npm run demo -- --reset".`,
+    )
+  }
+  try {
+    return await work(readOnly(device))
+  } finally {
+    await device.close()
+  }
+}

@@ -1,0 +1,231 @@
+import { Worker } from 'node:worker_threads'
+import { driveName } from '@/bench/places'
+import type { Drive } from '@/bench/types'
+import { formatSize } from '@/core/bytes/size'
+import { plateMatches } from '@/core/ready/plate-check'
+import { z } from 'zod'
+import { changeComputer, driveFile, onDetach } from '../bench'
+import { advance, benchNow, keepClock, pace, setPace } from '../clock'
+import { database } from '../database'
+import { CopyRow } from '../database/models'
+import type { CopyProgress, CopyStatus, CopySummary } from '../database/schemas'
+import { publish } from '../events'
+import { log } from '../log'
+import { note } from '../logbook'
+import { loadMove, type Move } from '../move'
+import { copyNote, readyState } from '../ready'
+import { Refusal } from '../refusal'
+import { singleton } from '../singleton'
+import type { CopyOrder, FromWorker, ToWorker, WorkerDrive } from './messages'
+
+/** A copy as the pages see it. */
+export interface CopyView {
+  readonly id: string
+  readonly status: CopyStatus
+  readonly startedAt: number
+  readonly endedAt: number | null
+  readonly message: string | null
+  readonly progress: CopyProgress | null
+  readonly summary: CopySummary | null
+}
+
+interface Running {
+  readonly id: string
+  readonly moveId: string
+  readonly worker: Worker
+  status: CopyStatus
+  progress: CopyProgress | null
+  lastReport: number
+}
+
+const running = () => singleton('running-copies', () => new Map<string, Running>())
+
+/** The newest copy of a move, with the progress of this moment when it runs. */
+export async function latestCopy(moveId: string): Promise<CopyView | undefined> {
+  await recover()
+  const row = await CopyRow.findOne({
+    where: { moveId },
+    order: [
+      ['startedAt', 'DESC'],
+      ['id', 'DESC'],
+    ],
+  })
+  if (!row) return undefined
+  const live = running().get(moveId)
+  const { id, status, startedAt, endedAt, message, progress, summary } = row
+  if (live?.id === id) return { id, status: live.status, startedAt, endedAt, message, progress: live.progress, summary }
+  return { id, status, startedAt, endedAt, message, progress, summary }
+}
+
+/** Copies that the last server left running were cut off with it; said once, when the database is opened. */
+function recover(): Promise<void> {
+  return singleton('copy-recovery', async () => {
+    await database()
+    const at = Math.round(await benchNow())
+    for (const status of ['running', 'paused'] as const) {
+      for (const row of await CopyRow.findAll({ where: { status } })) {
+        if (running().has(row.moveId)) continue
+        const message =
+          'The server stopped in the middle of this copy. The target is marked as unfinished and nothing starts from it; the source is untouched. Start the copy over.'
+        await CopyRow.update({ status: 'interrupted', endedAt: at, message }, { where: { id: row.id } })
+        await note(row.moveId, 'copy cut off: the server stopped', 'bad')
+      }
+    }
+  })
+}
+
+export const StartCopySchema = z.object({ plate: z.string().max(40) })
+
+/** Starts the copy of a move. Throws Refusal, nothing written, unless everything on the list is settled and the plate matches. */
+export async function startCopy(moveId: string, input: unknown): Promise<void> {
+  const { plate } = StartCopySchema.parse(input)
+  await recover()
+  const move = await loadMove(moveId)
+  if (running().has(moveId)) throw new Refusal('This copy is running already.')
+  if (!move.row.fit || !move.row.route) throw new Refusal('There is no locked fit to copy by. Lock it in Fit first.')
+  if (move.row.swap?.done.length) throw new Refusal('The swap has begun, so this move is not copied again.')
+  if (move.source.id === move.target.id) throw new Refusal('Source and target are the same drive. Nothing was written.')
+  for (const other of running().values()) {
+    const { source, target } = await loadMove(other.moveId)
+    if ([source.id, target.id].some((id) => id === move.target.id || id === move.source.id)) {
+      throw new Refusal('One of these drives is in use by another copy. Nothing was written.')
+    }
+  }
+  const ready = await readyState(move)
+  if (ready.open > 0) {
+    const first = ready.items[0]
+    throw new Refusal(`It may not start yet: ${first.title} ${first.why}. Nothing was written.`)
+  }
+  if (!plateMatches(move.target.serial, plate)) {
+    throw new Refusal(`These are not the last four characters on the ${driveName(move.target)}. Nothing was written.`)
+  }
+  const order: CopyOrder = {
+    source: workerDrive(move.source),
+    target: workerDrive(move.target),
+    layout: move.row.fit.layout,
+    timing: move.row.route.route.leg.timing,
+    note: copyNote(move),
+    pace: await pace(),
+    targetFingerprint: ready.targetFingerprint,
+    sourceFingerprint: move.row.survey!.source.fingerprint,
+  }
+  await launch(move, order)
+}
+
+export const CopyCommandSchema = z.object({ command: z.enum(['pause', 'resume', 'stop']) })
+
+/** Pauses, resumes or stops the running copy of a move. */
+export async function commandCopy(moveId: string, input: unknown): Promise<void> {
+  const { command } = CopyCommandSchema.parse(input)
+  const copy = running().get(moveId)
+  if (!copy) throw new Refusal('No copy of this move is running.')
+  tell(copy, { type: command })
+  if (command === 'stop') return
+  copy.status = command === 'pause' ? 'paused' : 'running'
+  await CopyRow.update({ status: copy.status }, { where: { id: copy.id } })
+  await note(moveId, command === 'pause' ? 'copy paused' : 'copy goes on')
+  publish({ type: 'changed', moveId })
+}
+
+/** Changes the pace of bench time, for what runs now too. */
+export async function changePace(value: '1' | '30' | 'max'): Promise<void> {
+  await setPace(value)
+  for (const copy of running().values()) tell(copy, { type: 'pace', pace: value })
+  publish({ type: 'changed', moveId: null })
+}
+
+async function launch(move: Move, order: CopyOrder): Promise<void> {
+  const moveId = move.id
+  const startedAt = Math.round(await benchNow())
+  const id = `${moveId}-${startedAt}`
+  const worker = new Worker(new URL('./copy.worker.ts', import.meta.url), { workerData: order })
+  const copy: Running = { id, moveId, worker, status: 'running', progress: null, lastReport: performance.now() }
+  running().set(moveId, copy)
+  await CopyRow.create({
+    id,
+    moveId,
+    status: 'running',
+    startedAt,
+    endedAt: null,
+    message: null,
+    progress: null,
+    summary: null,
+  })
+  await note(moveId, `copy started, ${driveName(move.source)} to ${driveName(move.target)}`)
+  const release = onDetach((driveId, what) => {
+    if (driveId === order.source.id || driveId === order.target.id) tell(copy, { type: 'gone', driveId, what })
+  })
+  let ended = false
+  const end = async (status: CopyStatus, message: string | null, summary: CopySummary | null) => {
+    if (ended) return
+    ended = true
+    release()
+    const endedAt = Math.round(await benchNow())
+    await CopyRow.update({ status, endedAt, message, summary, progress: copy.progress }, { where: { id } })
+    running().delete(moveId)
+    await keepClock()
+    publish({ type: 'changed', moveId })
+  }
+  // Reports are taken one after the other, so that the logbook keeps their order.
+  let queue = Promise.resolve()
+  const receive = async (message: FromWorker) => {
+    switch (message.type) {
+      case 'progress':
+        await takeProgress(copy, message)
+        return
+      case 'note':
+        await note(moveId, message.text, message.tone)
+        publish({ type: 'changed', moveId })
+        return
+      case 'done':
+        await note(moveId, `copy done, ${formatSize(message.summary.copiedBytes)} equal`, 'good')
+        await end('done', null, message.summary)
+        if (move.row.ready?.whenDone === 'power-off') {
+          await changeComputer(move.computer.id, { running: 'off' })
+          await note(moveId, `${move.computer.name} switched off, as chosen`)
+        }
+        return
+      case 'stopped':
+        await note(moveId, 'copy stopped by hand', 'bad')
+        await end(
+          'stopped',
+          'You stopped this copy. The target is marked as unfinished and nothing starts from it; the source is untouched. Start the copy over.',
+          null,
+        )
+        return
+      case 'failed':
+        await note(moveId, `copy failed: ${message.message}`, 'bad')
+        await end('failed', message.message, null)
+    }
+  }
+  worker.on('message', (message: FromWorker) => {
+    queue = queue.then(() => receive(message)).catch((error: unknown) => log.error(error))
+  })
+  const lost = (error: unknown) => {
+    log.error(error)
+    queue = queue.then(() =>
+      end('failed', 'The copy ended unexpectedly. The target is marked as unfinished; the source is untouched.', null),
+    )
+  }
+  worker.on('error', lost)
+  worker.on('exit', () => void (queue = queue.then(() => (ended ? undefined : lost(new Error('worker left'))))))
+  publish({ type: 'changed', moveId })
+}
+
+async function takeProgress(copy: Running, message: Extract<FromWorker, { type: 'progress' }>): Promise<void> {
+  const now = performance.now()
+  // Real time moves the clock by itself; only what the model took beyond it is added.
+  await advance(message.benchMilliseconds - (now - copy.lastReport))
+  copy.lastReport = now
+  copy.progress = message.progress
+  publish({ type: 'progress', moveId: copy.moveId, progress: message.progress })
+}
+
+function tell(copy: Running, message: ToWorker): void {
+  copy.worker.postMessage(message)
+}
+
+function workerDrive(drive: Drive): WorkerDrive {
+  const { id, logicalSectorSize, physicalSectorSize } = drive
+  return { id, file: driveFile(drive), logicalSectorSize, physicalSectorSize }
+}

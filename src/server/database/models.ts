@@ -1,0 +1,133 @@
+import { DataTypes, type InferAttributes, type InferCreationAttributes, Model, type Sequelize } from 'sequelize'
+import type { z } from 'zod'
+import { BriefSchema, type Brief } from '@/bench/scenario/moves'
+import { type Accessory, AccessorySchema, type Computer, ComputerSchema, type Drive, DriveSchema } from '@/bench/types'
+import { jsonColumn } from './json'
+import {
+  type CopyProgress,
+  CopyProgressSchema,
+  type CopyStatus,
+  type CopySummary,
+  CopySummarySchema,
+  FitResultSchema,
+  HandoverResultSchema,
+  IntakeResultSchema,
+  ProofResultSchema,
+  ReadyResultSchema,
+  RouteResultSchema,
+  SurveyResultSchema,
+  SwapResultSchema,
+} from './schemas'
+
+abstract class Row<M extends Model> extends Model<InferAttributes<M>, InferCreationAttributes<M>> {}
+
+export class ComputerRow extends Row<ComputerRow> {
+  declare id: string
+  declare data: Computer
+}
+
+export class AccessoryRow extends Row<AccessoryRow> {
+  declare id: string
+  declare data: Accessory
+}
+
+export class DriveRow extends Row<DriveRow> {
+  declare id: string
+  declare data: Drive
+}
+
+export class MoveRow extends Row<MoveRow> {
+  declare id: string
+  declare position: number
+  declare brief: Brief
+  declare intake: z.infer<typeof IntakeResultSchema> | null
+  declare survey: z.infer<typeof SurveyResultSchema> | null
+  declare route: z.infer<typeof RouteResultSchema> | null
+  declare fit: z.infer<typeof FitResultSchema> | null
+  declare ready: z.infer<typeof ReadyResultSchema> | null
+  declare swap: z.infer<typeof SwapResultSchema> | null
+  declare proof: z.infer<typeof ProofResultSchema> | null
+  declare handover: z.infer<typeof HandoverResultSchema> | null
+}
+
+export class CopyRow extends Row<CopyRow> {
+  declare id: string
+  declare moveId: string
+  declare status: CopyStatus
+  declare startedAt: number
+  declare endedAt: number | null
+  /** For a copy that did not end: what happened, in a sentence. */
+  declare message: string | null
+  declare progress: CopyProgress | null
+  declare summary: CopySummary | null
+}
+
+export class LogRow extends Row<LogRow> {
+  declare id: number | null
+  declare moveId: string
+  declare at: number
+  declare tone: 'plain' | 'good' | 'bad'
+  declare text: string
+}
+
+export class ClockRow extends Row<ClockRow> {
+  declare id: number
+  declare at: number
+  declare pace: '1' | '30' | 'max'
+}
+
+/** Ties the models to a connection. */
+export function defineModels(sequelize: Sequelize): void {
+  const options = (tableName: string) => ({ sequelize, tableName, modelName: tableName, timestamps: false })
+  const id = { type: DataTypes.STRING, primaryKey: true }
+  ComputerRow.init({ id, data: jsonColumn('data', ComputerSchema, false) as never }, options('computers'))
+  AccessoryRow.init({ id, data: jsonColumn('data', AccessorySchema, false) as never }, options('accessories'))
+  DriveRow.init({ id, data: jsonColumn('data', DriveSchema, false) as never }, options('drives'))
+  MoveRow.init(
+    {
+      id,
+      position: { type: DataTypes.INTEGER, allowNull: false },
+      brief: jsonColumn('brief', BriefSchema, false) as never,
+      intake: jsonColumn('intake', IntakeResultSchema) as never,
+      survey: jsonColumn('survey', SurveyResultSchema) as never,
+      route: jsonColumn('route', RouteResultSchema) as never,
+      fit: jsonColumn('fit', FitResultSchema) as never,
+      ready: jsonColumn('ready', ReadyResultSchema) as never,
+      swap: jsonColumn('swap', SwapResultSchema) as never,
+      proof: jsonColumn('proof', ProofResultSchema) as never,
+      handover: jsonColumn('handover', HandoverResultSchema) as never,
+    },
+    options('moves'),
+  )
+  CopyRow.init(
+    {
+      id,
+      moveId: { type: DataTypes.STRING, allowNull: false },
+      status: { type: DataTypes.STRING, allowNull: false },
+      startedAt: { type: DataTypes.INTEGER, allowNull: false },
+      endedAt: DataTypes.INTEGER,
+      message: DataTypes.TEXT,
+      progress: jsonColumn('progress', CopyProgressSchema) as never,
+      summary: jsonColumn('summary', CopySummarySchema) as never,
+    },
+    options('copies'),
+  )
+  LogRow.init(
+    {
+      id: { type: DataTypes.INTEGER, primaryKey: true, autoIncrement: true },
+      moveId: { type: DataTypes.STRING, allowNull: false },
+      at: { type: DataTypes.INTEGER, allowNull: false },
+      tone: { type: DataTypes.STRING, allowNull: false },
+      text: { type: DataTypes.TEXT, allowNull: false },
+    },
+    options('log_entries'),
+  )
+  ClockRow.init(
+    {
+      id: { type: DataTypes.INTEGER, primaryKey: true },
+      at: { type: DataTypes.INTEGER, allowNull: false },
+      pace: { type: DataTypes.STRING, allowNull: false },
+    },
+    options('clock'),
+  )
+}

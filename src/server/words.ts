@@ -1,0 +1,39 @@
+import { addDays, format } from 'date-fns'
+
+/** Bench time has no zone: its milliseconds are read as UTC and shown as they are. */
+function wall(at: number): Date {
+  const date = new Date(at)
+  return new Date(
+    date.getUTCFullYear(),
+    date.getUTCMonth(),
+    date.getUTCDate(),
+    date.getUTCHours(),
+    date.getUTCMinutes(),
+    date.getUTCSeconds(),
+  )
+}
+
+/** `09:41` */
+export function clockTime(at: number): string {
+  return format(wall(at), 'HH:mm')
+}
+
+/** `09:41:07` */
+export function clockSeconds(at: number): string {
+  return format(wall(at), 'HH:mm:ss')
+}
+
+/** `4 May 2026` */
+export function calendarDay(at: number): string {
+  return format(wall(at), 'd MMMM yyyy')
+}
+
+/** `2026-05-18`, so many days later. */
+export function dayAfter(at: number, days: number): string {
+  return format(addDays(wall(at), days), 'yyyy-MM-dd')
+}
+
+/** Days from bench time to a day given as `2026-05-18`. */
+export function daysUntil(at: number, day: string): number {
+  return Math.ceil((Date.parse(`${day}T00:00:00Z`) - at) / 86_400_000)
+}

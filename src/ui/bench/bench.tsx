@@ -1,0 +1,175 @@
+'use client'
+
+import { useState } from 'react'
+import { clsx } from 'clsx'
+import { DropdownMenu } from 'radix-ui'
+import { post, useAct } from '@/ui/frame/act'
+import { AsideBlock, Stage } from '@/ui/frame/stage'
+import { Button } from '@/ui/shared/button'
+
+interface DriveView {
+  readonly id: string
+  readonly name: string
+  readonly serial: string
+  readonly detail: string
+  readonly hasBytes: boolean
+}
+
+interface Quay {
+  readonly id: string
+  readonly name: string
+  readonly detail: string
+  readonly berths: readonly { readonly name: string; readonly takes: string; readonly drive: DriveView | null }[]
+}
+
+interface Way {
+  readonly label: string
+  readonly place: unknown
+  readonly why: string | null
+}
+
+export interface BenchProps {
+  readonly computers: readonly Quay[]
+  readonly accessories: readonly Quay[]
+  readonly table: readonly DriveView[]
+  readonly shelf: readonly DriveView[]
+  readonly ways: Readonly<Record<string, readonly Way[]>>
+}
+
+/** Every computer, dock and drive, and where each drive sits. */
+export function Bench({ computers, accessories, table, shelf, ways }: BenchProps) {
+  const all = [...computers, ...accessories].flatMap((quay) => quay.berths.flatMap((b) => (b.drive ? [b.drive] : [])))
+  const drives = [...all, ...table, ...shelf]
+  const [picked, setPicked] = useState<string>()
+  const drive = drives.find((d) => d.id === picked)
+  const plate = (d: DriveView) => (
+    <DrivePlate drive={d} ways={ways[d.id] ?? []} picked={picked === d.id} onPick={() => setPicked(d.id)} />
+  )
+  return (
+    <Stage
+      heading={`${drives.length} drives, ${all.length} of them connected`}
+      reason="Drives can be put where they fit. A computer’s drives stay put while it has mains power."
+      aside={
+        drive ? (
+          <>
+            <AsideBlock title="Selected drive">
+              <p className="text-[19px] font-bold">{drive.name}</p>
+              <p className="font-mono text-ink-soft">s/n {drive.serial}</p>
+              <p className="text-ink-soft">
+                {drive.hasBytes ? 'Real bytes, readable here.' : 'Described only; there are no bytes to read yet.'}
+              </p>
+            </AsideBlock>
+            <AsideBlock title="Where it can go">
+              <ul className="space-y-1.5">
+                {(ways[drive.id] ?? []).map((way) => (
+                  <li key={way.label}>
+                    <span className={way.why ? 'text-ink-soft' : 'font-semibold'}>{way.label}</span>
+                    <span className="block text-[13px] text-ink-soft">{way.why ?? 'fits'}</span>
+                  </li>
+                ))}
+              </ul>
+            </AsideBlock>
+          </>
+        ) : (
+          <p className="text-ink-soft">Select a drive to see where it can go, and why not elsewhere.</p>
+        )
+      }
+    >
+      <div className="grid gap-4 sm:grid-cols-2 xl:grid-cols-3">
+        {[...accessories, ...computers].map((quay) => (
+          <section key={quay.id} className="rounded-lg border border-line-strong bg-sunk p-3.5">
+            <h2 className="text-[15px] font-bold first-letter:uppercase">{quay.name}</h2>
+            <p className="mb-2 text-[13px] text-ink-soft">{quay.detail}</p>
+            <ul className="space-y-2">
+              {quay.berths.map((berth) => (
+                <li key={berth.name}>
+                  <p className="font-mono text-[12.5px] text-ink-soft">{berth.name}</p>
+                  {berth.drive ? (
+                    plate(berth.drive)
+                  ) : (
+                    <p className="rounded border border-dashed border-line-strong px-3 py-3 text-[13px] text-ink-soft">
+                      free: {berth.takes}
+                    </p>
+                  )}
+                </li>
+              ))}
+            </ul>
+          </section>
+        ))}
+        {(
+          [
+            ['Table', 'out of everything', table],
+            ['Shelf', 'old drives, kept until their day', shelf],
+          ] as const
+        ).map(([name, detail, list]) => (
+          <section key={name} className="rounded-lg border border-line-strong bg-sunk p-3.5">
+            <h2 className="text-[15px] font-bold">{name}</h2>
+            <p className="mb-2 text-[13px] text-ink-soft">{detail}</p>
+            <ul className="space-y-2">
+              {list.map((d) => (
+                <li key={d.id}>{plate(d)}</li>
+              ))}
+              {list.length === 0 && <li className="text-[13px] text-ink-soft">Nothing.</li>}
+            </ul>
+          </section>
+        ))}
+      </div>
+    </Stage>
+  )
+}
+
+function DrivePlate({
+  drive,
+  ways,
+  picked,
+  onPick,
+}: {
+  drive: DriveView
+  ways: readonly Way[]
+  picked: boolean
+  onPick: () => void
+}) {
+  const { act, busy } = useAct()
+  const put = (place: unknown) => void act(() => post(`/api/bench/drives/${drive.id}/place`, { place }))
+  return (
+    <div
+      data-testid={`drive-${drive.id}`}
+      className={clsx(
+        'flex items-start justify-between gap-2 rounded-md border-l-[8px] bg-sheet py-2 pr-2 pl-3',
+        picked ? 'border-l-magenta outline-2 outline-magenta' : 'border-l-sea-3 outline-1 outline-line-strong',
+      )}
+    >
+      <button type="button" onClick={onPick} className="min-w-0 text-left" aria-pressed={picked}>
+        <span className="block font-bold">{drive.name}</span>
+        <span className="block font-mono text-[12.5px] text-ink-soft">{drive.serial}</span>
+        <span className="block text-[13px] text-ink-soft">{drive.detail}</span>
+      </button>
+      <DropdownMenu.Root>
+        <DropdownMenu.Trigger asChild>
+          <Button small disabled={busy} aria-label={`Move the ${drive.name}`}>
+            Move
+          </Button>
+        </DropdownMenu.Trigger>
+        <DropdownMenu.Portal>
+          <DropdownMenu.Content
+            align="end"
+            sideOffset={4}
+            className="panel z-50 max-h-80 w-72 overflow-y-auto p-1.5 shadow-lg"
+          >
+            {ways.map((way) => (
+              <DropdownMenu.Item
+                key={way.label}
+                disabled={way.why !== null}
+                onSelect={() => put(way.place)}
+                className="cursor-pointer rounded px-2 py-1.5 data-[disabled]:cursor-default data-[disabled]:text-ink-soft data-[highlighted]:bg-sunk"
+              >
+                <span className="first-letter:uppercase">{way.label}</span>
+                {way.why && <span className="block text-[12.5px]">{way.why}</span>}
+              </DropdownMenu.Item>
+            ))}
+          </DropdownMenu.Content>
+        </DropdownMenu.Portal>
+      </DropdownMenu.Root>
+    </div>
+  )
+}

@@ -1,0 +1,144 @@
+import Link from 'next/link'
+import { clsx } from 'clsx'
+import type { RailStop } from '@/core/move/stations'
+import { AsideBlock, Stage } from '@/ui/frame/stage'
+import { Facts } from '@/ui/shared/facts'
+import { type LogLine, Logbook } from '@/ui/shared/logbook'
+import { OpenFirst } from './open-first'
+
+/** A move as a line of the board. */
+export interface BoardMove {
+  readonly id: string
+  readonly name: string
+  readonly customer: string
+  readonly from: string
+  readonly to: string
+  readonly rail: readonly RailStop[]
+  readonly status: string
+  readonly tone: 'needs-you' | 'runs' | 'done' | 'not-yet'
+  /** Time left or time promised, in words. */
+  readonly when: string
+}
+
+interface BoardProps {
+  readonly moves: readonly BoardMove[]
+  readonly berths: readonly { name: string; holds: string; empty: boolean }[]
+  readonly shelf: readonly { name: string; due: string; past: boolean }[]
+  readonly lines: readonly LogLine[]
+}
+
+const NUMBERS = ['No move', 'One move', 'Two moves', 'Three moves', 'Four moves', 'Five moves', 'Six moves']
+
+/** All moves of the shop, what each waits for, and what is on the bench. */
+export function Board({ moves, berths, shelf, lines }: BoardProps) {
+  const waiting = moves.filter((m) => m.tone === 'needs-you')
+  const runs = moves.filter((m) => m.tone === 'runs').length
+  const notYet = moves.filter((m) => m.tone === 'not-yet').length
+  const heading = `${NUMBERS[waiting.length] ?? `${waiting.length} moves`} ${waiting.length === 1 ? 'needs' : 'need'} you`
+  const reason = [
+    runs === 0 ? 'No copy is running.' : runs === 1 ? 'One copy is running.' : `${runs} copies are running.`,
+    notYet > 0 ? `${notYet} cannot be carried out on this bench yet; each says why.` : '',
+  ].join(' ')
+  return (
+    <Stage
+      heading={heading}
+      reason={reason}
+      aside={
+        <>
+          <AsideBlock title="On the bench">
+            <Facts
+              facts={berths.map(({ name, holds, empty }) => ({
+                name,
+                value: empty ? <span className="text-ink-soft">{holds}</span> : holds,
+              }))}
+            />
+          </AsideBlock>
+          <AsideBlock title="On the shelf">
+            {shelf.length === 0 ? (
+              <p className="text-ink-soft">Nothing.</p>
+            ) : (
+              <Facts
+                facts={shelf.map(({ name, due, past }) => ({
+                  name,
+                  value: past ? <span className="font-semibold text-magenta">{due}</span> : due,
+                }))}
+              />
+            )}
+          </AsideBlock>
+          <AsideBlock title="Logbook">
+            <Logbook lines={lines} />
+          </AsideBlock>
+        </>
+      }
+      next={waiting[0] && <OpenFirst href={`/moves/${waiting[0].id}`} label={`Open ${waiting[0].name}`} />}
+    >
+      <ul className="panel divide-y divide-line" data-testid="moves">
+        {moves.map((move) => (
+          <li key={move.id} data-testid={`move-${move.id}`}>
+            <Link
+              href={`/moves/${move.id}`}
+              className="grid grid-cols-1 items-center gap-x-4 gap-y-1 px-[18px] py-3.5 hover:bg-paper md:grid-cols-[minmax(150px,1fr)_minmax(190px,1.25fr)_150px_minmax(190px,1.3fr)]"
+            >
+              <span>
+                <span className="block text-[15px] font-bold">{move.name}</span>
+                <span className="block text-[13px] text-ink-soft">{move.customer}</span>
+              </span>
+              <span className="text-[13.5px]">
+                <span className="block">{move.from}</span>
+                <span className="block text-ink-soft">{move.to}</span>
+              </span>
+              <Course stops={move.rail} muted={move.tone === 'not-yet'} />
+              <span className="flex items-baseline justify-between gap-3 text-[13.5px]">
+                <span
+                  className={clsx(
+                    move.tone === 'needs-you' && 'font-semibold text-magenta',
+                    move.tone === 'runs' && 'font-semibold text-sea-4',
+                    move.tone === 'done' && 'font-semibold text-weed',
+                    move.tone === 'not-yet' && 'text-ink-soft',
+                  )}
+                >
+                  {move.status}
+                </span>
+                <span className="shrink-0 text-right font-mono text-[12.5px] text-ink-soft">{move.when}</span>
+              </span>
+            </Link>
+          </li>
+        ))}
+      </ul>
+    </Stage>
+  )
+}
+
+/** The nine stations in small. */
+function Course({ stops, muted }: { stops: BoardMove['rail']; muted: boolean }) {
+  const done = stops.filter((stop) => stop.state === 'done').length
+  return (
+    <svg
+      width="146"
+      height="16"
+      viewBox="0 0 146 16"
+      role="img"
+      aria-label={`${done} of ${stops.length} stations done`}
+    >
+      <line x1="8" x2="138" y1="8" y2="8" stroke="var(--line-strong)" strokeWidth="1.5" />
+      <line x1="8" x2={8 + Math.min(done, 8) * 16.25} y1="8" y2="8" stroke="var(--sea-3)" strokeWidth="2" />
+      {stops.map((stop, i) => (
+        <circle
+          key={stop.id}
+          cx={8 + i * 16.25}
+          cy="8"
+          r={stop.state === 'current' && !muted ? 5.5 : 4.5}
+          fill={stop.state === 'done' ? 'var(--sea-3)' : 'var(--sheet)'}
+          stroke={
+            stop.state === 'done'
+              ? 'var(--sea-3)'
+              : stop.state === 'current' && !muted
+                ? 'var(--magenta)'
+                : 'var(--line-strong)'
+          }
+          strokeWidth={stop.state === 'current' && !muted ? 3 : 1.8}
+        />
+      ))}
+    </svg>
+  )
+}

@@ -1,0 +1,225 @@
+'use client'
+
+import { useState } from 'react'
+import { formatDuration, formatRate, formatSize } from '@/core/bytes/size'
+import type { Route } from '@/core/route/types'
+import { post, useAct } from '@/ui/frame/act'
+import { useProgress } from '@/ui/frame/events'
+import { NextAction } from '@/ui/frame/next-action'
+import { AsideBlock, Stage } from '@/ui/frame/stage'
+import { Button } from '@/ui/shared/button'
+import { Callout } from '@/ui/shared/callout'
+import { DepthProfile } from '@/ui/shared/depth-profile'
+import { Facts } from '@/ui/shared/facts'
+import { type LogLine, Logbook } from '@/ui/shared/logbook'
+import { Plate, type PlateDrive } from '@/ui/shared/plate'
+import { SpeedChart } from './speed-chart'
+import { CopySummaryPanel, type SummaryView } from './summary'
+import type { CopyProgress } from './types'
+
+interface CopyView {
+  readonly copy: {
+    readonly id: string
+    readonly status: 'running' | 'paused' | 'done' | 'stopped' | 'failed' | 'interrupted'
+    readonly message: string | null
+    readonly progress: CopyProgress | null
+    readonly summary: SummaryView | null
+  }
+  readonly started: string
+  readonly ended: string | null
+  readonly startedAt: number
+  readonly source: PlateDrive
+  readonly target: PlateDrive
+  readonly profile: readonly number[]
+  readonly sourceBytes: number
+  readonly leg: Route['leg']
+  readonly lines: readonly LogLine[]
+}
+
+/** The bytes on their way, and what they came to. */
+export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }) {
+  const { act, busy } = useAct()
+  const { copy, source, target } = view
+  const [live, setLive] = useState<{ id: string; progress: CopyProgress } | null>(null)
+  useProgress((id, progress) => {
+    if (id === moveId) setLive({ id: copy.id, progress })
+  })
+  const running = copy.status === 'running' || copy.status === 'paused'
+  const progress = running && live?.id === copy.id ? newer(live.progress, copy.progress) : copy.progress
+  const plain = async () => ({ ok: true }) as const
+  const command = (name: string) => void act(() => post(`/api/moves/${moveId}/copy`, { command: name }))
+  const { heading, reason } = wordsOf(view, progress)
+  return (
+    <Stage
+      heading={heading}
+      reason={reason}
+      tools={
+        running ? (
+          <>
+            <Button onClick={() => command(copy.status === 'paused' ? 'resume' : 'pause')} disabled={busy}>
+              {copy.status === 'paused' ? 'Go on' : 'Pause'}
+            </Button>
+            <Button tone="erases" onClick={() => command('stop')} disabled={busy}>
+              Stop
+            </Button>
+          </>
+        ) : undefined
+      }
+      aside={
+        <>
+          <div className="space-y-3.5">
+            <Plate drive={source} role="Source, read only" />
+            <Plate
+              drive={target}
+              role={
+                running ? 'Target, being written' : copy.status === 'done' ? 'Target, written' : 'Target, unfinished'
+              }
+              tone={copy.status === 'done' ? 'plain' : 'erases'}
+            />
+          </div>
+          <Facts
+            facts={[
+              { name: 'Reading', value: 'used blocks only' },
+              { name: 'Check', value: 'read back and compare' },
+              ...(progress ? [{ name: 'Mean speed', value: formatRate(progress.meanBytesPerSecond), mono: true }] : []),
+            ]}
+          />
+          <AsideBlock title="Logbook">
+            <Logbook lines={view.lines} />
+          </AsideBlock>
+        </>
+      }
+      next={
+        copy.status === 'done' ? (
+          <NextAction label="Go on to Swap" onAct={() => void act(plain, `/moves/${moveId}/swap`)} disabled={busy} />
+        ) : running ? undefined : (
+          <NextAction
+            label="Start the copy over"
+            onAct={() => void act(plain, `/moves/${moveId}/ready`)}
+            disabled={busy}
+            hint="The plate is checked again first."
+          />
+        )
+      }
+    >
+      {copy.message && (
+        <div className="mb-4">
+          <Callout tone="bad">{copy.message}</Callout>
+        </div>
+      )}
+      {progress && <Bar progress={progress} done={copy.status === 'done'} />}
+      {copy.summary && <CopySummaryPanel summary={copy.summary} />}
+      <section className="panel mt-4 p-4">
+        <div className="mb-1 flex flex-wrap justify-between gap-x-4">
+          <h2 className="font-bold">Where it is on the drive</h2>
+          <span className="text-[13px] text-ink-soft">first sector to last; the deeper, the fuller</span>
+        </div>
+        <DepthProfile
+          profile={view.profile}
+          sizeBytes={view.sourceBytes}
+          doneBytes={copy.status === 'done' ? view.sourceBytes : doneOf(progress)}
+          inHand={
+            progress && running && progress.phase !== 'erase'
+              ? `${progress.phase === 'check' ? 'reading back' : 'in hand'}, ${formatSize(progress.sourceOffset)} in`
+              : undefined
+          }
+          label={`Progress over the ${source.name} from first sector to last`}
+        />
+        <p className="mt-1 flex flex-wrap gap-x-5 text-[13px] text-ink-soft">
+          <span>
+            <span aria-hidden className="mr-1 inline-block size-2.5 bg-[var(--profile-done)]" />
+            {progress?.phase === 'check' ? 'read back' : 'copied'}
+          </span>
+          <span>
+            <span aria-hidden className="mr-1 inline-block size-2.5 bg-sea-2" />
+            to come
+          </span>
+          <span>paper: free, skipped</span>
+        </p>
+      </section>
+      {progress && progress.samples.length > 0 && (
+        <section className="panel mt-4 p-4">
+          <div className="mb-2 flex flex-wrap justify-between gap-x-4">
+            <h2 className="font-bold">Speed</h2>
+            <span className="font-mono text-[13px] text-ink-soft">
+              {running ? `${formatRate(progress.bytesPerSecond)} now · ` : ''}
+              {formatRate(progress.meanBytesPerSecond)} mean · link allows{' '}
+              {formatRate(view.leg.timing.copyBytesPerSecond)}
+            </span>
+          </div>
+          <SpeedChart samples={progress.samples} limit={view.leg.timing.copyBytesPerSecond} />
+        </section>
+      )}
+    </Stage>
+  )
+}
+
+/** The reading that is further on; events and pages may arrive in either order. */
+function newer(a: CopyProgress, b: CopyProgress | null): CopyProgress {
+  return b && b.seconds > a.seconds ? b : a
+}
+
+function doneOf(progress: CopyProgress | null): number {
+  if (!progress || progress.phase === 'erase') return 0
+  if (progress.phase === 'tables') return Number.MAX_SAFE_INTEGER
+  return progress.sourceOffset
+}
+
+function wordsOf(view: CopyView, progress: CopyProgress | null): { heading: string; reason: string } {
+  const { copy, leg } = view
+  switch (copy.status) {
+    case 'done':
+      return {
+        heading: `${formatSize(copy.summary!.copiedBytes)} copied, and all of it reads back equal`,
+        reason: `Started ${view.started}, done ${view.ended}. The ${view.source.name} was only read and is as it was.`,
+      }
+    case 'stopped':
+      return {
+        heading: 'The copy was stopped',
+        reason: 'Nothing can start from the target until it has been copied to again.',
+      }
+    case 'failed':
+      return {
+        heading: 'The copy failed',
+        reason: 'The source is as it was. The target is not to be used until it has been copied to again.',
+      }
+    case 'interrupted':
+      return {
+        heading: 'The copy was cut off',
+        reason: 'The server was stopped while it ran. The source is as it was; start the copy over.',
+      }
+  }
+  if (!progress || progress.phase === 'erase')
+    return {
+      heading: 'The target is being erased',
+      reason: 'It is marked as unfinished first, so that nobody starts from it.',
+    }
+  const end = new Date(view.startedAt + (progress.seconds + progress.secondsLeft) * 1000).toISOString().slice(11, 16)
+  const left = formatDuration(progress.secondsLeft)
+  const done = progress.phase === 'check' ? progress.checkedBytes : progress.copiedBytes
+  const verb = progress.phase === 'check' ? 'read back and equal' : 'copied'
+  return {
+    heading: `${formatSize(done)} of ${formatSize(progress.totalBytes || leg.bytes)} ${verb}`,
+    reason:
+      copy.status === 'paused'
+        ? `Paused. ${left} of work are left; it goes on where it is.`
+        : `Done at about ${end}, in ${left} of bench time. It will not stop to ask you anything.`,
+  }
+}
+
+/** One bar over both passes: copying fills the first half, reading back the second. */
+function Bar({ progress, done }: { progress: CopyProgress; done: boolean }) {
+  const share = done ? 1 : (progress.copiedBytes + progress.checkedBytes) / (2 * Math.max(1, progress.totalBytes))
+  return (
+    <div
+      role="progressbar"
+      aria-label="Copied and read back"
+      aria-valuenow={Math.round(share * 100)}
+      aria-valuemin={0}
+      aria-valuemax={100}
+      className="h-3 overflow-hidden rounded-full border border-line-strong bg-sea-1"
+    >
+      <div className="h-full bg-[var(--profile-done)]" style={{ width: `${share * 100}%` }} />
+    </div>
+  )
+}

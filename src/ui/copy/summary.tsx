@@ -1,0 +1,69 @@
+import { formatDuration, formatRate, formatSize } from '@/core/bytes/size'
+import { shortDigest } from '@/core/digest'
+import { Facts } from '@/ui/shared/facts'
+
+export interface SummaryView {
+  readonly copiedBytes: number
+  readonly writtenBytes: number
+  readonly checkedBytes: number
+  readonly digest: string
+  readonly bufferBytes: number
+  readonly copySeconds: number
+  readonly checkSeconds: number
+  readonly partitions: readonly {
+    readonly number: number
+    readonly title: string
+    readonly bytes: number
+    readonly mode: 'used' | 'every'
+  }[]
+}
+
+/** What a copy came to; stays on the screen. */
+export function CopySummaryPanel({ summary }: { summary: SummaryView }) {
+  const { copiedBytes, writtenBytes, copySeconds, checkSeconds } = summary
+  return (
+    <section className="panel mt-4 grid gap-x-10 gap-y-4 p-4 md:grid-cols-2" data-testid="summary">
+      <div>
+        <h2 className="mb-2 font-bold">What was copied</h2>
+        <Facts
+          facts={summary.partitions.map((p) => ({
+            name: `${p.number} ${p.title}`,
+            value: (
+              <>
+                <span className="text-[12.5px] text-ink-soft">
+                  {p.mode === 'used' ? 'used blocks' : 'every sector'}
+                </span>{' '}
+                <span className="font-mono">{formatSize(p.bytes)}</span>
+              </>
+            ),
+          }))}
+        />
+      </div>
+      <div>
+        <h2 className="mb-2 font-bold">How it went</h2>
+        <Facts
+          facts={[
+            {
+              name: 'Copying',
+              value: `${formatDuration(copySeconds)}, ${formatRate(copiedBytes / copySeconds)}`,
+              mono: true,
+            },
+            {
+              name: 'Reading back',
+              value: `${formatDuration(checkSeconds)}, ${formatRate(summary.checkedBytes / checkSeconds)}`,
+              mono: true,
+            },
+            { name: 'Written as data', value: formatSize(writtenBytes), mono: true },
+            {
+              name: 'Never written on the source, zeros on both',
+              value: formatSize(copiedBytes - writtenBytes),
+              mono: true,
+            },
+            { name: 'Lost', value: 'nothing', tone: 'good' },
+            { name: 'SHA-256 over all', value: shortDigest(summary.digest), mono: true },
+          ]}
+        />
+      </div>
+    </section>
+  )
+}

@@ -1,0 +1,154 @@
+'use client'
+
+import { useState } from 'react'
+import { clsx } from 'clsx'
+import { formatSize } from '@/core/bytes/size'
+import { fitSizes } from '@/core/fit/solve'
+import type { Layout } from '@/core/fit/types'
+import { BANDS, Hull, HullPatterns } from '@/ui/shared/hull'
+import { type HullPart, type PlacedPart, placeParts } from '@/ui/shared/hull-geometry'
+import { HullLabels } from '@/ui/shared/hull-labels'
+import type { PlateDrive } from '@/ui/shared/plate'
+
+const WIDTH = 740
+const HEIGHT = 352
+const HULL = 118
+const SOURCE_X = 160
+const TARGET_X = WIDTH - 160 - HULL
+const TOP = 30
+
+interface FitChartProps {
+  readonly layout: Layout
+  readonly source: PlateDrive
+  readonly target: PlateDrive
+  readonly selected: string
+  readonly onSelect: (key: string) => void
+  readonly holds: string
+}
+
+/** Source and target side by side, a band from each partition to where it goes. */
+export function FitChart({ layout, source, target, selected, onSelect, holds }: FitChartProps) {
+  const [scale, setScale] = useState<'legible' | 'true'>('legible')
+  const before = placeParts(sourceParts(layout), HEIGHT, scale)
+  const after = placeParts(targetParts(layout), HEIGHT, scale)
+  return (
+    <figure className="panel p-4">
+      <figcaption className="mb-1 flex flex-wrap items-baseline justify-between gap-x-4 gap-y-1 text-[13.5px]">
+        <span>
+          <span className="font-bold">Source</span>{' '}
+          <span className="font-mono text-ink-soft">
+            {source.name} · …{source.serial.slice(-4)} · {formatSize(layout.sourceSizeBytes)}
+          </span>
+        </span>
+        <span className="flex items-baseline gap-1.5 text-ink-soft">
+          Draw
+          {(['legible', 'true'] as const).map((name) => (
+            <button
+              key={name}
+              type="button"
+              aria-pressed={scale === name}
+              onClick={() => setScale(name)}
+              className={clsx('rounded px-1', scale === name ? 'font-bold text-ink' : 'underline decoration-dotted')}
+            >
+              {name === 'true' ? 'to scale' : name}
+            </button>
+          ))}
+        </span>
+        <span>
+          <span className="font-bold">Target</span>{' '}
+          <span className="font-mono text-ink-soft">
+            {target.name} · …{target.serial.slice(-4)} · {formatSize(layout.targetSizeBytes)}
+          </span>
+        </span>
+      </figcaption>
+      <div className="overflow-x-auto" tabIndex={0} role="region" aria-label="Source and target">
+        <svg
+          viewBox={`0 0 ${WIDTH} ${TOP + HEIGHT + 6}`}
+          className="w-full min-w-[560px]"
+          role="img"
+          aria-label={describe(layout)}
+        >
+          <HullPatterns />
+          <text x={SOURCE_X + HULL / 2} y="16" textAnchor="middle" fontSize="12.5" fill="var(--ink-soft)">
+            stays as it is
+          </text>
+          <text
+            x={TARGET_X + HULL / 2}
+            y="16"
+            textAnchor="middle"
+            fontSize="12.5"
+            fontWeight="700"
+            fill="var(--vermilion)"
+          >
+            everything here is erased{holds === 'empty now' ? '; empty now' : ''}
+          </text>
+          {before.map((part) => {
+            const goal = after.find((p) => p.key === part.key)
+            return goal && part.role !== 'unallocated' ? (
+              <Band key={part.key} from={part} to={goal} dim={selected !== part.key} />
+            ) : null
+          })}
+          <Hull parts={before} x={SOURCE_X} y={TOP} width={HULL} onSelect={onSelect} />
+          <Hull parts={after} x={TARGET_X} y={TOP} width={HULL} selected={selected} onSelect={onSelect} />
+          <HullLabels parts={before} x={SOURCE_X} y={TOP} height={HEIGHT} side="left" />
+          <HullLabels parts={after} x={TARGET_X + HULL} y={TOP} height={HEIGHT} side="right" />
+        </svg>
+      </div>
+    </figure>
+  )
+}
+
+function Band({ from, to, dim }: { from: PlacedPart; to: PlacedPart; dim: boolean }) {
+  const [x1, x2] = [SOURCE_X + HULL, TARGET_X]
+  const middle = (x1 + x2) / 2
+  const [a, b, c, d] = [TOP + from.top, TOP + from.top + from.height, TOP + to.top, TOP + to.top + to.height]
+  return (
+    <path
+      d={`M${x1} ${a}C${middle} ${a} ${middle} ${c} ${x2} ${c}V${d}C${middle} ${d} ${middle} ${b} ${x1} ${b}Z`}
+      fill={BANDS[from.role]}
+      opacity={dim ? 0.55 : 0.75}
+    />
+  )
+}
+
+function sourceParts(layout: Layout): HullPart[] {
+  return layout.partitions.map((p) => ({
+    key: String(p.number),
+    title: p.title,
+    role: p.role,
+    sizeBytes: fitSizes(p, layout.sectorSize).before,
+    usedBytes: p.usedBytes,
+  }))
+}
+
+function targetParts(layout: Layout): HullPart[] {
+  const parts = layout.partitions.map((p) => ({
+    first: p.firstLba,
+    part: {
+      key: String(p.number),
+      title: p.title,
+      role: p.role,
+      sizeBytes: fitSizes(p, layout.sectorSize).after,
+      usedBytes: p.usedBytes,
+    } as HullPart,
+  }))
+  const gaps = layout.gaps.map((gap) => ({
+    first: gap.firstLba,
+    part: {
+      key: `gap-${gap.firstLba}`,
+      title: 'Unallocated',
+      role: 'unallocated',
+      sizeBytes: gap.sizeBytes,
+    } as HullPart,
+  }))
+  return [...parts, ...gaps].sort((a, b) => a.first - b.first).map(({ part }) => part)
+}
+
+function describe(layout: Layout): string {
+  return layout.partitions
+    .map((p) => {
+      const { before, after } = fitSizes(p, layout.sectorSize)
+      return `${p.title}: ${formatSize(before)} becomes ${formatSize(after)}`
+    })
+    .join('; ')
+}

@@ -1,0 +1,150 @@
+'use client'
+
+import Link from 'next/link'
+import { usePathname } from 'next/navigation'
+import { useEffect, useState } from 'react'
+import { clsx } from 'clsx'
+import { Moon, Sun } from 'lucide-react'
+import { DropdownMenu } from 'radix-ui'
+import { useAct } from './act'
+import { useActions } from './actions'
+import { Keys } from './keys'
+import { Palette, type PaletteMove } from './palette'
+
+/** What the head shows of the bench. */
+export interface HeadState {
+  /** Bench time when the page was made, in milliseconds of a calendar without zones. */
+  readonly benchNow: number
+  readonly pace: '1' | '30' | 'max'
+  readonly moves: readonly PaletteMove[]
+}
+
+export const PACE_NAMES = { '1': '×1', '30': '×30', max: 'as fast as it goes' } as const
+
+/** The bar on top: mark, where one is, bench clock, palette. */
+export function Head({ state, move }: { state: HeadState; move?: { id: string; title: string } }) {
+  return (
+    <header className="no-print flex h-[52px] items-center gap-4 border-b border-line bg-sheet px-4 sm:px-5">
+      <Link href="/" className="flex items-center gap-2.5" aria-label="Imbarco, all moves">
+        <Mark />
+        <span className="hidden text-[17px] font-[720] [font-stretch:118%] sm:inline">Imbarco</span>
+      </Link>
+      <nav aria-label="Places" className="flex min-w-0 items-center gap-2.5 text-[15px] whitespace-nowrap">
+        {move ? (
+          <>
+            <Link href="/" className="hidden text-ink-soft hover:text-ink sm:inline">
+              Moves
+            </Link>
+            <span className="hidden text-ink-soft sm:inline" aria-hidden>
+              /
+            </span>
+            <span className="truncate font-semibold">{move.title}</span>
+          </>
+        ) : (
+          <>
+            <Place href="/">Moves</Place>
+            <Place href="/bench">Bench</Place>
+          </>
+        )}
+      </nav>
+      <div className="ml-auto flex items-center gap-2 sm:gap-4">
+        <BenchClock benchNow={state.benchNow} pace={state.pace} />
+        <ThemeSwitch />
+        <Keys />
+        <Palette moves={state.moves} currentMove={move?.id} />
+      </div>
+    </header>
+  )
+}
+
+function Place({ href, children }: { href: string; children: string }) {
+  const here = usePathname() === href
+  return (
+    <Link
+      href={href}
+      aria-current={here ? 'page' : undefined}
+      className={clsx(here ? 'font-semibold' : 'text-ink-soft hover:text-ink')}
+    >
+      {children}
+    </Link>
+  )
+}
+
+function Mark() {
+  return (
+    <svg width="24" height="20" viewBox="0 0 24 20" aria-hidden>
+      <path d="M1 13 12 3h10" fill="none" stroke="var(--magenta)" strokeWidth="3" />
+      <path d="M9 13.5 15 8h7v5.5z" fill="var(--sea-3)" />
+      <path d="M1 17.5h22" stroke="var(--ink)" strokeWidth="2" />
+    </svg>
+  )
+}
+
+/** Bench time and its pace; time goes on by itself between readings of the server. */
+function BenchClock({ benchNow, pace }: { benchNow: number; pace: HeadState['pace'] }) {
+  const { act } = useAct()
+  const { setPace } = useActions()
+  const [since, setSince] = useState(0)
+  useEffect(() => {
+    const start = Date.now()
+    setSince(0)
+    const timer = setInterval(() => setSince(Date.now() - start), 1000)
+    return () => clearInterval(timer)
+  }, [benchNow])
+  const time = new Date(benchNow + since).toISOString().slice(11, 16)
+  return (
+    <DropdownMenu.Root>
+      <DropdownMenu.Trigger
+        data-testid="pace"
+        className="rounded px-1.5 py-1 font-mono text-[13px] whitespace-nowrap text-ink-soft hover:bg-sunk"
+      >
+        <span suppressHydrationWarning>{time}</span>
+        <span className="hidden sm:inline"> bench clock</span> {PACE_NAMES[pace]}
+      </DropdownMenu.Trigger>
+      <DropdownMenu.Portal>
+        <DropdownMenu.Content align="end" sideOffset={6} className="panel z-50 w-72 p-1.5 shadow-lg">
+          <p className="px-2 py-1.5 text-[13px] text-ink-soft">
+            How fast bench time runs while bytes move. The drives here are models; their speeds decide how long a copy
+            takes.
+          </p>
+          <DropdownMenu.RadioGroup value={pace} onValueChange={(value) => void act(() => setPace(value))}>
+            {Object.entries(PACE_NAMES).map(([value, name]) => (
+              <DropdownMenu.RadioItem
+                key={value}
+                value={value}
+                className="flex cursor-pointer items-center justify-between rounded px-2 py-1.5 data-[highlighted]:bg-sunk data-[state=checked]:font-semibold"
+              >
+                {name}
+                <DropdownMenu.ItemIndicator>
+                  <span className="text-magenta">●</span>
+                </DropdownMenu.ItemIndicator>
+              </DropdownMenu.RadioItem>
+            ))}
+          </DropdownMenu.RadioGroup>
+        </DropdownMenu.Content>
+      </DropdownMenu.Portal>
+    </DropdownMenu.Root>
+  )
+}
+
+/** Changes between day and night and remembers it for a year. */
+export function switchTheme(): void {
+  const root = document.documentElement
+  const next = root.dataset.theme === 'night' ? 'day' : 'night'
+  root.dataset.theme = next
+  document.cookie = `theme=${next}; path=/; max-age=31536000; samesite=lax`
+}
+
+function ThemeSwitch() {
+  return (
+    <button
+      type="button"
+      onClick={switchTheme}
+      aria-label="Day or night"
+      className="rounded p-1.5 text-ink-soft hover:bg-sunk"
+    >
+      <Sun size={16} className="hidden [[data-theme=night]_&]:block" aria-hidden />
+      <Moon size={16} className="[[data-theme=night]_&]:hidden" aria-hidden />
+    </button>
+  )
+}

@@ -1,0 +1,189 @@
+'use client'
+
+import type { ReactNode } from 'react'
+import { CircleCheck } from 'lucide-react'
+import type { TraceLink } from '@/core/boot/types'
+import { formatDuration, formatRate, formatSize } from '@/core/bytes/size'
+import { shortDigest } from '@/core/digest'
+import type { ProofCheck } from '@/core/proof/compare'
+import { useAct } from '@/ui/frame/act'
+import { useActions } from '@/ui/frame/actions'
+import { NextAction } from '@/ui/frame/next-action'
+import { AsideBlock, Stage } from '@/ui/frame/stage'
+import { Button } from '@/ui/shared/button'
+import { Callout } from '@/ui/shared/callout'
+import type { SummaryView } from '@/ui/copy/summary'
+import { DepthProfile } from '@/ui/shared/depth-profile'
+import { Plate, type PlateDrive } from '@/ui/shared/plate'
+
+interface HandoverView {
+  readonly handedOver: { readonly on: string; readonly at: string; readonly shelfUntil: string } | null
+  readonly brief: { readonly name: string; readonly customer: string; readonly reason: string }
+  readonly computer: { readonly name: string; readonly model: string }
+  readonly day: string
+  readonly started: string
+  readonly ended: string
+  readonly source: PlateDrive
+  readonly target: PlateDrive
+  readonly summary: SummaryView
+  readonly partitions: readonly { number: number; title: string; before: number; after: number; usedBytes: number }[]
+  readonly trial: {
+    readonly time: string
+    readonly links: readonly TraceLink[]
+    readonly checks: readonly ProofCheck[]
+  }
+  readonly profile: readonly number[]
+  readonly sourceBytes: number
+}
+
+/** The sheet: what was done, with the figures. */
+export function HandoverStation({ moveId, view }: { moveId: string; view: HandoverView }) {
+  const { act, busy } = useAct()
+  const { handOver } = useActions()
+  const { handedOver, brief } = view
+  return (
+    <Stage
+      heading={handedOver ? `Handed over on ${handedOver.on}` : 'The sheet is ready to go with the computer'}
+      reason={
+        handedOver
+          ? `The old drive stays on the shelf until ${dayInWords(handedOver.shelfUntil)}; until then it is the way back.`
+          : `${brief.customer} gets the ${view.computer.name} back with this sheet. The old drive goes on the shelf for 14 days.`
+      }
+      tools={<Button onClick={() => window.print()}>Print</Button>}
+      aside={
+        <>
+          <AsideBlock title="Goes back">
+            <Plate drive={view.target} role="New drive" />
+          </AsideBlock>
+          <AsideBlock title="Stays here">
+            <Plate drive={view.source} role="Old drive, the way back" />
+          </AsideBlock>
+          {handedOver && (
+            <Callout tone="good">
+              Closed at {handedOver.at}. The label for the old drive says: keep until{' '}
+              {dayInWords(handedOver.shelfUntil)}.
+            </Callout>
+          )}
+        </>
+      }
+      next={
+        handedOver ? (
+          <NextAction label="Print the sheet" onAct={() => window.print()} />
+        ) : (
+          <NextAction label="Hand it over" onAct={() => void act(() => handOver(moveId))} disabled={busy} />
+        )
+      }
+    >
+      <Sheet view={view} />
+    </Stage>
+  )
+}
+
+function Sheet({ view }: { view: HandoverView }) {
+  const { summary, trial, brief, computer, source, target } = view
+  const rows: [string, ReactNode][] = [
+    ['Customer', brief.customer],
+    ['Computer', `${computer.model}, the ${computer.name}`],
+    ['From', `${source.name}, s/n ${source.serial}`],
+    ['To', `${target.name}, s/n ${target.serial}`],
+    ['Copied', `${formatSize(summary.copiedBytes)} on ${view.day}, ${view.started} to ${view.ended}`],
+    [
+      'Took',
+      `${formatDuration(summary.copySeconds)} copying at ${formatRate(summary.copiedBytes / summary.copySeconds)}, ${formatDuration(summary.checkSeconds)} reading back`,
+    ],
+    ['Lost', 'nothing'],
+    ['Checked', `all ${formatSize(summary.checkedBytes)} read back equal, SHA-256 ${shortDigest(summary.digest)}`],
+  ]
+  return (
+    <article className="panel p-6 print:border-0 print:p-0" data-testid="sheet">
+      <header className="mb-4 flex flex-wrap items-baseline justify-between gap-x-4 border-b border-line-strong pb-3">
+        <h2 className="text-[20px] font-[720] [font-stretch:112%]">{brief.name}: moved to a larger drive</h2>
+        <p className="text-ink-soft">Molo Sette, Porto Salvia · {view.day}</p>
+      </header>
+      <dl className="grid grid-cols-[auto_minmax(0,1fr)] gap-x-6 gap-y-1.5">
+        {rows.map(([name, value]) => (
+          <div key={name} className="contents">
+            <dt className="text-ink-soft">{name}</dt>
+            <dd className="font-mono text-[13px]">{value}</dd>
+          </div>
+        ))}
+      </dl>
+      <h3 className="mt-5 mb-1 font-bold">What was where on the old drive</h3>
+      <DepthProfile
+        profile={view.profile}
+        sizeBytes={view.sourceBytes}
+        label={`Use of the ${source.name} when it was copied`}
+      />
+      <div className="mt-4 grid gap-x-8 gap-y-5 xl:grid-cols-2 print:grid-cols-2">
+        <section>
+          <h3 className="mb-1.5 font-bold">Partitions</h3>
+          <table className="w-full text-[13px]">
+            <thead className="border-b border-line-strong text-ink-soft">
+              <tr>
+                <th scope="col" className="py-1 text-left font-semibold">
+                  Volume
+                </th>
+                <th scope="col" className="py-1 text-right font-semibold">
+                  Before
+                </th>
+                <th scope="col" className="py-1 text-right font-semibold">
+                  Now
+                </th>
+              </tr>
+            </thead>
+            <tbody>
+              {view.partitions.map((p) => (
+                <tr key={p.number} className="border-b border-line">
+                  <th scope="row" className="py-1 text-left font-normal">
+                    {p.title}
+                  </th>
+                  <td className="py-1 text-right font-mono">{formatSize(p.before)}</td>
+                  <td className="py-1 text-right font-mono">{formatSize(p.after)}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </section>
+        <section>
+          <h3 className="mb-1.5 font-bold">First start, {trial.time}</h3>
+          <ul className="space-y-1 text-[13px]">
+            {[
+              ...trial.links.map((l) => [l.title, l.found] as const),
+              ...trial.checks.map((c) => [c.title, c.found] as const),
+            ].map(([title, found]) => (
+              <li key={title} className="flex gap-2">
+                <CircleCheck size={15} className="mt-0.5 shrink-0 text-weed" aria-label="Passed" />
+                <span>
+                  {title}: <span className="text-ink-soft">{found}</span>
+                </span>
+              </li>
+            ))}
+          </ul>
+        </section>
+      </div>
+      <section className="mt-5 border-t border-line pt-3">
+        <h3 className="mb-1.5 font-bold">What you should know</h3>
+        <ul className="list-disc space-y-1 pl-5">
+          <li>A first disk check or a question about an improper shutdown is normal once.</li>
+          <li>
+            The old drive is unchanged. Do not put it into the same computer together with the new one: both carry one
+            identity.
+          </li>
+          {view.handedOver && (
+            <li>It is kept here until {dayInWords(view.handedOver.shelfUntil)} and can be put back until then.</li>
+          )}
+        </ul>
+      </section>
+    </article>
+  )
+}
+
+/** `2026-05-18` as `18 May 2026`. */
+function dayInWords(day: string): string {
+  return new Date(`${day}T12:00:00Z`).toLocaleDateString('en-GB', {
+    day: 'numeric',
+    month: 'long',
+    year: 'numeric',
+    timeZone: 'UTC',
+  })
+}

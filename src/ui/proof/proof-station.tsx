@@ -1,0 +1,172 @@
+'use client'
+
+import { CircleCheck, CircleX } from 'lucide-react'
+import type { TraceLink } from '@/core/boot/types'
+import type { ProofCheck } from '@/core/proof/compare'
+import { useAct } from '@/ui/frame/act'
+import { useActions } from '@/ui/frame/actions'
+import { NextAction } from '@/ui/frame/next-action'
+import { AsideBlock, Stage } from '@/ui/frame/stage'
+import { Button } from '@/ui/shared/button'
+import { Callout } from '@/ui/shared/callout'
+import { Plate, type PlateDrive } from '@/ui/shared/plate'
+import { Chain } from './chain'
+
+interface ProofView {
+  readonly trial?: {
+    readonly number: number
+    readonly time: string
+    readonly drive: string
+    readonly subject: 'source' | 'target' | 'none'
+    readonly trace: { readonly links: readonly TraceLink[]; readonly starts: boolean }
+    readonly checks: readonly ProofCheck[]
+  }
+  readonly swapped: boolean
+  readonly computer: { readonly name: string; readonly running: string; readonly mains: boolean }
+  readonly inComputer: readonly { readonly slot: string; readonly which: 'source' | 'target' | 'other' | 'none' }[]
+  readonly source: PlateDrive
+  readonly target: PlateDrive
+}
+
+/** Does it start, and is it all there? */
+export function ProofStation({ moveId, view }: { moveId: string; view: ProofView }) {
+  const { act, busy } = useAct()
+  const { startTrial } = useActions()
+  const { trial, computer, source, target } = view
+  const start = () => void act(() => startTrial(moveId))
+  const passed = trial?.trace.starts && trial.subject === 'target' && trial.checks.every((check) => check.passed)
+  const words = wordsOf(view)
+  const present = view.inComputer.filter((slot) => slot.which === 'source' || slot.which === 'target')
+  return (
+    <Stage
+      heading={words.heading}
+      reason={words.reason}
+      tools={
+        passed ? (
+          <Button onClick={start} disabled={busy}>
+            Try again from power-on
+          </Button>
+        ) : undefined
+      }
+      aside={
+        <>
+          <AsideBlock title="In the computer now">
+            <div className="space-y-3">
+              {present.map(({ slot, which }) => (
+                <Plate
+                  key={slot}
+                  drive={which === 'source' ? source : target}
+                  role={`${which === 'source' ? 'Old drive' : 'New drive'}, ${slot}`}
+                />
+              ))}
+              {present.length === 0 && <p className="text-ink-soft">Neither of the two drives.</p>}
+            </div>
+          </AsideBlock>
+          <AsideBlock title="Outside">
+            <div className="space-y-3">
+              {!present.some((s) => s.which === 'source') && (
+                <Plate
+                  drive={source}
+                  role="Old drive"
+                  note={`${source.place}; keep apart, it carries the same disk identity`}
+                />
+              )}
+              {!present.some((s) => s.which === 'target') && <Plate drive={target} role="New drive" />}
+            </div>
+          </AsideBlock>
+          <p className="text-[13px] text-ink-soft">
+            The {computer.name} is {computer.running}, mains {computer.mains ? 'in' : 'out'}.
+          </p>
+        </>
+      }
+      next={
+        passed ? (
+          <NextAction
+            label="Go on to Handover"
+            onAct={() => void act(async () => ({ ok: true }), `/moves/${moveId}/handover`)}
+            disabled={busy}
+          />
+        ) : (
+          <NextAction
+            label={trial ? 'Try again from power-on' : `Start the ${computer.name}`}
+            onAct={start}
+            disabled={busy}
+          />
+        )
+      }
+    >
+      {!view.swapped && present.some((s) => s.which === 'source') && (
+        <div className="mb-4">
+          <Callout>The old drive is still in the {computer.name}: a start now says nothing about the new one.</Callout>
+        </div>
+      )}
+      {trial ? <Chain links={trial.trace.links} /> : <NoTrial name={computer.name} />}
+      {trial && trial.checks.length > 0 && (
+        <section className="mt-4">
+          <h2 className="mb-2 font-bold">After it started</h2>
+          <ul className="panel divide-y divide-line" data-testid="proof-checks">
+            {trial.checks.map((check) => (
+              <li key={check.id} className="flex items-center gap-3 px-[18px] py-2.5">
+                {check.passed ? (
+                  <CircleCheck size={18} className="shrink-0 text-weed" aria-label="Passed" />
+                ) : (
+                  <CircleX size={18} className="shrink-0 text-vermilion" aria-label="Failed" />
+                )}
+                <span className="font-semibold">{check.title}</span>
+                <span className="ml-auto text-right font-mono text-[13px] text-ink-soft">{check.found}</span>
+              </li>
+            ))}
+          </ul>
+        </section>
+      )}
+    </Stage>
+  )
+}
+
+function wordsOf({ trial, computer, swapped, target }: ProofView): { heading: string; reason: string } {
+  if (!trial) {
+    return {
+      heading: `The ${computer.name} has not been started yet`,
+      reason: swapped
+        ? `The ${target.name} is in. Starting follows every link from the firmware to the system, on the bytes of the drive.`
+        : 'It can be started now, but the old drive is still in it.',
+    }
+  }
+  const words = `Trial ${trial.number}, ${trial.time}, from the ${trial.drive}.`
+  if (!trial.trace.starts) {
+    const stop = trial.trace.links.find((l) => l.state === 'failed')
+    return { heading: `It stops at the ${stop?.title.toLowerCase() ?? 'start'}`, reason: words }
+  }
+  if (trial.subject === 'source')
+    return { heading: 'It starts, from the old drive', reason: `${words} This says nothing about the new one.` }
+  const failed = trial.checks.filter((c) => !c.passed)
+  if (failed.length > 0)
+    return {
+      heading: `It starts, but ${failed.length === 1 ? 'one check' : `${failed.length} checks`} failed`,
+      reason: words,
+    }
+  return {
+    heading: `It starts from the ${trial.drive}, and everything is there`,
+    reason: `${words} Every link passed, and ${trial.checks.length} checks after it.`,
+  }
+}
+
+function NoTrial({ name }: { name: string }) {
+  const links: TraceLink[] = (
+    [
+      ['firmware', 'Firmware'],
+      ['table', 'Partition table'],
+      ['esp', 'EFI system partition'],
+      ['loader', 'Boot loader'],
+      ['system-volume', 'System volume'],
+      ['system-loader', 'System loader'],
+    ] as const
+  ).map(([id, title]) => ({
+    id,
+    title,
+    state: 'not-reached',
+    found: `waits for the ${name} to be started`,
+    evidence: '',
+  }))
+  return <Chain links={links} />
+}

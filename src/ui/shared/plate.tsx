@@ -1,0 +1,44 @@
+import { clsx } from 'clsx'
+import { formatCapacity, formatSize } from '@/core/bytes/size'
+
+/** What a plate needs of a drive. */
+export interface PlateDrive {
+  readonly name: string
+  readonly serial: string
+  readonly place: string
+  readonly sizeBytes: number
+}
+
+interface PlateProps {
+  readonly drive: PlateDrive
+  /** What the drive is here: `Source, read only`. */
+  readonly role?: string
+  readonly tone?: 'plain' | 'erases'
+  /** A last line in place of where it sits. */
+  readonly note?: string
+  /** Shows the capacity both as sold and as the system will say. */
+  readonly capacity?: boolean
+}
+
+/** A drive's identity card: model, serial, place. Stands wherever a drive is named. */
+export function Plate({ drive, role, tone = 'plain', note, capacity }: PlateProps) {
+  return (
+    <div
+      className={clsx(
+        'rounded-md border bg-paper px-3 py-2.5',
+        tone === 'erases' ? 'border-vermilion' : 'border-line-strong',
+      )}
+    >
+      {role && <p className={clsx('text-[13px]', tone === 'erases' ? 'text-vermilion' : 'text-ink-soft')}>{role}</p>}
+      <p className="text-[15px] font-bold">{drive.name}</p>
+      <p className="font-mono text-[13px] text-ink-soft">s/n {drive.serial}</p>
+      <p className="text-[13px] text-ink-soft">{note ?? drive.place}</p>
+      {capacity && (
+        <p className="text-[13px] text-ink-soft">
+          sold as {formatCapacity(drive.sizeBytes)}, holds{' '}
+          <span className="font-mono">{formatSize(drive.sizeBytes)}</span>
+        </p>
+      )}
+    </div>
+  )
+}

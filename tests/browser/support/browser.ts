@@ -1,0 +1,148 @@
+import { Browser, Builder, By, Key, logging, type WebDriver, type WebElement } from 'selenium-webdriver'
+import chrome from 'selenium-webdriver/chrome'
+
+/** How long a page may take to show what is waited for. */
+const PATIENCE = 30_000
+
+/** A browser window as a technician uses it. */
+export class Page {
+  private constructor(
+    readonly driver: WebDriver,
+    private readonly base: string,
+  ) {}
+
+  static async launch(base: string, size = { width: 1280, height: 800 }): Promise<Page> {
+    const options = new chrome.Options()
+    options.addArguments(
+      '--headless=new',
+      '--no-sandbox',
+      '--disable-gpu',
+      '--disable-dev-shm-usage',
+      '--no-first-run',
+      '--disable-background-networking',
+      '--disable-component-update',
+      '--disable-sync',
+      '--hide-scrollbars',
+      '--force-color-profile=srgb',
+      `--window-size=${size.width},${size.height}`,
+    )
+    options.setChromeBinaryPath('/usr/bin/chromium')
+    const preferences = new logging.Preferences()
+    preferences.setLevel(logging.Type.BROWSER, logging.Level.SEVERE)
+    options.setLoggingPrefs(preferences)
+    const driver = await new Builder()
+      .forBrowser(Browser.CHROME)
+      .setChromeOptions(options)
+      .setChromeService(new chrome.ServiceBuilder('/usr/bin/chromedriver'))
+      .build()
+    const page = new Page(driver, base)
+    await page.resize(size.width, size.height)
+    return page
+  }
+
+  /** Gives the page exactly this room. */
+  async resize(width: number, height: number): Promise<void> {
+    await (this.driver as chrome.Driver).sendDevToolsCommand('Emulation.setDeviceMetricsOverride', {
+      width,
+      height,
+      deviceScaleFactor: 1,
+      mobile: false,
+    })
+  }
+
+  async open(path: string): Promise<void> {
+    await this.driver.get(this.base + path)
+    // Fully alive: the stream of events is open.
+    await this.until(
+      async () => (await this.driver.executeScript('return document.documentElement.dataset.live')) === 'true',
+      'the page is live',
+    )
+  }
+
+  /** Waits until `check` is true; `what` names it in the failure. */
+  async until(check: () => Promise<boolean>, what: string, patience = PATIENCE): Promise<void> {
+    await this.driver.wait(async () => check().catch(() => false), patience, `waited for: ${what}`)
+  }
+
+  async text(): Promise<string> {
+    return this.driver.findElement(By.css('body')).getText()
+  }
+
+  finding(): Promise<string> {
+    return this.driver.findElement(By.css('[data-testid="finding"]')).getText()
+  }
+
+  async untilFinding(pattern: RegExp, patience = PATIENCE): Promise<string> {
+    let last = ''
+    try {
+      await this.until(async () => pattern.test((last = await this.finding())), String(pattern), patience)
+    } catch {
+      throw new Error(`Waited for a finding like ${pattern}; the page says "${last}".`)
+    }
+    return last
+  }
+
+  async untilText(pattern: RegExp, patience = PATIENCE): Promise<void> {
+    await this.until(async () => pattern.test(await this.text()), String(pattern), patience)
+  }
+
+  find(testId: string): Promise<WebElement> {
+    return this.driver.wait(
+      async () => (await this.driver.findElements(By.css(`[data-testid="${testId}"]`)))[0],
+      PATIENCE,
+      testId,
+    ) as Promise<WebElement>
+  }
+
+  /** Clicks the one magenta button once it can be clicked and says `label`. */
+  async next(label: RegExp): Promise<void> {
+    await this.until(async () => {
+      const button = await this.find('next-action')
+      if (!label.test(await button.getText()) || !(await button.isEnabled())) return false
+      await button.click()
+      return true
+    }, `the next action ${label}`)
+  }
+
+  /** Clicks the first button, link or menu item whose text is like `label`. */
+  async click(label: RegExp, css = 'button, a, [role="menuitem"], [role="menuitemradio"]'): Promise<void> {
+    await this.until(async () => {
+      for (const element of await this.driver.findElements(By.css(css))) {
+        const name = `${await element.getText()} ${(await element.getAttribute('aria-label')) ?? ''}`
+        if (label.test(name) && (await element.isDisplayed()) && (await element.isEnabled())) {
+          await element.click()
+          return true
+        }
+      }
+      return false
+    }, `something to click like ${label}`)
+  }
+
+  /** Keys to whatever has the focus. */
+  async press(...keys: string[]): Promise<void> {
+    await this.driver
+      .actions()
+      .sendKeys(...keys)
+      .perform()
+  }
+
+  async shortcut(modifier: string, key: string): Promise<void> {
+    await this.driver.actions().keyDown(modifier).sendKeys(key).keyUp(modifier).perform()
+  }
+
+  async path(): Promise<string> {
+    return new URL(await this.driver.getCurrentUrl()).pathname
+  }
+
+  /** What the browser complained of since the last call, refused requests that a test made on purpose aside. */
+  async complaints(): Promise<string[]> {
+    const entries = await this.driver.manage().logs().get(logging.Type.BROWSER)
+    return entries.map((entry) => entry.message).filter((text) => !/status of (4\d\d|507)/.test(text))
+  }
+
+  async close(): Promise<void> {
+    await this.driver.quit()
+  }
+}
+
+export { By, Key }

@@ -1,0 +1,69 @@
+import { type ChildProcess, spawn, spawnSync } from 'node:child_process'
+import { mkdtempSync, rmSync } from 'node:fs'
+import { createServer } from 'node:net'
+import { tmpdir } from 'node:os'
+import path from 'node:path'
+
+/** A running server with a bench of its own. */
+export interface Served {
+  readonly url: string
+  readonly data: string
+  /** Ends the process at once, as a power cut would, and leaves the data. */
+  kill(): Promise<void>
+  /** Ends the process and throws its bench away. */
+  close(): Promise<void>
+}
+
+/** Makes a demo bench in a folder of its own and serves the built application on a free port. */
+export async function serve(options: { data?: string; port?: number } = {}): Promise<Served> {
+  const data = options.data ?? mkdtempSync(path.join(tmpdir(), 'imbarco-'))
+  const port = options.port ?? (await freePort())
+  const env = { ...process.env, IMBARCO_DATA: data, NODE_ENV: 'production' as const, NEXT_TELEMETRY_DISABLED: '1' }
+  if (!options.data) {
+    const made = spawnSync('node_modules/.bin/tsx', ['scripts/make-bench.ts'], { env, encoding: 'utf8' })
+    if (made.status !== 0) throw new Error(`The bench was not made: ${made.stderr}`)
+  }
+  const server = spawn(
+    process.execPath,
+    ['node_modules/next/dist/bin/next', 'start', '-H', '127.0.0.1', '-p', String(port)],
+    {
+      env,
+      stdio: ['ignore', 'pipe', 'inherit'],
+    },
+  )
+  await new Promise<void>((resolve, reject) => {
+    server.stdout!.on('data', (chunk: Buffer) => {
+      if (process.env.IMBARCO_TEST_LOG) process.stderr.write(chunk)
+      if (chunk.toString().includes('Ready')) resolve()
+    })
+    server.once('exit', (code) => reject(new Error(`The server left with code ${code}.`)))
+  })
+  const kill = () => ended(server, 'SIGKILL')
+  return {
+    url: `http://127.0.0.1:${port}`,
+    data,
+    kill,
+    async close() {
+      await kill()
+      rmSync(data, { recursive: true, force: true })
+    },
+  }
+}
+
+function ended(server: ChildProcess, signal: NodeJS.Signals): Promise<void> {
+  if (server.exitCode !== null || server.signalCode !== null) return Promise.resolve()
+  return new Promise((resolve) => {
+    server.once('exit', () => resolve())
+    server.kill(signal)
+  })
+}
+
+function freePort(): Promise<number> {
+  return new Promise((resolve) => {
+    const probe = createServer()
+    probe.listen(0, '127.0.0.1', () => {
+      const { port } = probe.address() as { port: number }
+      probe.close(() => resolve(port))
+    })
+  })
+}
