@@ -72,7 +72,8 @@ export function install() {
   if (existsSync(mark) && readFileSync(mark, 'utf8') === wanted) return
   checkRoom(2500)
   console.log('Installing what is missing; this takes a few minutes the first time.')
-  run('npm', ['ci', '--no-audit', '--no-fund'])
+  // Not "ci": that refuses the whole lock file when a registry lacks a package for another system.
+  run('npm', ['install', '--no-save', '--no-audit', '--no-fund'])
   writeFileSync(mark, wanted)
 }
 

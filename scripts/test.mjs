@@ -9,6 +9,7 @@ const TOOLS = [
   ['7zip', '7zz'],
   ['gdisk', 'sgdisk'],
   ['dosfstools', 'fsck.fat'],
+  ['python3', 'python3'],
 ]
 
 checkNode()

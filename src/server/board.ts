@@ -48,7 +48,7 @@ export async function boardState() {
   const berths = bench.accessories.flatMap((accessory) =>
     accessory.bays.length === 0
       ? accessory.kind === 'stick'
-        ? [{ name: accessory.name, holds: accessory.detail, empty: false }]
+        ? [{ name: sentenceCase(accessory.name), holds: accessory.detail, empty: false }]
         : []
       : accessory.bays.map((bay) => {
           const drive = bench.drives.find(
@@ -63,7 +63,7 @@ export async function boardState() {
     .map((d) => {
       const days = d.shelf!.until ? daysUntil(now, d.shelf!.until) : undefined
       return {
-        name: `${d.shelf!.label}, ${driveName(d)}`,
+        name: d.shelf!.label,
         due: days === undefined ? 'until handover' : days > 0 ? `${days} days` : 'may be erased',
         past: days !== undefined && days <= 0,
       }
@@ -131,4 +131,8 @@ function statusOf(
     handover: 'hand it over',
   }
   return { status: `Needs you: ${asks[current.id]}`, tone: 'needs-you', when: promised }
+}
+
+function sentenceCase(text: string): string {
+  return text.charAt(0).toUpperCase() + text.slice(1)
 }

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { MemoryDevice } from '../block/memory'
+import { type MemoryDevice } from '../block/memory'
 import { OverlayDevice } from '../block/overlay'
 import { MIB } from '../bytes/size'
 import { unfinishedMarker } from '../copy/marker'

@@ -218,7 +218,7 @@ async function takeProgress(copy: Running, message: Extract<FromWorker, { type: 
   await advance(message.benchMilliseconds - (now - copy.lastReport))
   copy.lastReport = now
   copy.progress = message.progress
-  publish({ type: 'progress', moveId: copy.moveId, progress: message.progress })
+  publish({ type: 'progress', moveId: copy.moveId, progress: message.progress, benchNow: Math.round(await benchNow()) })
 }
 
 function tell(copy: Running, message: ToWorker): void {

@@ -16,13 +16,14 @@ export function SpeedChart({ samples, limit }: { samples: CopyProgress['samples'
   return (
     <div role="img" aria-label="Speed over time" className="h-[140px]">
       <ResponsiveContainer width="100%" height="100%">
-        <LineChart data={data} margin={{ top: 4, right: 8, bottom: 0, left: 0 }}>
+        <LineChart data={data} margin={{ top: 4, right: 26, bottom: 0, left: 2 }}>
           <CartesianGrid stroke="var(--line)" vertical={false} />
           <XAxis
             dataKey="minute"
             type="number"
             domain={[0, Math.max(last, 0.5)]}
             tick={axis}
+            ticks={ticksUpTo(last)}
             tickFormatter={(value: number) => (last < 2 ? `${Math.round(value * 60)} s` : `${Math.round(value)} min`)}
             stroke="var(--line-strong)"
           />
@@ -41,4 +42,10 @@ export function SpeedChart({ samples, limit }: { samples: CopyProgress['samples'
       </ResponsiveContainer>
     </div>
   )
+}
+
+/** Round times, in minutes, that give about six ticks. */
+function ticksUpTo(minutes: number): number[] {
+  const step = [1 / 12, 1 / 6, 0.25, 0.5, 1, 2, 5, 10, 20, 60, 120].find((s) => minutes / s <= 7) ?? 240
+  return Array.from({ length: Math.floor(minutes / step) + 1 }, (_, i) => i * step)
 }

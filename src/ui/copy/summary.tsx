@@ -1,6 +1,6 @@
 import { formatDuration, formatRate, formatSize } from '@/core/bytes/size'
 import { shortDigest } from '@/core/digest'
-import { Facts } from '@/ui/shared/facts'
+import { type Fact, Facts } from '@/ui/shared/facts'
 
 export interface SummaryView {
   readonly copiedBytes: number
@@ -59,11 +59,21 @@ export function CopySummaryPanel({ summary }: { summary: SummaryView }) {
               value: formatSize(copiedBytes - writtenBytes),
               mono: true,
             },
-            { name: 'Lost', value: 'nothing', tone: 'good' },
-            { name: 'SHA-256 over all', value: shortDigest(summary.digest), mono: true },
+            lostFact(summary),
+            { name: 'SHA-256 over the digests of all pieces', value: shortDigest(summary.digest), mono: true },
           ]}
         />
       </div>
     </section>
   )
+}
+
+/** Bytes that were copied but did not read back equal. */
+export function lostBytes({ copiedBytes, checkedBytes }: SummaryView): number {
+  return copiedBytes - checkedBytes
+}
+
+function lostFact(summary: SummaryView): Fact {
+  const lost = lostBytes(summary)
+  return { name: 'Lost', value: lost === 0 ? 'nothing' : formatSize(lost), tone: lost === 0 ? 'good' : 'bad' }
 }

@@ -19,8 +19,8 @@ const TOP = 30
 
 interface FitChartProps {
   readonly layout: Layout
-  readonly source: PlateDrive
-  readonly target: PlateDrive
+  readonly source: PlateDrive & { readonly model: string }
+  readonly target: PlateDrive & { readonly model: string }
   readonly selected: string
   readonly onSelect: (key: string) => void
   readonly holds: string
@@ -37,7 +37,7 @@ export function FitChart({ layout, source, target, selected, onSelect, holds }: 
         <span>
           <span className="font-bold">Source</span>{' '}
           <span className="font-mono text-ink-soft">
-            {source.name} · …{source.serial.slice(-4)} · {formatSize(layout.sourceSizeBytes)}
+            {source.model} · …{source.serial.slice(-4)} · {formatSize(layout.sourceSizeBytes)}
           </span>
         </span>
         <span className="flex items-baseline gap-1.5 text-ink-soft">
@@ -57,7 +57,7 @@ export function FitChart({ layout, source, target, selected, onSelect, holds }: 
         <span>
           <span className="font-bold">Target</span>{' '}
           <span className="font-mono text-ink-soft">
-            {target.name} · …{target.serial.slice(-4)} · {formatSize(layout.targetSizeBytes)}
+            {target.model} · …{target.serial.slice(-4)} · {formatSize(layout.targetSizeBytes)}
           </span>
         </span>
       </figcaption>

@@ -19,8 +19,8 @@ import type { PlateDrive } from '@/ui/shared/plate'
 import { FitChart } from './fit-chart'
 
 interface FitView {
-  readonly source: PlateDrive
-  readonly target: PlateDrive
+  readonly source: PlateDrive & { readonly model: string }
+  readonly target: PlateDrive & { readonly model: string }
   readonly sourceSurvey: DriveSurvey
   readonly targetSurvey: DriveSurvey
   readonly locked: { readonly rules: Rules; readonly at: string } | null
@@ -131,7 +131,10 @@ interface SelectedVolumeProps {
 
 function SelectedVolume({ partition, layout, survey, locked, onRule }: SelectedVolumeProps) {
   const { before, after } = fitSizes(partition, layout.sectorSize)
-  const volume = survey.partitions.find((p) => p.number === partition.number)?.volume
+  const original = survey.partitions.find((p) => p.firstLba === partition.sourceFirstLba)
+  const volume = original?.volume
+  const kept = original?.number === partition.number && original.guid === partition.guid
+  const aligned = (partition.firstLba * layout.sectorSize) % MIB === 0
   return (
     <AsideBlock title="Selected volume">
       <p className="mb-3 text-[19px] font-bold">
@@ -188,11 +191,15 @@ function SelectedVolume({ partition, layout, survey, locked, onRule }: SelectedV
               </>
             ),
           },
-          { name: 'Alignment', value: '1 MiB, good', tone: 'good' },
-          { name: 'Number and GUID', value: 'kept' },
+          {
+            name: 'Alignment',
+            value: aligned ? '1 MiB, good' : 'off 1 MiB',
+            tone: aligned ? 'good' : 'caution',
+          },
+          { name: 'Number and GUID', value: kept ? 'kept' : 'changed', tone: kept ? undefined : 'caution' },
         ]}
       />
-      {partition.role === 'system' && (
+      {partition.role === 'system' && kept && (
         <div className="mt-4">
           <Callout>Boot settings point at this volume by its GUID. It is kept, so they still hold.</Callout>
         </div>

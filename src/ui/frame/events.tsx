@@ -1,17 +1,17 @@
 'use client'
 
 import { useRouter } from 'next/navigation'
-import { createContext, type ReactNode, useContext, useEffect, useRef } from 'react'
+import { createContext, type ReactNode, useContext, useEffect, useRef, useState } from 'react'
 import type { CopyProgress } from '@/ui/copy/types'
 
-type ProgressListener = (moveId: string, progress: CopyProgress) => void
+type ProgressListener = (moveId: string, progress: CopyProgress, benchNow: number) => void
 
 const Listeners = createContext<Set<ProgressListener> | null>(null)
 
 /** One stream of events for the page: changes make it read its state anew, progress goes to whoever listens. */
 export function EventsProvider({ children }: { children: ReactNode }) {
   const router = useRouter()
-  const listeners = useRef(new Set<ProgressListener>())
+  const [listeners] = useState(() => new Set<ProgressListener>())
   useEffect(() => {
     const source = new EventSource('/api/events')
     let timer: ReturnType<typeof setTimeout> | undefined
@@ -28,8 +28,12 @@ export function EventsProvider({ children }: { children: ReactNode }) {
     })
     source.addEventListener('changed', refresh)
     source.addEventListener('progress', (event) => {
-      const { moveId, progress } = JSON.parse(event.data) as { moveId: string; progress: CopyProgress }
-      listeners.current.forEach((listener) => listener(moveId, progress))
+      const { moveId, progress, benchNow } = JSON.parse(event.data) as {
+        moveId: string
+        progress: CopyProgress
+        benchNow: number
+      }
+      listeners.forEach((listener) => listener(moveId, progress, benchNow))
     })
     source.addEventListener('error', () => {
       document.documentElement.dataset.live = 'false'
@@ -38,8 +42,8 @@ export function EventsProvider({ children }: { children: ReactNode }) {
       clearTimeout(timer)
       source.close()
     }
-  }, [router])
-  return <Listeners.Provider value={listeners.current}>{children}</Listeners.Provider>
+  }, [router, listeners])
+  return <Listeners.Provider value={listeners}>{children}</Listeners.Provider>
 }
 
 /** Calls `listener` with the progress of running copies. */
@@ -50,7 +54,7 @@ export function useProgress(listener: ProgressListener): void {
     latest.current = listener
   })
   useEffect(() => {
-    const call: ProgressListener = (moveId, progress) => latest.current(moveId, progress)
+    const call: ProgressListener = (moveId, progress, benchNow) => latest.current(moveId, progress, benchNow)
     listeners?.add(call)
     return () => void listeners?.delete(call)
   }, [listeners])

@@ -8,8 +8,10 @@ import { Moon, Sun } from 'lucide-react'
 import { DropdownMenu } from 'radix-ui'
 import { useAct } from './act'
 import { useActions } from './actions'
+import { useProgress } from './events'
 import { Keys } from './keys'
 import { Palette, type PaletteMove } from './palette'
+import { switchTheme } from './theme'
 
 /** What the head shows of the bench. */
 export interface HeadState {
@@ -84,21 +86,21 @@ function Mark() {
 function BenchClock({ benchNow, pace }: { benchNow: number; pace: HeadState['pace'] }) {
   const { act } = useAct()
   const { setPace } = useActions()
-  const [since, setSince] = useState(0)
+  const [time, setTime] = useState(benchNow)
   useEffect(() => {
     const start = Date.now()
-    setSince(0)
-    const timer = setInterval(() => setSince(Date.now() - start), 1000)
+    const timer = setInterval(() => setTime((shown) => Math.max(shown, benchNow + Date.now() - start)), 1000)
     return () => clearInterval(timer)
   }, [benchNow])
-  const time = new Date(benchNow + since).toISOString().slice(11, 16)
+  // While bytes move, bench time runs ahead of real time.
+  useProgress((_move, _progress, now) => setTime(now))
   return (
     <DropdownMenu.Root>
       <DropdownMenu.Trigger
         data-testid="pace"
         className="rounded px-1.5 py-1 font-mono text-[13px] whitespace-nowrap text-ink-soft hover:bg-sunk"
       >
-        <span suppressHydrationWarning>{time}</span>
+        <span suppressHydrationWarning>{new Date(time).toISOString().slice(11, 16)}</span>
         <span className="hidden sm:inline"> bench clock</span> {PACE_NAMES[pace]}
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
@@ -125,14 +127,6 @@ function BenchClock({ benchNow, pace }: { benchNow: number; pace: HeadState['pac
       </DropdownMenu.Portal>
     </DropdownMenu.Root>
   )
-}
-
-/** Changes between day and night and remembers it for a year. */
-export function switchTheme(): void {
-  const root = document.documentElement
-  const next = root.dataset.theme === 'night' ? 'day' : 'night'
-  root.dataset.theme = next
-  document.cookie = `theme=${next}; path=/; max-age=31536000; samesite=lax`
 }
 
 function ThemeSwitch() {

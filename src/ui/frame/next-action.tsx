@@ -51,7 +51,10 @@ export function useShortcut(shortcut: string, act: () => void, enabled = true): 
       if (event.key.toLowerCase() !== wanted.toLowerCase() || event.ctrlKey || event.metaKey || event.altKey) return
       if (event.repeat) return
       const target = event.target as HTMLElement
-      if (target.closest('input, textarea, select, button, a, [role="dialog"], [role="option"]')) return
+      // Enter and Space belong to the button or link that has the focus; letters only to fields.
+      const own =
+        wanted === 'Enter' || wanted === ' ' ? 'input, textarea, select, button, a' : 'input, textarea, select'
+      if (target.closest(own)) return
       if (document.querySelector('[role="dialog"]')) return
       event.preventDefault()
       latest.current()

@@ -6,7 +6,7 @@ import { Command } from 'cmdk'
 import { STATIONS } from '@/core/move/stations'
 import { useAct } from './act'
 import { useActions } from './actions'
-import { switchTheme } from './head'
+import { switchTheme } from './theme'
 
 export interface PaletteMove {
   readonly id: string

@@ -21,7 +21,7 @@ export function Stage({ heading, reason, tools, children, aside, next }: StagePr
         <div className="mb-3.5 flex flex-wrap items-start justify-between gap-x-6 gap-y-3">
           <div className="min-w-0 flex-1 basis-72">
             <h1 data-testid="finding">{heading}</h1>
-            {reason && <p className="mt-1.5 max-w-[68ch] text-[15.5px] text-ink-soft">{reason}</p>}
+            {reason && <p className="mt-1.5 max-w-[84ch] text-[15.5px] text-ink-soft">{reason}</p>}
           </div>
           {tools && <div className="no-print flex gap-3">{tools}</div>}
         </div>
@@ -33,7 +33,9 @@ export function Stage({ heading, reason, tools, children, aside, next }: StagePr
           className="no-print flex flex-col gap-5 border-line bg-sheet p-[18px] max-lg:border-t lg:border-l"
         >
           {aside}
-          {next && <div className="mt-auto lg:sticky lg:bottom-[18px]">{next}</div>}
+          {next && (
+            <div className="mt-auto bg-sheet lg:sticky lg:bottom-0 lg:-mb-[18px] lg:pt-2 lg:pb-[18px]">{next}</div>
+          )}
         </aside>
       )}
     </>

@@ -12,7 +12,7 @@ import { NextAction } from '@/ui/frame/next-action'
 import { AsideBlock, Stage } from '@/ui/frame/stage'
 import { Button } from '@/ui/shared/button'
 import { Callout } from '@/ui/shared/callout'
-import type { SummaryView } from '@/ui/copy/summary'
+import { lostBytes, type SummaryView } from '@/ui/copy/summary'
 import { DepthProfile } from '@/ui/shared/depth-profile'
 import { Plate, type PlateDrive } from '@/ui/shared/plate'
 
@@ -91,13 +91,15 @@ function Sheet({ view }: { view: HandoverView }) {
       'Took',
       `${formatDuration(summary.copySeconds)} copying at ${formatRate(summary.copiedBytes / summary.copySeconds)}, ${formatDuration(summary.checkSeconds)} reading back`,
     ],
-    ['Lost', 'nothing'],
+    ['Lost', lostBytes(summary) === 0 ? 'nothing' : formatSize(lostBytes(summary))],
     ['Checked', `all ${formatSize(summary.checkedBytes)} read back equal, SHA-256 ${shortDigest(summary.digest)}`],
   ]
   return (
     <article className="panel p-6 print:border-0 print:p-0" data-testid="sheet">
       <header className="mb-4 flex flex-wrap items-baseline justify-between gap-x-4 border-b border-line-strong pb-3">
-        <h2 className="text-[20px] font-[720] [font-stretch:112%]">{brief.name}: moved to a larger drive</h2>
+        <h2 className="text-[20px] font-[720] [font-stretch:112%]">
+          {brief.name}: moved for {brief.reason}
+        </h2>
         <p className="text-ink-soft">Molo Sette, Porto Salvia · {view.day}</p>
       </header>
       <dl className="grid grid-cols-[auto_minmax(0,1fr)] gap-x-6 gap-y-1.5">

@@ -1,6 +1,6 @@
 'use client'
 
-import { formatSize } from '@/core/bytes/size'
+import { formatSize, GIB, groupDigits } from '@/core/bytes/size'
 import { useAct } from '@/ui/frame/act'
 import { useActions } from '@/ui/frame/actions'
 import { NextAction } from '@/ui/frame/next-action'
@@ -108,7 +108,7 @@ export function IntakeStation({ moveId, view }: { moveId: string; view: IntakeVi
           <Plate drive={source} role="Source, only ever read" capacity />
           <Plate drive={target} role="Target, will be erased" tone="erases" capacity />
           <p className="text-[13px] text-ink-soft">
-            A maker’s GB is 1 000 000 000 bytes, a system’s GiB is 1 073 741 824: the same drive, two numbers.
+            A maker’s GB is {groupDigits(1e9)} bytes, a system’s GiB is {groupDigits(GIB)}: the same drive, two numbers.
           </p>
         </section>
       </div>

@@ -2,7 +2,7 @@ import { Browser, Builder, By, Key, logging, type WebDriver, type WebElement } f
 import chrome from 'selenium-webdriver/chrome'
 
 /** How long a page may take to show what is waited for. */
-const PATIENCE = 30_000
+const PATIENCE = 15_000
 
 /** A browser window as a technician uses it. */
 export class Page {
@@ -108,7 +108,7 @@ export class Page {
   async click(label: RegExp, css = 'button, a, [role="menuitem"], [role="menuitemradio"]'): Promise<void> {
     await this.until(async () => {
       for (const element of await this.driver.findElements(By.css(css))) {
-        const name = `${await element.getText()} ${(await element.getAttribute('aria-label')) ?? ''}`
+        const name = `${await element.getText()} ${(await element.getAttribute('aria-label')) ?? ''}`.trim()
         if (label.test(name) && (await element.isDisplayed()) && (await element.isEnabled())) {
           await element.click()
           return true
@@ -132,6 +132,17 @@ export class Page {
 
   async path(): Promise<string> {
     return new URL(await this.driver.getCurrentUrl()).pathname
+  }
+
+  /** The page as a printer would get it: a PDF in base64. */
+  async print(): Promise<string> {
+    const { data } = (await (this.driver as chrome.Driver).sendAndGetDevToolsCommand(
+      'Page.printToPDF',
+      {},
+    )) as unknown as {
+      data: string
+    }
+    return data
   }
 
   /** What the browser complained of since the last call, refused requests that a test made on purpose aside. */

@@ -13,6 +13,9 @@ export default async function MovePage({ params }: { params: Promise<{ id: strin
     if (page.status === 404) notFound()
     return <NotPossible sentence={page.sentence} />
   }
-  const current = page.value.rail.find((stop) => stop.state === 'current')
+  const { copy, rail } = page.value
+  // A copy that did not end is what the person has to hear of first.
+  if (copy && ['failed', 'stopped', 'interrupted'].includes(copy.status)) redirect(`/moves/${id}/copy`)
+  const current = rail.find((stop) => stop.state === 'current')
   redirect(`/moves/${id}/${current?.id ?? 'handover'}`)
 }

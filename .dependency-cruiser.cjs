@@ -1,0 +1,33 @@
+/** Arrows point one way: app → ui, server; server → core, bench; bench → core; ui → core. Core points at nothing. */
+const only = (room, allowed) => ({
+  name: `${room}-points-at-${allowed.join('-and-') || 'nothing'}`,
+  severity: 'error',
+  from: { path: `^src/${room}/`, pathNot: '\\.test\\.tsx?$|^src/core/testing' },
+  to: { path: '^src/', pathNot: [`^src/${room}/`, ...allowed.map((name) => `^src/${name}/`)] },
+})
+
+module.exports = {
+  forbidden: [
+    only('core', []),
+    only('bench', ['core']),
+    only('ui', ['core']),
+    only('server', ['core', 'bench']),
+    only('app', ['ui', 'server', 'core', 'bench']),
+    {
+      name: 'core-is-pure',
+      comment: 'Core knows no framework, no database and nothing of the machine it runs on.',
+      severity: 'error',
+      from: { path: '^src/core/', pathNot: '\\.test\\.ts$|^src/core/testing' },
+      to: { path: '^(node:|fs$|path$)|node_modules/(react|next|sequelize|sqlite3)/', dependencyTypesNot: ['type-only'] },
+    },
+    { name: 'core-uses-no-builtins', severity: 'error', from: { path: '^src/core/', pathNot: '\\.test\\.ts$|^src/core/testing' }, to: { dependencyTypes: ['core'] } },
+    { name: 'no-circles', severity: 'error', from: {}, to: { circular: true, viaOnly: { dependencyTypesNot: ['type-only'] } } },
+    { name: 'tests-are-not-imported', severity: 'error', from: { pathNot: '\\.test\\.tsx?$|^src/core/testing' }, to: { path: '\\.test\\.tsx?$|^src/core/testing' } },
+  ],
+  options: {
+    doNotFollow: { path: 'node_modules' },
+    tsConfig: { fileName: 'tsconfig.json' },
+    tsPreCompilationDeps: true,
+    enhancedResolveOptions: { exportsFields: ['exports'], conditionNames: ['import', 'require', 'node', 'default', 'types'] },
+  },
+}

@@ -1,0 +1,277 @@
+import { createHash } from 'node:crypto'
+import { createReadStream, mkdtempSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import path from 'node:path'
+import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest'
+import {
+  checkFat,
+  cutPartition,
+  diskGuid,
+  extractDigests,
+  gdiskPartitions,
+  gdiskProblems,
+  listFiles,
+  volumeSize,
+} from '../support/independent'
+import { expectAccessible } from './support/axe'
+import { Key, Page } from './support/browser'
+import { settle, setPace, toFit, toReady, toRoute, toSurvey, typePlate } from './support/steps'
+
+const GIB = 1024 ** 3
+let page: Page
+let folder: string
+const sourceFile = () => path.join(inject('data'), 'drives', 'crv3-240.img')
+const targetFile = () => path.join(inject('data'), 'drives', 'crv5-960.img')
+let sourceBefore: string
+
+/** Digest of what is stored of a drive: its mapped parts, cut out by an independent program. */
+async function digestOfData(file: string): Promise<string> {
+  const copy = cutPartition(file, { first: 0, last: statSync(file).size / 512 - 1 }, path.join(folder, 'whole.img'))
+  const hash = createHash('sha256')
+  // The first gigabyte and the last hold every table and boot sector; the middle is compared by files.
+  for (const [start, end] of [
+    [0, GIB],
+    [statSync(copy).size - GIB, statSync(copy).size - 1],
+  ]) {
+    for await (const chunk of createReadStream(copy, { start, end })) hash.update(chunk as Buffer)
+  }
+  rmSync(copy)
+  return hash.digest('hex')
+}
+
+beforeAll(async () => {
+  folder = mkdtempSync(path.join(tmpdir(), 'imbarco-proof-'))
+  page = await Page.launch(inject('url'))
+  sourceBefore = await digestOfData(sourceFile())
+})
+
+afterAll(async () => {
+  await page.close()
+  rmSync(folder, { recursive: true, force: true })
+})
+
+describe('the ticket desk', () => {
+  it('stands on the board as the move that needs someone, beside five that say why they cannot go on', async () => {
+    await page.open('/')
+    expect(await page.finding()).toBe('One move needs you')
+    const text = await page.text()
+    for (const name of [
+      'Ticket desk',
+      'Lighting desk',
+      'Logbook server',
+      'Field laptop',
+      'Editing computer',
+      'Survey office PC',
+    ]) {
+      expect(text).toContain(name)
+    }
+    expect(text).toMatch(/starts by BIOS and MBR/)
+    expect(text).toMatch(/encrypted, which cannot be moved yet/)
+    expect(text).toContain('may be erased')
+    await expectAccessible(page, 'board')
+    await page.open('/bench')
+    await expectAccessible(page, 'bench')
+  })
+
+  it('is taken in with its computer, its drives and what is at stake', async () => {
+    await page.open('/')
+    await page.press(Key.ENTER)
+    await page.untilFinding(/More room for the ticket desk/)
+    const text = await page.text()
+    expect(text).toMatch(/UEFI, Secure Boot on/)
+    expect(text).toMatch(/CRV3-8841-07KD/)
+    expect(text).toMatch(/sold as 240 GB, holds 223\.6 GiB/)
+    expect(text).toMatch(/backup of 2 May/)
+    await expectAccessible(page, 'intake')
+  })
+
+  it('is surveyed: partitions, the hidden ones too, and what is used', async () => {
+    await toSurvey(page)
+    expect(await page.finding()).toBe('90 % of Harbour (C:) is used, and all of it is sound')
+    const text = await page.text()
+    expect(text).toMatch(/3 of the 4 partitions have no drive letter/)
+    expect(text).toMatch(/201\.5 GiB/)
+    expect(text).toMatch(/GPT, both copies agree/)
+    await expectAccessible(page, 'survey')
+  })
+
+  it('can be started before the swap, and says that the old drive is still in', async () => {
+    await page.open('/moves/ticket-desk/proof')
+    await page.untilText(/old drive is still in the ticket desk/)
+    await page.next(/Start the ticket desk/)
+    await page.untilFinding(/It starts, from the old drive/)
+    expect(await page.driver.findElements({ css: '[data-testid="chain"] [data-state="passed"]' })).toHaveLength(6)
+    expect(await page.text()).toMatch(/says nothing about the new one/)
+    await expectAccessible(page, 'proof before the swap')
+  })
+
+  it('has one route, with its time and what limits it', async () => {
+    await toRoute(page)
+    expect(await page.finding()).toBe('It takes 17 – 23 min, in one leg')
+    expect(await page.text()).toMatch(/limited by USB dock A, bay 1, USB 5 Gb\/s/)
+    await expectAccessible(page, 'route')
+  })
+
+  it('fits with its recovery partition at the end, in both scales, and by other rules', async () => {
+    await toFit(page)
+    expect(await page.finding()).toBe('It fits, with 670 GiB to spare')
+    const table = await page.find('fit-table')
+    expect(await table.getText()).toMatch(
+      /Harbour \(C:\)\s+3\s+222\.8 GiB\s+893\.5 GiB\s+\+670\.7 GiB\s+117 MiB\s+fill/,
+    )
+    await page.click(/to scale/)
+    await page.click(/^Keep/, '[role="radio"]')
+    await page.untilText(/670\.\d GiB stays unallocated/)
+    await page.click(/^Fill/, '[role="radio"]')
+    await page.untilText(/grows from 222\.8 GiB to 893\.5 GiB/)
+    await expectAccessible(page, 'fit')
+  })
+
+  it('waits until everything is settled and the plate is read, and takes no wrong characters', async () => {
+    await toReady(page)
+    expect(await page.finding()).toBe('One thing, then it may start')
+    await typePlate(page, '4M')
+    await page.untilText(/1 thing and 2 characters to go/)
+    await expectAccessible(page, 'ready')
+    await settle(page)
+    await typePlate(page, '1X')
+    await page.next(/Erase and copy/)
+    await page.untilText(/not the last four characters on the Corvina S5 960 GB\. Nothing was written/)
+    expect(statSync(targetFile()).blocks).toBe(0)
+    await typePlate(page, Key.BACK_SPACE + Key.BACK_SPACE)
+  })
+
+  it('is copied at thirty times the pace, seen alike from a second window, then as fast as it goes', async () => {
+    await typePlate(page, '1Q')
+    await page.next(/Erase and copy/)
+    await page.untilFinding(/GiB of 202\.0 GiB copied/)
+    const second = await Page.launch(inject('url'))
+    try {
+      await second.open('/moves/ticket-desk/copy')
+      await second.untilFinding(/GiB of 202\.0 GiB copied/)
+      await second.untilText(/in hand, \d/)
+      const earlier = parseFloat(await second.finding())
+      await second.until(async () => parseFloat(await second.finding()) > earlier, 'the second window goes on')
+      await second.click(/Pause/)
+      await page.untilText(/Paused\./)
+      await second.click(/Go on/)
+      await page.until(async () => !/Paused\./.test(await page.text()), 'it goes on')
+      // Bench time runs ahead of real time, at the pace shown.
+      await page.until(
+        async () => /09:0[1-9]|09:1\d/.test(await (await page.find('pace')).getText()),
+        'bench time goes on',
+      )
+      await page.driver.navigate().refresh()
+      await page.untilFinding(/GiB of 202\.0 GiB copied/)
+      await expectAccessible(page, 'copy, running')
+      await setPace(page, /as fast as it goes/)
+      await second.untilFinding(/202\.0 GiB copied, and all of it reads back equal/, 120_000)
+    } finally {
+      await second.close()
+    }
+    await page.untilFinding(/202\.0 GiB copied, and all of it reads back equal/)
+    const summary = await (await page.find('summary')).getText()
+    expect(summary).toMatch(/3 Harbour \(C:\)\s+used blocks\s+201\.5 GiB/)
+    expect(summary).toMatch(/Copying\s+9 min/)
+    expect(summary).toMatch(/Lost\s+nothing/)
+    await expectAccessible(page, 'copy, done')
+  })
+
+  it('is swapped step by step, by keyboard, which moves the drives on the bench', async () => {
+    await page.next(/Go on to Swap/)
+    await page.untilFinding(/Shut the ticket desk down/)
+    await expectAccessible(page, 'swap')
+    for (let step = 2; step <= 10; step++) {
+      await page.press(' ')
+      await page.untilText(new RegExp(`Step ${step} of 10`))
+    }
+    await page.press(' ')
+    await page.untilFinding(/The Corvina S5 960 GB is in the ticket desk/)
+    const text = await page.text()
+    expect(text).toMatch(/New drive\s+Corvina S5 960 GB\s+s\/n CRV5-2207-4M1Q\s+ticket desk, SATA 0/)
+    expect(text).toMatch(/Old drive\s+Corvina S3 240 GB\s+s\/n CRV3-8841-07KD\s+on the shelf/)
+  })
+
+  it('starts from the new drive, link by link, with the evidence for each', async () => {
+    await page.next(/Go on to Proof/)
+    await page.next(/Try again from power-on/)
+    await page.untilFinding(/It starts from the Corvina S5 960 GB, and everything is there/)
+    expect(await page.driver.findElements({ css: '[data-testid="chain"] [data-state="passed"]' })).toHaveLength(6)
+    const chain = await (await page.find('chain')).getText()
+    expect(chain).toMatch(/Boot entry 0003 names partition 7c1e…a204 on Corvina S5 960 GB, SATA 0/)
+    expect(chain).toMatch(/same bytes as the source/)
+    const checks = await (await page.find('proof-checks')).getText()
+    expect(checks).toMatch(/4 of 4/)
+    expect(checks).toMatch(/\d{3} files compared/)
+    await expectAccessible(page, 'proof')
+  })
+
+  it('is handed over with a sheet that can be printed', async () => {
+    await page.next(/Go on to Handover/)
+    await page.untilFinding(/The sheet is ready/)
+    await page.next(/Hand it over/)
+    await page.untilFinding(/Handed over on 4 May 2026/)
+    const sheet = await (await page.find('sheet')).getText()
+    expect(sheet).toMatch(/Copied\s+202\.0 GiB on 4 May 2026/)
+    expect(sheet).toMatch(/Harbour \(C:\)\s+222\.8 GiB\s+893\.5 GiB/)
+    expect(sheet).toMatch(/kept here until 18 May 2026/)
+    await expectAccessible(page, 'handover')
+    const pdf = Buffer.from(await page.print(), 'base64')
+    expect(pdf.subarray(0, 5).toString()).toBe('%PDF-')
+    writeFileSync(path.join(folder, 'sheet.pdf'), pdf)
+    expect(readFileSync(path.join(folder, 'sheet.pdf')).length).toBeGreaterThan(20_000)
+    await page.open('/')
+    await page.untilText(/Handed over, old drive on the shelf/)
+    expect(await page.complaints()).toEqual([])
+  })
+})
+
+describe('the drives afterwards, read by programs that are not Imbarco', () => {
+  it('keep the source as it was, byte for byte', async () => {
+    expect(await digestOfData(sourceFile())).toBe(sourceBefore)
+  })
+
+  it('carry the same partitions, the last one moved and the system grown', () => {
+    expect(gdiskProblems(targetFile())).toBe('')
+    expect(diskGuid(targetFile())).toBe(diskGuid(sourceFile()))
+    const before = gdiskPartitions(sourceFile())
+    const after = gdiskPartitions(targetFile())
+    expect([...after.keys()]).toEqual([1, 2, 3, 4])
+    for (const [number, p] of after)
+      expect([p.guid, p.type]).toEqual([before.get(number)!.guid, before.get(number)!.type])
+    expect(after.get(1)).toMatchObject({ first: 2048, last: 206_847 })
+    expect(after.get(3)).toMatchObject({ first: 239_616, last: 1_874_053_119 })
+    expect(after.get(4)).toMatchObject({ first: 1_874_053_120, last: 1_875_384_319 })
+  })
+
+  it('hold the same files in every volume, with the same contents', () => {
+    const before = gdiskPartitions(sourceFile())
+    const after = gdiskPartitions(targetFile())
+    for (const [number, folders] of [
+      [1, ['EFI']],
+      [3, ['Windows', 'Program Files']],
+      [4, ['Recovery/WindowsRE/boot.sdi']],
+    ] as const) {
+      const old = cutPartition(sourceFile(), before.get(number)!, path.join(folder, `old${number}.img`))
+      const now = cutPartition(targetFile(), after.get(number)!, path.join(folder, `now${number}.img`))
+      expect([...listFiles(now)].sort()).toEqual([...listFiles(old)].sort())
+      for (const [i, part] of folders.entries()) {
+        const oldDigests = extractDigests(old, part, path.join(folder, `old${number}-${i}`))
+        expect(oldDigests.size).toBeGreaterThan(0)
+        expect([...extractDigests(now, part, path.join(folder, `now${number}-${i}`))].sort()).toEqual(
+          [...oldDigests].sort(),
+        )
+      }
+      if (number === 1) expect(checkFat(now)).toMatch(/clusters$/m)
+      // The whole partition but its last sector, which holds the boot sector's copy.
+      if (number === 3) expect(volumeSize(now)).toBeGreaterThanOrEqual((1_874_053_119 - 239_616) * 512)
+    }
+  })
+})
+
+describe('what the run left', () => {
+  it('is a bench of a few megabytes', () => {
+    expect(statSync(targetFile()).size).toBe(960_197_124_096)
+    expect(statSync(targetFile()).blocks * 512).toBeLessThan(100 * 1024 * 1024)
+  })
+})

@@ -1,0 +1,182 @@
+import { request } from 'node:http'
+import { closeSync, openSync, statSync, writeSync } from 'node:fs'
+import path from 'node:path'
+import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import { Page } from './support/browser'
+import { serve, type Served } from './support/serve'
+import { fromSurveyToReady, PLATE, settle, setPace, startCopy, toSurvey } from './support/steps'
+
+let served: Served
+let page: Page
+const target = () => path.join(served.data, 'drives', 'crv5-960.img')
+
+beforeAll(async () => {
+  served = await serve()
+  page = await Page.launch(served.url)
+})
+
+afterAll(async () => {
+  await page.close()
+  await served.close()
+})
+
+/** A request with any headers, which fetch would not send. */
+function send(pathname: string, options: { method?: string; headers?: Record<string, string>; body?: string } = {}) {
+  return new Promise<{ status: number; text: string }>((resolve, reject) => {
+    const url = new URL(pathname, served.url)
+    const sent = request(url, { method: options.method ?? 'GET', headers: options.headers }, (response) => {
+      let text = ''
+      response.on('data', (chunk: Buffer) => (text += chunk.toString()))
+      response.on('end', () => resolve({ status: response.statusCode!, text }))
+    })
+    sent.on('error', reject)
+    sent.end(options.body)
+  })
+}
+
+const json = (body: string, headers: Record<string, string> = {}) => ({
+  method: 'POST',
+  headers: { 'content-type': 'application/json', ...headers },
+  body,
+})
+
+describe('what is asked wrongly', () => {
+  it('at an unknown address gets a page that says so', async () => {
+    for (const address of [
+      '/moves/none',
+      '/moves/none/copy',
+      '/moves/ticket-desk/nowhere',
+      '/nothing',
+      '/moves/..%2F..%2Fetc',
+    ]) {
+      await page.driver.get(served.url + address)
+      await page.untilFinding(/There is nothing here/)
+    }
+  })
+
+  it('of a move that is not possible yet gets its reason', async () => {
+    await page.driver.get(`${served.url}/moves/lighting-desk`)
+    await page.untilText(/only UEFI and GPT can be moved yet/)
+  })
+
+  it('ahead of its turn is sent to the station before', async () => {
+    await page.open('/moves/ticket-desk/fit')
+    expect(await page.finding()).toBe('Fit comes after Route')
+    await page.next(/Go to Route/)
+    await page.untilFinding(/Route comes after Survey/)
+  })
+
+  it.each([
+    ['no JSON', '{', 400],
+    ['the wrong form', '{"plate":7}', 400],
+    ['nothing', '', 400],
+    ['a list', '[]', 400],
+    ['an unknown command', '{"command":"format"}', 400],
+    ['a command while nothing runs', '{"command":"stop"}', 409],
+    ['a start ahead of its turn', '{"plate":"4M1Q"}', 409],
+  ])('with %s is answered with a sentence, and nothing is written', async (_what, body, status) => {
+    const answer = await send('/api/moves/ticket-desk/copy', json(body))
+    expect(answer.status).toBe(status)
+    const { ok, sentence } = JSON.parse(answer.text)
+    expect(ok).toBe(false)
+    expect(sentence).toMatch(/^[A-Z].{15,}\.$/)
+    expect(answer.text).not.toMatch(/\bat \w+.*:\d+:\d+|node_modules/)
+    expect(statSync(target()).blocks).toBe(0)
+  })
+
+  it('for unknown moves and drives is answered with 404', async () => {
+    expect((await send('/api/moves/none/copy', json('{"plate":"4M1Q"}'))).status).toBe(404)
+    expect((await send('/api/moves/none/copy')).status).toBe(404)
+    expect((await send('/api/bench/drives/none/place', json('{"place":{"kind":"table"}}'))).status).toBe(404)
+  })
+
+  it('puts no drive where it does not fit', async () => {
+    const place = (body: unknown) => send('/api/bench/drives/crv5-960/place', json(JSON.stringify({ place: body })))
+    const taken = await place({ kind: 'slot', computerId: 'ticket-desk', slot: 'SATA 0' })
+    expect([taken.status, JSON.parse(taken.text).sentence]).toEqual([409, 'The Corvina S3 240 GB is there already.'])
+    const wrong = await place({ kind: 'bay', accessoryId: 'nvme-enclosure', bay: 'slot' })
+    expect(wrong.status).toBe(409)
+    const none = await place({ kind: 'slot', computerId: 'ticket-desk', slot: 'SATA 9' })
+    expect(JSON.parse(none.text).sentence).toBe('There is no such place on the bench.')
+  })
+})
+
+describe('the server', () => {
+  it('answers only to its own name', async () => {
+    expect((await send('/', { headers: { host: 'museum.example' } })).status).toBe(421)
+    expect((await send('/api/moves/ticket-desk/copy', { headers: { host: 'museum.example:80' } })).status).toBe(421)
+    expect((await send('/', { headers: { host: `localhost:${new URL(served.url).port}` } })).status).toBe(200)
+  })
+
+  it('takes no change from another site', async () => {
+    const body = '{"place":{"kind":"table"}}'
+    const from = (headers: Record<string, string>) => send('/api/bench/drives/crv5-960/place', json(body, headers))
+    expect((await from({ origin: 'http://museum.example' })).status).toBe(403)
+    expect((await from({ 'sec-fetch-site': 'cross-site' })).status).toBe(403)
+    expect((await from({ origin: 'null' })).status).toBe(403)
+    expect(
+      (
+        await send('/moves/ticket-desk/intake', {
+          method: 'POST',
+          headers: { origin: 'http://museum.example', 'next-action': 'x' },
+        })
+      ).status,
+    ).toBe(403)
+  })
+})
+
+describe('a copy', () => {
+  it('does not start when the target has changed since it was surveyed', async () => {
+    await toSurvey(page)
+    await fromSurveyToReady(page)
+    await settle(page)
+    // Another program writes a table onto the drive behind everyone's back.
+    const file = openSync(target(), 'r+')
+    writeSync(file, Buffer.from('another drive altogether'), 0, 24, 512)
+    closeSync(file)
+    const refused = await send('/api/moves/ticket-desk/copy', json(JSON.stringify({ plate: PLATE })))
+    expect(refused.status).toBe(409)
+    expect(JSON.parse(refused.text).sentence).toMatch(/has changed since it was surveyed.*Nothing was written\.$/)
+    await page.driver.navigate().refresh()
+    await page.untilText(/The Corvina S5 960 GB has changed since it was surveyed/)
+    await page.open('/moves/ticket-desk/survey')
+    await page.click(/Read again/)
+    await page.untilText(/two drives read[\s\S]*two drives read|is used/)
+    await fromSurveyToReady(page)
+    await page.untilFinding(/^It may start/)
+  })
+
+  it('ends in a sentence when a drive is taken out, and the target stays marked', async () => {
+    await startCopy(page)
+    await page.untilFinding(/GiB of 202\.0 GiB copied/)
+    const taken = await send('/api/bench/drives/crv5-960/place', json('{"place":{"kind":"table"}}'))
+    expect(taken.status).toBe(200)
+    await page.untilFinding(/The copy failed/)
+    await page.untilText(/The Corvina S5 960 GB \(USB dock A, bay 1\) is no longer connected/)
+    await page.next(/Start the copy over/)
+    await page.untilText(/The Corvina S5 960 GB is not connected/)
+    await page.open('/bench')
+    await page.click(/Move the Corvina S5 960 GB/)
+    await page.click(/^USB dock A, bay 1/i, '[role="menuitem"]')
+    await page.untilText(/14 drives, 10 of them connected/)
+  })
+
+  it('can be stopped by hand and started over to the end', async () => {
+    await page.open('/moves/ticket-desk/ready')
+    await page.untilFinding(/^It may start/)
+    await startCopy(page)
+    await page.untilFinding(/GiB of 202\.0 GiB copied/)
+    await page.click(/^Stop/)
+    await page.untilFinding(/The copy was stopped/)
+    await page.open('/moves/ticket-desk/survey')
+    await page.click(/Read again/)
+    await page.untilText(/an unfinished copy/)
+    await fromSurveyToReady(page)
+    await page.untilFinding(/^It may start/)
+    await startCopy(page)
+    await setPace(page, /as fast as it goes/)
+    await page.untilFinding(/reads back equal/, 120_000)
+    const again = await send('/api/moves/ticket-desk/copy', json(JSON.stringify({ plate: PLATE })))
+    expect(again.status).toBe(409)
+  })
+})

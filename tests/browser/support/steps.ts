@@ -1,0 +1,57 @@
+import { Page } from './browser'
+
+/** The four characters on the label of the scenario's new drive. */
+export const PLATE = '4M1Q'
+
+// The move from one station to the next, by the same buttons a technician presses.
+
+export async function toSurvey(page: Page): Promise<void> {
+  await page.open('/moves/ticket-desk/intake')
+  await page.next(/Take it in/)
+  await page.untilFinding(/is used/)
+}
+
+export async function toRoute(page: Page): Promise<void> {
+  await page.open('/moves/ticket-desk/survey')
+  await page.next(/Route/)
+  await page.untilFinding(/in one leg/)
+}
+
+export async function toFit(page: Page): Promise<void> {
+  await page.next(/Take this way/)
+  await page.untilFinding(/It fits/)
+}
+
+export async function toReady(page: Page): Promise<void> {
+  await page.next(/Lock this fit/)
+  await page.untilFinding(/may start/)
+}
+
+/** From the survey on, once more. */
+export async function fromSurveyToReady(page: Page): Promise<void> {
+  await toRoute(page)
+  await toFit(page)
+  await toReady(page)
+}
+
+export async function settle(page: Page): Promise<void> {
+  await page.click(/Start it from the stick/)
+  await page.untilFinding(/^It may start/)
+}
+
+export async function typePlate(page: Page, characters: string): Promise<void> {
+  const field = await page.driver.findElement({ css: 'input[aria-label*="serial"]' })
+  await field.sendKeys(characters)
+}
+
+export async function setPace(page: Page, name: RegExp): Promise<void> {
+  await page.click(/bench clock/)
+  await page.click(name, '[role="menuitemradio"]')
+}
+
+/** From the list to a running copy. */
+export async function startCopy(page: Page): Promise<void> {
+  await typePlate(page, PLATE)
+  await page.next(/Erase and copy/)
+  await page.until(async () => (await page.path()).endsWith('/copy'), 'the copy page')
+}
