@@ -16,6 +16,7 @@ describe('the frame', () => {
     await page.until(async () => (await page.driver.findElements({ css: '[cmdk-input]' })).length === 1, 'the palette')
     await choose(page, 'ticket', /Ticket desk/)
     await page.until(async () => (await page.path()).startsWith('/moves/ticket-desk/'), 'the move')
+    await page.untilText(/THE MOVE/)
     await page.shortcut(Key.CONTROL, 'k')
     await page.until(async () => (await page.driver.findElements({ css: '[cmdk-input]' })).length === 1, 'the palette')
     const before = await page.driver.executeScript('return document.documentElement.dataset.theme')

@@ -38,6 +38,5 @@ describe('a server that is stopped in the middle of a copy', () => {
     await startCopy(page)
     await setPace(page, /as fast as it goes/)
     await page.untilFinding(/reads back equal/, 120_000)
-    expect(await page.complaints()).toEqual([])
   })
 })

@@ -33,11 +33,11 @@ export function formatRate(bytesPerSecond: number): string {
   return `${Math.round(bytesPerSecond / 1e6)} MB/s`
 }
 
-/** Digits in groups of three with a thin space, for sector numbers. */
+/** Digits in groups of three with a space that does not break, for sector numbers. */
 export function groupDigits(value: number): string {
   return Math.trunc(value)
     .toString()
-    .replace(/\B(?=(\d{3})+(?!\d))/g, '\u202f')
+    .replace(/\B(?=(\d{3})+(?!\d))/g, '\u00a0')
 }
 
 /** The drive makers' decimal capacity: `240 GB`, `2 TB`. */

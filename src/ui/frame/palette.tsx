@@ -15,6 +15,12 @@ export interface PaletteMove {
 
 const itemClass = 'flex items-center rounded px-3 py-2 data-[selected=true]:bg-magenta-wash'
 
+/** A thing is offered when every word typed stands in its name, in any order. */
+function everyWord(name: string, typed: string): number {
+  const words = typed.toLowerCase().split(/\s+/)
+  return words.every((word) => name.toLowerCase().includes(word)) ? 1 : 0
+}
+
 /** Everything in one list, on Ctrl K. */
 export function Palette({ moves, currentMove }: { moves: readonly PaletteMove[]; currentMove?: string }) {
   const [open, setOpen] = useState(false)
@@ -49,6 +55,7 @@ export function Palette({ moves, currentMove }: { moves: readonly PaletteMove[];
         open={open}
         onOpenChange={setOpen}
         label="Find or do"
+        filter={everyWord}
         overlayClassName="fixed inset-0 z-40 bg-black/40"
         contentClassName="panel fixed top-[12vh] left-1/2 z-50 w-[min(560px,94vw)] -translate-x-1/2 overflow-hidden shadow-xl"
       >

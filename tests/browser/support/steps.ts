@@ -1,4 +1,4 @@
-import { Page } from './browser'
+import { type Page } from './browser'
 
 /** The four characters on the label of the scenario's new drive. */
 export const PLATE = '4M1Q'

@@ -1,0 +1,5 @@
+// Installs what is missing and does nothing else.
+import { checkNode, install } from './ground.mjs'
+
+checkNode()
+install()

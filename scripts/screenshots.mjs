@@ -1,0 +1,7 @@
+// npm run screenshots: takes one picture of each main view, made from the demo bench, into docs/screenshots.
+import { bin, build, checkNode, install, run } from './ground.mjs'
+
+checkNode()
+install()
+build()
+run(bin('tsx'), ['scripts/take-screenshots.ts'])

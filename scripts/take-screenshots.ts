@@ -1,0 +1,68 @@
+// Drives the real interface over a bench of its own and keeps a picture of each main view.
+import { mkdirSync, writeFileSync } from 'node:fs'
+import path from 'node:path'
+import { Page } from '../tests/browser/support/browser'
+import { serve } from '../tests/browser/support/serve'
+import { PLATE, settle, setPace, toFit, toReady, toRoute, toSurvey, typePlate } from '../tests/browser/support/steps'
+
+const FOLDER = path.join('docs', 'screenshots')
+
+const served = await serve()
+const page = await Page.launch(served.url)
+const keep = async (name: string) => {
+  // The pointer's hover and the focus of the last click are no part of the picture.
+  await page.driver.executeScript('document.activeElement?.blur()')
+  writeFileSync(path.join(FOLDER, `${name}.png`), await page.driver.takeScreenshot(), 'base64')
+}
+
+try {
+  mkdirSync(FOLDER, { recursive: true })
+  await page.open('/moves/ticket-desk/intake')
+  await keep('intake')
+  await toSurvey(page)
+  await keep('survey')
+  await toRoute(page)
+  await keep('route')
+  await toFit(page)
+  await keep('fit')
+  await page.driver.executeScript("document.documentElement.dataset.theme = 'night'")
+  await keep('fit-night')
+  await page.driver.executeScript("document.documentElement.dataset.theme = 'day'")
+  await toReady(page)
+  await typePlate(page, PLATE.slice(0, 2))
+  await keep('ready')
+  await settle(page)
+  await typePlate(page, PLATE.slice(2))
+  await page.next(/Erase and copy/)
+  await page.untilFinding(/^1[2-9]\d\.\d GiB of 202\.0 GiB copied/, 60_000)
+  await keep('copy')
+  await page.open('/')
+  await page.untilText(/Copying, \d+ %/)
+  await keep('board')
+  await page.open('/moves/ticket-desk/copy')
+  await setPace(page, /as fast as it goes/)
+  await page.untilFinding(/reads back equal/, 60_000)
+  await keep('copy-done')
+  await page.next(/Go on to Swap/)
+  for (let step = 1; step <= 10; step++) {
+    await page.untilText(new RegExp(`Step ${step} of 10`))
+    if (step === 6) await keep('swap')
+    await page.press(' ')
+  }
+  await page.next(/Go on to Proof/)
+  await page.next(/Start the ticket desk/)
+  await page.untilFinding(/everything is there/)
+  await keep('proof')
+  await page.next(/Go on to Handover/)
+  await page.next(/Hand it over/)
+  await page.untilFinding(/Handed over/)
+  await keep('handover')
+  await page.open('/bench')
+  await keep('bench')
+  await page.resize(390, 844)
+  await page.open('/moves/ticket-desk/proof')
+  await keep('proof-narrow')
+} finally {
+  await page.close()
+  await served.close()
+}
