@@ -28,9 +28,17 @@ const server = spawn(process.execPath, [bin('next'), 'start', '-H', host, '-p', 
 })
 let ready = false
 server.stdout.on('data', (chunk) => {
-  if (ready || !/Ready in|started server|✓ Ready/i.test(chunk.toString())) return
+  if (ready || !chunk.toString().includes('Ready')) return
   ready = true
-  console.log(`Imbarco is at http://${host}:${port}  (Ctrl C ends it)`)
+  void announce()
 })
+
+/** The first call of each kind of page loads what all later ones use; a person should not wait for that. */
+async function announce() {
+  const address = `http://${host}:${port}`
+  for (const page of ['/', '/bench', '/moves/ticket-desk/intake']) await fetch(address + page).catch(() => {})
+  console.log(`Imbarco is at ${address}  (Ctrl C ends it)`)
+}
+
 for (const signal of ['SIGINT', 'SIGTERM']) process.on(signal, () => server.kill(signal))
 server.on('exit', (code, signal) => process.exit(signal ? 0 : (code ?? 0)))

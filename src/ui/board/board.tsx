@@ -34,7 +34,10 @@ export function Board({ moves, berths, shelf, lines }: BoardProps) {
   const waiting = moves.filter((m) => m.tone === 'needs-you')
   const runs = moves.filter((m) => m.tone === 'runs').length
   const notYet = moves.filter((m) => m.tone === 'not-yet').length
-  const heading = `${NUMBERS[waiting.length] ?? `${waiting.length} moves`} ${waiting.length === 1 ? 'needs' : 'need'} you`
+  const heading =
+    waiting.length === 0
+      ? 'Nothing needs you'
+      : `${NUMBERS[waiting.length] ?? `${waiting.length} moves`} ${waiting.length === 1 ? 'needs' : 'need'} you`
   const reason = [
     runs === 0 ? 'No copy is running.' : runs === 1 ? 'One copy is running.' : `${runs} copies are running.`,
     notYet > 0 ? `${notYet} cannot be carried out on this bench yet; each says why.` : '',

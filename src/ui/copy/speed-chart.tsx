@@ -27,7 +27,7 @@ export function SpeedChart({ samples, limit }: { samples: CopyProgress['samples'
             tickFormatter={(value: number) => (last < 2 ? `${Math.round(value * 60)} s` : `${Math.round(value)} min`)}
             stroke="var(--line-strong)"
           />
-          <YAxis domain={[0, top]} tick={axis} width={52} stroke="var(--line-strong)" tickCount={3} unit=" MB/s" hide />
+          <YAxis domain={[0, top]} tick={axis} width={34} stroke="var(--line-strong)" tickCount={3} />
           <ReferenceLine y={limit / 1e6} stroke="var(--line-strong)" strokeDasharray="6 5" />
           <Line dataKey="copy" stroke="var(--sea-4)" strokeWidth={2} dot={false} isAnimationActive={false} />
           <Line

@@ -100,7 +100,9 @@ function BenchClock({ benchNow, pace }: { benchNow: number; pace: HeadState['pac
         data-testid="pace"
         className="rounded px-1.5 py-1 font-mono text-[13px] whitespace-nowrap text-ink-soft hover:bg-sunk"
       >
-        <span suppressHydrationWarning>{new Date(time).toISOString().slice(11, 16)}</span>
+        <span suppressHydrationWarning className="hidden sm:inline">
+          {new Date(time).toISOString().slice(11, 16)}
+        </span>
         <span className="hidden sm:inline"> bench clock</span> {PACE_NAMES[pace]}
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>

@@ -2,6 +2,7 @@
 
 import Link from 'next/link'
 import { useRouter } from 'next/navigation'
+import { useEffect, useRef } from 'react'
 import { clsx } from 'clsx'
 import type { RailStop } from '@/core/move/stations'
 import { useShortcut } from './next-action'
@@ -11,6 +12,9 @@ export function Rail({ moveId, stops, here }: { moveId: string; stops: readonly 
   const router = useRouter()
   const index = stops.findIndex((stop) => stop.id === here)
   const goTo = (i: number) => stops[i] && router.push(`/moves/${moveId}/${stops[i].id}`)
+  const current = useRef<HTMLAnchorElement>(null)
+  // On a narrow screen the rail is a strip, and where one is may lie outside of it.
+  useEffect(() => current.current?.scrollIntoView({ block: 'nearest', inline: 'center' }), [here])
   useShortcut('[', () => goTo(index - 1))
   useShortcut(']', () => goTo(index + 1))
   return (
@@ -33,6 +37,7 @@ export function Rail({ moveId, stops, here }: { moveId: string; stops: readonly 
             )}
             <Link
               href={`/moves/${moveId}/${stop.id}`}
+              ref={stop.id === here ? current : undefined}
               aria-current={stop.id === here ? 'step' : undefined}
               className={clsx(
                 'relative flex gap-2 rounded px-2 py-1.5 lg:min-h-11 lg:gap-3 lg:rounded-none lg:py-1 lg:pr-3 lg:pl-[22px]',

@@ -1,0 +1,7 @@
+// npm run bench: a copy beside a plain tool on the same files, page times and the solver, measured in one run.
+import { build, checkNode, install, run } from './ground.mjs'
+
+checkNode()
+install()
+build()
+run(process.execPath, ['--expose-gc', '--import', 'tsx', 'scripts/run-bench.ts'])
