@@ -32,8 +32,8 @@ export async function takeRouteAction(moveId: unknown): Promise<Answer> {
   return done(async () => takeRoute(Id.parse(moveId)))
 }
 
-export async function lockFitAction(moveId: unknown, rules: unknown): Promise<Answer> {
-  return done(async () => lockFit(Id.parse(moveId), { rules }))
+export async function lockFitAction(moveId: unknown, wish: unknown): Promise<Answer> {
+  return done(async () => lockFit(Id.parse(moveId), { wish }))
 }
 
 export async function unlockFitAction(moveId: unknown): Promise<Answer> {

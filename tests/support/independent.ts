@@ -57,6 +57,11 @@ export function cutPartition(drive: string, { first, last }: Cut, out: string): 
   return out
 }
 
+/** Digest of everything that is stored of a drive, with its places. */
+export function digestOfData(drive: string): string {
+  return run('python3', [path.join('tests', 'support', 'digest_of_data.py'), drive]).trim()
+}
+
 /** Paths and sizes of all files of a volume, by 7zip. */
 export function listFiles(volume: string): Map<string, number> {
   const text = run('7zz', ['l', '-slt', volume])

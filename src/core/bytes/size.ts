@@ -68,3 +68,35 @@ export function alignUp(value: number, unit: number): number {
 export function alignDown(value: number, unit: number): number {
   return Math.floor(value / unit) * unit
 }
+
+const TYPED: Record<string, number> = {
+  b: 1,
+  kib: KIB,
+  mib: MIB,
+  gib: GIB,
+  tib: TIB,
+  kb: 1e3,
+  mb: 1e6,
+  gb: 1e9,
+  tb: 1e12,
+  k: KIB,
+  m: MIB,
+  g: GIB,
+  t: TIB,
+}
+
+/**
+ * A size as a person types it: `350 GiB`, `1.5 TB`, `900g`; a number alone is GiB. `+20 %` and `+10 GiB` are
+ * taken from `now`. Returns bytes, or undefined when it is no size.
+ */
+export function parseSize(text: string, now: number): number | undefined {
+  const match = /^\s*(\+)?\s*(\d+(?:[.,]\d+)?)\s*(%|[a-z]*)\s*$/i.exec(text)
+  if (!match) return undefined
+  const [, plus, digits, unit] = match
+  const value = Number(digits.replace(',', '.'))
+  if (unit === '%') return plus ? now * (1 + value / 100) : undefined
+  const factor = unit === '' ? GIB : TYPED[unit.toLowerCase()]
+  if (factor === undefined) return undefined
+  const bytes = (plus ? now : 0) + value * factor
+  return Number.isSafeInteger(Math.round(bytes)) && bytes > 0 ? Math.round(bytes) : undefined
+}

@@ -4,8 +4,8 @@ import { GIB, MIB } from '../bytes/size'
 import { usableRange } from '../scheme/gpt'
 import { TYPE_GUIDS } from '../scheme/types'
 import type { DriveSurvey, PartitionSurvey } from '../survey/types'
-import { defaultRules, fitSizes, solveFit } from './solve'
-import { LayoutSchema } from './types'
+import { defaultWish, fitSizes, solveFit } from './solve'
+import { type FitWish, LayoutSchema, type SizeRule } from './types'
 
 /** Capacity in bytes of a drive sold as so many GB, by the drive makers' rule. */
 const capacity = (gb: number) => (97_696_368 + 1_953_504 * (gb - 50)) * 512
@@ -74,6 +74,8 @@ const TICKET_DESK = surveyWith(
   capacity(240),
 )
 
+const NOTHING: FitWish = { rules: {}, sizes: {}, reserve: 0 }
+
 describe('the default fit', () => {
   it('grows the system volume and moves the recovery partition behind it to the end', () => {
     const result = solveFit(TICKET_DESK, { sizeBytes: capacity(960), logicalSectorSize: 512 })
@@ -107,9 +109,51 @@ describe('the default fit', () => {
   })
 
   it('leaves the rest unallocated when every partition keeps its size', () => {
-    const result = solveFit(TICKET_DESK, { sizeBytes: capacity(960), logicalSectorSize: 512 }, {})
+    const result = solveFit(TICKET_DESK, { sizeBytes: capacity(960), logicalSectorSize: 512 }, NOTHING)
     expect(result.fits && result.layout.gaps).toHaveLength(1)
     expect(result.fits && result.layout.partitions.every((p) => p.firstLba === p.sourceFirstLba)).toBe(true)
+  })
+})
+
+describe('a fit by other rules', () => {
+  const target = { sizeBytes: capacity(960), logicalSectorSize: 512 }
+  const solved = (wish: Partial<FitWish>, survey = TICKET_DESK) => {
+    const result = solveFit(survey, target, { ...NOTHING, ...wish })
+    if (!result.fits) throw new Error(result.obstacles[0].sentence)
+    return result.layout
+  }
+
+  it('gives a set size, on the grid, and leaves the rest', () => {
+    const layout = solved({ rules: { '3': 'set' }, sizes: { '3': 400 * GIB + 5 } })
+    expect(fitSizes(layout.partitions[2], 512).after).toBe(400 * GIB + MIB)
+    expect(layout.gaps).toHaveLength(1)
+  })
+
+  it('refuses a set size below what the volume has now', () => {
+    const result = solveFit(TICKET_DESK, target, { ...NOTHING, rules: { '3': 'set' }, sizes: { '3': 100 * GIB } })
+    expect(!result.fits && result.obstacles[0].code).toBe('below-least')
+  })
+
+  it('grows by share as the drive has grown', () => {
+    const survey = surveyWith(
+      [
+        { role: 'system', sectors: 100 * 2048 * 1024 },
+        { role: 'data', sectors: 50 * 2048 * 1024 },
+      ],
+      capacity(240),
+    )
+    const [system, data] = solved({ rules: { '1': 'share', '2': 'share' } }, survey).partitions.map((p) =>
+      fitSizes(p, 512),
+    )
+    expect(system.after / system.before).toBeCloseTo(target.sizeBytes / survey.sizeBytes, 2)
+    expect(data.after / data.before).toBeCloseTo(target.sizeBytes / survey.sizeBytes, 2)
+  })
+
+  it('leaves a reserve at the end of the drive', () => {
+    const layout = solved({ ...defaultWish(TICKET_DESK), reserve: 0.1 })
+    const gap = layout.gaps.at(-1)!
+    expect(gap.sizeBytes / target.sizeBytes).toBeCloseTo(0.1, 3)
+    expect(gap.firstLba).toBeGreaterThan(layout.partitions.at(-1)!.lastLba)
   })
 })
 
@@ -118,6 +162,7 @@ describe('any fit', () => {
     PartitionSurvey['role']
   >
   const part = fc.record({ role, sectors: fc.integer({ min: 1, max: 4_000_000 }), gap: fc.nat({ max: 50 }) })
+  const rule = fc.constantFrom('keep', 'fill', 'share', 'set') as fc.Arbitrary<SizeRule>
   const disk = fc.array(part, { minLength: 1, maxLength: 12 })
 
   it('keeps order, grid, table sectors and sizes, and never overlaps', () => {
@@ -125,13 +170,18 @@ describe('any fit', () => {
       fc.property(
         disk,
         fc.integer({ min: 1, max: 60 * 1024 }),
-        fc.array(fc.boolean(), { maxLength: 12 }),
-        (parts, mib, fills) => {
+        fc.array(rule, { maxLength: 12 }),
+        fc.double({ min: 0, max: 0.5, noNaN: true }),
+        (parts, mib, given, reserve) => {
           const survey = surveyWith(parts, 100 * GIB)
-          const rules = Object.fromEntries(fills.map((fill, i) => [i + 1, fill ? 'fill' : 'keep'] as const))
+          const wish: FitWish = {
+            rules: Object.fromEntries(given.map((r, i) => [i + 1, r] as const)),
+            sizes: Object.fromEntries(parts.map((p, i) => [i + 1, p.sectors * 512 * (1 + (i % 3) / 4)] as const)),
+            reserve,
+          }
           const target = { sizeBytes: mib * MIB, logicalSectorSize: 512 }
-          const result = solveFit(survey, target, rules)
-          expect(solveFit(survey, target, rules)).toEqual(result)
+          const result = solveFit(survey, target, wish)
+          expect(solveFit(survey, target, wish)).toEqual(result)
           if (!result.fits) {
             expect(result.obstacles[0].missingBytes).toBeGreaterThan(0)
             return
@@ -146,9 +196,9 @@ describe('any fit', () => {
             if (p.rule === 'keep') expect(after).toBe(before)
             previous = p.lastLba
           }
-          expect(previous).toBeLessThanOrEqual(usable.lastLba)
+          expect(previous).toBeLessThanOrEqual(usable.lastLba - Math.floor(usable.lastLba * reserve))
           // What fits stays possible on a larger target.
-          expect(solveFit(survey, { ...target, sizeBytes: target.sizeBytes + 512 * MIB }, rules).fits).toBe(true)
+          expect(solveFit(survey, { ...target, sizeBytes: target.sizeBytes + 512 * MIB }, wish).fits).toBe(true)
         },
       ),
       { numRuns: 2000 },
@@ -159,7 +209,7 @@ describe('any fit', () => {
     fc.assert(
       fc.property(disk, (parts) => {
         const survey = surveyWith([...parts, { role: 'system', sectors: 2048 }], 100 * GIB)
-        const result = solveFit(survey, { sizeBytes: 200 * GIB, logicalSectorSize: 512 }, defaultRules(survey))
+        const result = solveFit(survey, { sizeBytes: 200 * GIB, logicalSectorSize: 512 }, defaultWish(survey))
         expect(result.fits && result.layout.gaps.filter((gap) => gap.sizeBytes > 52 * MIB)).toEqual([])
       }),
     )

@@ -1,7 +1,7 @@
 import { alignDown, alignUp, formatSize, MIB } from '../bytes/size'
 import { usableRange } from '../scheme/gpt'
 import type { DriveSurvey, PartitionSurvey } from '../survey/types'
-import type { FitPartition, FitResult, Layout, Rules, SizeRule } from './types'
+import type { FitPartition, FitResult, FitWish, Layout, SizeRule } from './types'
 
 /** What the solver needs to know of a target. */
 export interface FitTarget {
@@ -9,19 +9,23 @@ export interface FitTarget {
   readonly logicalSectorSize: number
 }
 
-/** The rules a fit starts from: the system volume takes what is left, all else keeps its size. */
-export function defaultRules(survey: DriveSurvey): Rules {
+/** The wish a fit starts from: the system volume takes what is left, all else keeps its size. */
+export function defaultWish(survey: DriveSurvey): FitWish {
   const growable = survey.partitions.filter((p) => p.volume?.canGrow && p.role !== 'recovery')
   const chosen = growable.find((p) => p.role === 'system') ?? largest(growable)
-  return Object.fromEntries(survey.partitions.map((p) => [p.number, p === chosen ? 'fill' : 'keep'] as const))
+  return {
+    rules: Object.fromEntries(survey.partitions.map((p) => [p.number, p === chosen ? 'fill' : 'keep'] as const)),
+    sizes: {},
+    reserve: 0,
+  }
 }
 
 /**
  * Lays the partitions of a source out on a target: order, numbers, GUIDs, types, names and attributes kept,
- * every start on 1 MiB, nothing in the table's own sectors, no overlap. Partitions behind the last filling
- * one go to the end, so that the growth is one piece. The same input gives the same output.
+ * every start on 1 MiB, nothing in the table's own sectors, no overlap. Partitions behind the last one that
+ * grows go to the end, so that the growth is one piece. The same input gives the same output.
  */
-export function solveFit(survey: DriveSurvey, target: FitTarget, rules: Rules = defaultRules(survey)): FitResult {
+export function solveFit(survey: DriveSurvey, target: FitTarget, wish: FitWish = defaultWish(survey)): FitResult {
   if (survey.scheme !== 'gpt' || !survey.table || survey.partitions.length === 0) {
     return refuse(
       'no-table',
@@ -40,81 +44,108 @@ export function solveFit(survey: DriveSurvey, target: FitTarget, rules: Rules = 
   const unit = MIB / sectorSize
   const usable = usableRange(target.sizeBytes, sectorSize)
   const first = alignUp(usable.firstLba, unit)
-  const end = usable.lastLba + 1
-  const ordered = [...survey.partitions].sort((a, b) => a.firstLba - b.firstLba)
-  const ruleOf = (p: PartitionSurvey): SizeRule => (rules[p.number] === 'fill' && p.volume?.canGrow ? 'fill' : 'keep')
-  const lastFill = ordered.findLastIndex((p) => ruleOf(p) === 'fill')
+  const tableEnd = usable.lastLba + 1
+  const reserved = alignUp(Math.round(tableEnd * wish.reserve), unit)
+  const end = tableEnd - reserved
+  const parts = [...survey.partitions]
+    .sort((a, b) => a.firstLba - b.firstLba)
+    .map((source) => ({ source, ...wished(source, wish, sectorSize) }))
+  const below = parts.find((p) => p.sectors < sectorsOf(p.source))
+  if (below) return belowLeast(below.source, below.sectors * sectorSize)
 
-  // From the end backwards: what stands behind the last filling partition.
-  const starts = new Map<number, number>()
+  // The least room all take, and what is then left to grow into.
+  const lastGrowing = parts.findLastIndex((p) => p.rule !== 'keep')
+  const head = lastGrowing >= 0 ? parts.slice(0, lastGrowing + 1) : parts
   let tail = end
-  for (let i = ordered.length - 1; i > lastFill && lastFill >= 0; i--) {
-    tail = alignDown(tail - sectorsOf(ordered[i]), unit)
-    starts.set(ordered[i].number, tail)
-  }
-  // From the front: the least room each partition takes, and what is then left to fill.
-  const head = lastFill >= 0 ? ordered.slice(0, lastFill + 1) : ordered
-  let cursor = first
-  let room = 0
-  const sizes = new Map<number, number>()
-  for (const partition of head) {
-    if (ruleOf(partition) === 'keep') {
-      const filled = head.slice(0, head.indexOf(partition)).some((p) => ruleOf(p) === 'fill')
-      // A place the source already has is kept, as long as nothing in front of it grows.
-      if (!filled && partition.firstLba > cursor && partition.firstLba % unit === 0) cursor = partition.firstLba
-    }
-    starts.set(partition.number, cursor)
-    sizes.set(partition.number, sectorsOf(partition))
-    cursor = alignUp(cursor + sectorsOf(partition), unit)
-  }
-  const limit = lastFill >= 0 ? tail : end
-  const lastOfHead = head.at(-1)!
-  const needed = starts.get(lastOfHead.number)! + sectorsOf(lastOfHead)
-  if (needed > limit) return tooSmall(ordered, (needed - limit) * sectorSize, target.sizeBytes)
-  const fillers = head.filter((p) => ruleOf(p) === 'fill')
-  room = alignDown(limit, unit) - cursor
-  if (fillers.length > 0 && room > 0) {
-    const share = alignDown(Math.floor(room / fillers.length), unit)
-    let shift = 0
-    for (const partition of head) {
-      starts.set(partition.number, starts.get(partition.number)! + shift)
-      if (ruleOf(partition) !== 'fill') continue
-      const extra = partition === fillers.at(-1) ? room - share * (fillers.length - 1) : share
-      // A filling partition ends on the grid, whatever its old length was.
-      sizes.set(partition.number, alignUp(sectorsOf(partition), unit) + extra)
-      shift += extra
-    }
-  }
-  const partitions = ordered.map((p): FitPartition => {
-    const firstLba = starts.get(p.number)!
-    const lastLba = firstLba + (sizes.get(p.number) ?? sectorsOf(p)) - 1
-    const { number, typeGuid, guid, name, attributes, title, role } = p
-    return {
-      number,
-      typeGuid,
-      guid,
-      name,
-      attributes,
-      title,
-      role,
-      rule: ruleOf(p),
-      sourceFirstLba: p.firstLba,
-      sourceLastLba: p.lastLba,
-      firstLba,
-      lastLba,
-      usedBytes: p.volume?.usedBytes ?? p.sizeBytes,
-      smallestBytes: p.volume?.smallestBytes ?? p.sizeBytes,
-    }
-  })
+  for (const part of parts.slice(head.length).reverse()) part.start = tail = alignDown(tail - part.sectors, unit)
+  const limit = lastGrowing >= 0 ? alignDown(tail, unit) : end
+  const needed = place(head, first, unit)
+  if (needed > limit)
+    return tooSmall(survey.partitions, (needed - limit) * sectorSize, target.sizeBytes, reserved * sectorSize)
+  grow(head, limit - alignUp(needed, unit), unit, target.sizeBytes / survey.sizeBytes)
+  place(head, first, unit)
+
   const layout: Layout = {
     diskGuid: survey.table.diskGuid,
     sectorSize,
     sourceSizeBytes: survey.sizeBytes,
     targetSizeBytes: target.sizeBytes,
-    partitions,
-    gaps: gapsBetween(partitions, first, end, sectorSize),
+    partitions: parts.map(toFitPartition),
+    gaps: [],
   }
+  layout.gaps = gapsBetween(layout.partitions, first, tableEnd, sectorSize)
   return { fits: true, layout, ...explain(layout) }
+}
+
+interface Part {
+  readonly source: PartitionSurvey
+  readonly rule: SizeRule
+  start: number
+  sectors: number
+}
+
+/** A partition with its rule and the sectors it asks for before anything is left to be shared. */
+function wished(source: PartitionSurvey, wish: FitWish, sectorSize: number): Omit<Part, 'source'> {
+  const asked = wish.rules[source.number] ?? 'keep'
+  const rule = source.volume?.canGrow ? asked : 'keep'
+  const wanted = wish.sizes[source.number]
+  const sectors = rule === 'set' && wanted ? Math.ceil(alignUp(wanted, MIB) / sectorSize) : sectorsOf(source)
+  return { rule: rule === 'set' && !wanted ? 'keep' : rule, start: 0, sectors }
+}
+
+/** Puts parts one behind the other from `first` and returns the sector behind the last. */
+function place(parts: readonly Part[], first: number, unit: number): number {
+  let cursor = first
+  let moved = false
+  for (const part of parts) {
+    const { firstLba } = part.source
+    // A place the source already has is kept, as long as nothing in front of it grows.
+    if (!moved && part.rule === 'keep' && firstLba > cursor && firstLba % unit === 0) cursor = firstLba
+    part.start = cursor
+    moved ||= part.rule !== 'keep'
+    cursor += part.sectors
+    if (part !== parts.at(-1)) cursor = alignUp(cursor, unit)
+  }
+  return cursor
+}
+
+/** Gives out `room` sectors: first to those that share, as the drive has grown, then to those that fill. */
+function grow(parts: readonly Part[], room: number, unit: number, factor: number): void {
+  let left = Math.max(0, room)
+  const sharing = parts.filter((p) => p.rule === 'share')
+  const wanted = sharing.map((p) => Math.max(0, alignDown(p.sectors * (factor - 1), unit)))
+  const sum = wanted.reduce((a, b) => a + b, 0)
+  sharing.forEach((part, i) => {
+    const extra = sum > room ? alignDown((wanted[i] / sum) * room, unit) : wanted[i]
+    part.sectors = alignUp(part.sectors, unit) + extra
+    left -= extra
+  })
+  const filling = parts.filter((p) => p.rule === 'fill')
+  const each = alignDown(left / Math.max(1, filling.length), unit)
+  filling.forEach((part, i) => {
+    // A filling partition ends on the grid, whatever its old length was.
+    part.sectors = alignUp(part.sectors, unit) + (i === filling.length - 1 ? left - each * i : each)
+  })
+}
+
+function toFitPartition({ source, rule, start, sectors }: Part): FitPartition {
+  const { number, typeGuid, guid, name, attributes, title, role, volume, sizeBytes } = source
+  return {
+    number,
+    typeGuid,
+    guid,
+    name,
+    attributes,
+    title,
+    role,
+    rule,
+    sourceFirstLba: source.firstLba,
+    sourceLastLba: source.lastLba,
+    firstLba: start,
+    lastLba: start + sectors - 1,
+    usedBytes: volume?.usedBytes ?? sizeBytes,
+    smallestBytes: volume?.smallestBytes ?? sizeBytes,
+  }
 }
 
 /** Length of a layout's partition in bytes, on the target and on the source. */
@@ -152,8 +183,13 @@ function roundGib(bytes: number): string {
   return gib >= 10 ? `${Math.floor(gib)} GiB` : formatSize(bytes)
 }
 
-function tooSmall(ordered: readonly PartitionSurvey[], missingBytes: number, targetBytes: number): FitResult {
-  const shed = [...ordered].sort((a, b) => slack(b) - slack(a))[0]
+function tooSmall(
+  partitions: readonly PartitionSurvey[],
+  missingBytes: number,
+  targetBytes: number,
+  reservedBytes: number,
+): FitResult {
+  const shed = [...partitions].sort((a, b) => slack(b) - slack(a))[0]
   const could =
     shed && slack(shed) > 0
       ? ` ${shed.title} has ${formatSize(slack(shed))} behind its last file, which it could shed.`
@@ -164,8 +200,25 @@ function tooSmall(ordered: readonly PartitionSurvey[], missingBytes: number, tar
       {
         code: 'too-small',
         missingBytes,
-        sentence: `It does not fit: the target of ${formatSize(targetBytes)} is ${formatSize(missingBytes)} too small for the partitions as they are.${could}`,
-        mend: 'Take a larger target.',
+        sentence: `It does not fit: the target of ${formatSize(targetBytes)} is ${formatSize(missingBytes)} too small for what is asked.${could}`,
+        mend:
+          reservedBytes > 0
+            ? 'Reserve less, ask for smaller sizes, or take a larger target.'
+            : 'Ask for smaller sizes, or take a larger target.',
+      },
+    ],
+  }
+}
+
+function belowLeast(partition: PartitionSurvey, askedBytes: number): FitResult {
+  return {
+    fits: false,
+    obstacles: [
+      {
+        code: 'below-least',
+        missingBytes: partition.sizeBytes - askedBytes,
+        sentence: `${partition.title} is ${formatSize(partition.sizeBytes)} now and cannot be made smaller yet; ${formatSize(askedBytes)} was asked for.`,
+        mend: `Ask for ${formatSize(partition.sizeBytes)} or more.`,
       },
     ],
   }

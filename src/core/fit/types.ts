@@ -1,13 +1,23 @@
 import { z } from 'zod'
 import { GapSchema, RoleSchema } from '../survey/types'
 
-/** How a partition gets its size: `keep` as it is, `fill` takes what is left (several share it equally). */
-export const SizeRuleSchema = z.enum(['keep', 'fill'])
+/**
+ * How a partition gets its size: `keep` as it is; `share` in proportion to its old share of the drive; `set` a
+ * size that was typed; `fill` takes what is left, several in equal parts.
+ */
+export const SizeRuleSchema = z.enum(['keep', 'fill', 'share', 'set'])
 export type SizeRule = z.infer<typeof SizeRuleSchema>
 
-/** Rules by partition number; a partition without one keeps its size. */
-export const RulesSchema = z.record(z.string(), SizeRuleSchema)
-export type Rules = Readonly<Record<string, SizeRule>>
+/** What a person wants of a fit. */
+export const FitWishSchema = z.object({
+  /** Rules by partition number; a partition without one keeps its size. */
+  rules: z.record(z.string(), SizeRuleSchema),
+  /** For `set`: wanted bytes by partition number. */
+  sizes: z.record(z.string(), z.number().positive()),
+  /** Share of the target, 0 to 0.5, that stays unallocated at its end. */
+  reserve: z.number().min(0).max(0.5),
+})
+export type FitWish = Readonly<z.infer<typeof FitWishSchema>>
 
 /** One partition of a layout. Sectors are of the drive named; both ends inclusive. */
 export const FitPartitionSchema = z.object({
@@ -41,7 +51,7 @@ export type Layout = z.infer<typeof LayoutSchema>
 
 /** Why no layout is possible, each with what would mend it. */
 export interface FitObstacle {
-  readonly code: 'too-small' | 'sector-size' | 'no-table' | 'same-drive'
+  readonly code: 'too-small' | 'sector-size' | 'no-table' | 'below-least'
   readonly sentence: string
   readonly missingBytes?: number
   readonly mend: string

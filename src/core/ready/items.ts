@@ -22,6 +22,8 @@ export interface ReadyFacts {
   readonly targetConnected: boolean
   readonly sourceConnected: boolean
   readonly hasBattery: boolean
+  /** The drives sit where they sat when the route was taken. */
+  readonly routeHolds: boolean
   readonly surveyedAt: string
 }
 
@@ -43,6 +45,7 @@ export interface ReadyItem {
 export function readyItems(facts: ReadyFacts): ReadyItem[] {
   const items = [
     ...connectionItems(facts),
+    ...routeItem(facts),
     cleanItem(facts),
     runningItem(facts),
     backupItem(facts),
@@ -87,6 +90,22 @@ function connectionItems(facts: ReadyFacts): ReadyItem[] {
   return [
     one('source', facts.sourceName, facts.sourceConnected, facts.sourceUnchanged),
     one('target', facts.targetName, facts.targetConnected, facts.targetUnchanged),
+  ]
+}
+
+/** Only on the list when a drive that is still connected was moved to another place. */
+function routeItem({ routeHolds, sourceConnected, targetConnected }: ReadyFacts): ReadyItem[] {
+  if (routeHolds || !sourceConnected || !targetConnected) return []
+  return [
+    {
+      id: 'route-holds',
+      state: 'blocks',
+      known: 'seen now',
+      title: 'A drive sits elsewhere than when the route was taken.',
+      why: 'The way of the bytes and its time are others now.',
+      how: 'Put it back, or read the drives again in Survey and take the route anew.',
+      action: { id: 'look-again', label: 'Look again' },
+    },
   ]
 }
 

@@ -1,6 +1,6 @@
 import { z } from 'zod'
 import { TraceSchema } from '@/core/boot/types'
-import { LayoutSchema, RulesSchema } from '@/core/fit/types'
+import { FitWishSchema, LayoutSchema } from '@/core/fit/types'
 import { ProofCheckSchema } from '@/core/proof/compare'
 import { RouteSchema } from '@/core/route/types'
 import { DriveSurveySchema } from '@/core/survey/types'
@@ -18,7 +18,7 @@ export const SurveyResultSchema = z.object({
 export const RouteResultSchema = z.object({ at: z.number(), route: RouteSchema })
 export const FitResultSchema = z.object({
   at: z.number(),
-  rules: RulesSchema,
+  wish: FitWishSchema,
   layout: LayoutSchema,
   headline: z.string(),
   reason: z.string(),

@@ -75,7 +75,7 @@ export function fitView({ move, source, target, copy }: MovePage) {
     target,
     sourceSurvey: survey!.source,
     targetSurvey: survey!.target,
-    locked: fit && { rules: fit.rules, at: clockTime(fit.at) },
+    locked: fit && { wish: fit.wish, at: clockTime(fit.at) },
     copied: copy?.status === 'done' || copy?.status === 'running' || copy?.status === 'paused',
     leg: route!.route.leg,
   }

@@ -10,6 +10,7 @@ import { note } from '../logbook'
 import { keep, loadMove, type Move, plateOf } from '../move'
 import { dataFolder } from '../paths'
 import { Refusal } from '../refusal'
+import { routeFor } from '../route'
 import { clockTime } from '../words'
 
 /** The list as the facts are this moment. */
@@ -58,6 +59,7 @@ export async function readyState(move: Move): Promise<ReadyState> {
     targetConnected: target.connected,
     sourceConnected: source.connected,
     hasBattery: computer.chassis.hasBattery,
+    routeHolds: routeHolds(move),
     surveyedAt: clockTime(survey.at),
   })
   return { items, open: openCount(items), whenDone: row.ready?.whenDone ?? 'stay', targetFingerprint: targetPrint }
@@ -90,6 +92,13 @@ export async function readyAction(moveId: string, input: unknown): Promise<void>
     case 'when-done':
       await keep(moveId, { ready: { ...now, whenDone: request.whenDone } })
   }
+}
+
+/** True while both drives are where the route has them. */
+function routeHolds(move: Move): boolean {
+  const now = routeFor(move)
+  const taken = move.row.route?.route.leg
+  return now.works && now.route.leg.from === taken?.from && now.route.leg.to === taken.to
 }
 
 /** What the copy will take on this host: what the source takes, and some for grown records. */

@@ -5,6 +5,7 @@ import { clsx } from 'clsx'
 import { formatSize } from '@/core/bytes/size'
 import { fitSizes } from '@/core/fit/solve'
 import type { Layout } from '@/core/fit/types'
+import type { DriveSurvey } from '@/core/survey/types'
 import { BANDS, Hull, HullPatterns } from '@/ui/shared/hull'
 import { type HullPart, type PlacedPart, placeParts } from '@/ui/shared/hull-geometry'
 import { HullLabels } from '@/ui/shared/hull-labels'
@@ -23,11 +24,12 @@ interface FitChartProps {
   readonly target: PlateDrive & { readonly model: string }
   readonly selected: string
   readonly onSelect: (key: string) => void
-  readonly holds: string
+  /** What is on the target now. */
+  readonly held: DriveSurvey
 }
 
 /** Source and target side by side, a band from each partition to where it goes. */
-export function FitChart({ layout, source, target, selected, onSelect, holds }: FitChartProps) {
+export function FitChart({ layout, source, target, selected, onSelect, held }: FitChartProps) {
   const [scale, setScale] = useState<'legible' | 'true'>('legible')
   const before = placeParts(sourceParts(layout), HEIGHT, scale)
   const after = placeParts(targetParts(layout), HEIGHT, scale)
@@ -80,7 +82,7 @@ export function FitChart({ layout, source, target, selected, onSelect, holds }: 
             fontWeight="700"
             fill="var(--vermilion)"
           >
-            everything here is erased{holds === 'empty now' ? '; empty now' : ''}
+            {held.scheme === 'none' ? 'erased; it is empty now' : 'everything here is erased'}
           </text>
           {before.map((part) => {
             const goal = after.find((p) => p.key === part.key)
@@ -94,7 +96,20 @@ export function FitChart({ layout, source, target, selected, onSelect, holds }: 
           <HullLabels parts={after} x={TARGET_X + HULL} y={TOP} height={HEIGHT} side="right" />
         </svg>
       </div>
+      <Held held={held} />
     </figure>
+  )
+}
+
+/** What the target holds now, by name and use, since all of it will be gone. */
+function Held({ held }: { held: DriveSurvey }) {
+  if (held.scheme === 'none') return null
+  const names = held.partitions.map((p) => `${p.title}, ${formatSize(p.volume?.usedBytes ?? p.sizeBytes)} used`)
+  return (
+    <p className="mt-2 text-[13.5px] text-vermilion">
+      On the target now, and erased:{' '}
+      {names.length > 0 ? names.join('; ') : 'what is left of another copy or a damaged table'}.
+    </p>
   )
 }
 

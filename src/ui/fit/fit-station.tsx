@@ -2,9 +2,9 @@
 
 import { useMemo, useState } from 'react'
 import { clsx } from 'clsx'
-import { formatSize, groupDigits, MIB } from '@/core/bytes/size'
-import { defaultRules, fitSizes, solveFit } from '@/core/fit/solve'
-import type { FitPartition, Layout, Rules, SizeRule } from '@/core/fit/types'
+import { formatSize } from '@/core/bytes/size'
+import { defaultWish, solveFit } from '@/core/fit/solve'
+import type { FitResult, FitWish } from '@/core/fit/types'
 import { formatRange } from '@/core/route/route'
 import type { Route } from '@/core/route/types'
 import type { DriveSurvey } from '@/core/survey/types'
@@ -17,13 +17,15 @@ import { Callout } from '@/ui/shared/callout'
 import { Facts } from '@/ui/shared/facts'
 import type { PlateDrive } from '@/ui/shared/plate'
 import { FitChart } from './fit-chart'
+import { FitTable } from './fit-table'
+import { SelectedVolume } from './selected-volume'
 
 interface FitView {
   readonly source: PlateDrive & { readonly model: string }
   readonly target: PlateDrive & { readonly model: string }
   readonly sourceSurvey: DriveSurvey
   readonly targetSurvey: DriveSurvey
-  readonly locked: { readonly rules: Rules; readonly at: string } | null
+  readonly locked: { readonly wish: FitWish; readonly at: string } | null
   readonly copied: boolean
   readonly leg: Route['leg']
 }
@@ -33,28 +35,18 @@ export function FitStation({ moveId, view }: { moveId: string; view: FitView }) 
   const { act, busy } = useAct()
   const { lockFit, unlockFit } = useActions()
   const { sourceSurvey, targetSurvey, locked } = view
-  const [changed, setRules] = useState<Rules>(() => defaultRules(sourceSurvey))
-  const rules = locked?.rules ?? changed
-  const result = useMemo(() => solveFit(sourceSurvey, targetSurvey, rules), [sourceSurvey, targetSurvey, rules])
-  const first = sourceSurvey.partitions.find((p) => rules[p.number] === 'fill') ?? sourceSurvey.partitions[0]
+  const [changed, setWish] = useState<FitWish>(() => defaultWish(sourceSurvey))
+  const wish = locked?.wish ?? changed
+  const result = useMemo(() => solveFit(sourceSurvey, targetSurvey, wish), [sourceSurvey, targetSurvey, wish])
+  const first = sourceSurvey.partitions.find((p) => wish.rules[p.number] === 'fill') ?? sourceSurvey.partitions[0]
   const [selected, setSelected] = useState(String(first?.number ?? ''))
   const ready = `/moves/${moveId}/ready`
-  if (!result.fits) {
-    const [obstacle] = result.obstacles
-    return (
-      <Stage
-        heading={obstacle.missingBytes ? `It misses by ${formatSize(obstacle.missingBytes)}` : 'It cannot be laid out'}
-        reason={obstacle.sentence}
-      >
-        <Callout tone="bad">{obstacle.mend}</Callout>
-      </Stage>
-    )
-  }
-  const { layout, headline, reason } = result
-  const partition = layout.partitions.find((p) => String(p.number) === selected)
+  const layout = result.fits ? result.layout : undefined
+  const original = sourceSurvey.partitions.find((p) => String(p.number) === selected)
+  const { heading, reason } = wordsOf(result)
   return (
     <Stage
-      heading={headline}
+      heading={heading}
       reason={reason}
       tools={
         locked && !view.copied ? (
@@ -65,15 +57,17 @@ export function FitStation({ moveId, view }: { moveId: string; view: FitView }) 
       }
       aside={
         <>
-          {partition && (
+          {original && (
             <SelectedVolume
-              partition={partition}
+              original={original}
+              partition={layout?.partitions.find((p) => p.number === original.number)}
               layout={layout}
-              survey={sourceSurvey}
+              wish={wish}
               locked={locked !== null}
-              onRule={(rule) => setRules({ ...rules, [partition.number]: rule })}
+              onWish={setWish}
             />
           )}
+          <Reserve wish={wish} locked={locked !== null} onWish={setWish} />
           <AsideBlock title="This copy">
             <Facts
               facts={[
@@ -96,177 +90,68 @@ export function FitStation({ moveId, view }: { moveId: string; view: FitView }) 
         ) : (
           <NextAction
             label="Lock this fit"
-            onAct={() => void act(() => lockFit(moveId, rules), ready)}
-            disabled={busy}
+            onAct={() => void act(() => lockFit(moveId, wish), ready)}
+            disabled={busy || !result.fits}
           />
         )
       }
     >
-      <FitChart
-        layout={layout}
-        source={view.source}
-        target={view.target}
-        selected={selected}
-        onSelect={setSelected}
-        holds={holdsOf(targetSurvey)}
-      />
-      <FitTable layout={layout} selected={selected} onSelect={setSelected} />
+      {layout ? (
+        <>
+          <FitChart
+            layout={layout}
+            source={view.source}
+            target={view.target}
+            selected={selected}
+            onSelect={setSelected}
+            held={targetSurvey}
+          />
+          <FitTable layout={layout} selected={selected} onSelect={setSelected} />
+        </>
+      ) : (
+        <div className="space-y-3">
+          {!result.fits && <Callout tone="bad">{result.obstacles[0].mend}</Callout>}
+          {!locked && <Button onClick={() => setWish(defaultWish(sourceSurvey))}>Begin again with what fits</Button>}
+        </div>
+      )}
     </Stage>
   )
 }
 
-function holdsOf(target: DriveSurvey): string {
-  if (target.scheme === 'unfinished') return 'an unfinished copy is erased'
-  if (target.partitions.length === 0) return 'empty now'
-  return `${target.partitions.map((p) => p.title).join(', ')} is erased`
+function wordsOf(result: FitResult): { heading: string; reason: string } {
+  if (result.fits) return { heading: result.headline, reason: result.reason }
+  const [{ missingBytes, sentence }] = result.obstacles
+  return {
+    heading: missingBytes ? `It misses by ${formatSize(missingBytes)}` : 'It cannot be laid out',
+    reason: sentence,
+  }
 }
 
-interface SelectedVolumeProps {
-  readonly partition: FitPartition
-  readonly layout: Layout
-  readonly survey: DriveSurvey
-  readonly locked: boolean
-  readonly onRule: (rule: SizeRule) => void
-}
+const RESERVES = [0, 0.05, 0.1, 0.2]
 
-function SelectedVolume({ partition, layout, survey, locked, onRule }: SelectedVolumeProps) {
-  const { before, after } = fitSizes(partition, layout.sectorSize)
-  const original = survey.partitions.find((p) => p.firstLba === partition.sourceFirstLba)
-  const volume = original?.volume
-  const kept = original?.number === partition.number && original.guid === partition.guid
-  const aligned = (partition.firstLba * layout.sectorSize) % MIB === 0
+/** Room left unallocated at the end, which gives an SSD more to work with. */
+function Reserve({ wish, locked, onWish }: { wish: FitWish; locked: boolean; onWish: (wish: FitWish) => void }) {
   return (
-    <AsideBlock title="Selected volume">
-      <p className="mb-3 text-[19px] font-bold">
-        {partition.title}{' '}
-        {volume && (
-          <span className="rounded border border-sea-4 px-1.5 align-middle font-mono text-xs text-sea-4">
-            {volume.name}
-          </span>
-        )}
-      </p>
-      <p className="mb-1.5 text-ink-soft" id="rule-label">
-        Size rule
-      </p>
+    <AsideBlock title="Leave unallocated">
       <div
         role="radiogroup"
-        aria-labelledby="rule-label"
-        className="mb-4 grid grid-cols-2 overflow-hidden rounded-md border border-line-strong"
+        aria-label="Leave unallocated"
+        className="grid grid-cols-4 divide-x divide-line overflow-hidden rounded-md border border-line-strong"
       >
-        {(['keep', 'fill'] as const).map((rule) => {
-          const on = partition.rule === rule
-          const cannot = rule === 'fill' && !volume?.canGrow
-          return (
-            <button
-              key={rule}
-              type="button"
-              role="radio"
-              aria-checked={on}
-              disabled={locked || cannot}
-              onClick={() => onRule(rule)}
-              className={clsx(
-                'py-1.5 font-semibold capitalize',
-                on ? 'bg-ink text-paper' : 'text-ink-soft',
-                cannot && 'line-through opacity-70',
-              )}
-            >
-              {rule}
-            </button>
-          )
-        })}
+        {RESERVES.map((reserve) => (
+          <button
+            key={reserve}
+            type="button"
+            role="radio"
+            aria-checked={wish.reserve === reserve}
+            disabled={locked}
+            onClick={() => onWish({ ...wish, reserve })}
+            className={clsx('py-1 font-mono', wish.reserve === reserve ? 'bg-ink text-paper' : 'text-ink-soft')}
+          >
+            {reserve * 100} %
+          </button>
+        ))}
       </div>
-      <Facts
-        facts={[
-          { name: 'Size after', value: formatSize(after), mono: true },
-          { name: 'Size now', value: formatSize(before), mono: true },
-          { name: 'Smallest it can be', value: formatSize(partition.smallestBytes), mono: true },
-          { name: 'To copy', value: formatSize(partition.usedBytes), mono: true },
-          {
-            name: 'Sectors',
-            mono: true,
-            value: (
-              <>
-                {groupDigits(partition.firstLba)} –<br />
-                {groupDigits(partition.lastLba)}
-              </>
-            ),
-          },
-          {
-            name: 'Alignment',
-            value: aligned ? '1 MiB, good' : 'off 1 MiB',
-            tone: aligned ? 'good' : 'caution',
-          },
-          { name: 'Number and GUID', value: kept ? 'kept' : 'changed', tone: kept ? undefined : 'caution' },
-        ]}
-      />
-      {partition.role === 'system' && kept && (
-        <div className="mt-4">
-          <Callout>Boot settings point at this volume by its GUID. It is kept, so they still hold.</Callout>
-        </div>
-      )}
     </AsideBlock>
-  )
-}
-
-function FitTable({
-  layout,
-  selected,
-  onSelect,
-}: {
-  layout: Layout
-  selected: string
-  onSelect: (key: string) => void
-}) {
-  return (
-    <div className="mt-4 overflow-x-auto" tabIndex={0} role="region" aria-label="Partitions of this fit">
-      <table className="w-full text-[13.5px]" data-testid="fit-table">
-        <thead className="border-b border-line-strong text-ink-soft">
-          <tr>
-            {['Volume', 'No.', 'Now', 'After', 'Change', 'Starts at', 'Rule'].map((name, i) => (
-              <th
-                key={name}
-                scope="col"
-                className={clsx('px-2 py-1.5 font-semibold', i === 0 ? 'text-left' : 'text-right')}
-              >
-                {name}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {layout.partitions.map((p) => {
-            const { before, after } = fitSizes(p, layout.sectorSize)
-            return (
-              <tr
-                key={p.number}
-                onClick={() => onSelect(String(p.number))}
-                className={clsx(
-                  'cursor-pointer border-b border-line',
-                  String(p.number) === selected && 'bg-magenta-wash',
-                )}
-              >
-                <th scope="row" className="px-2 py-1.5 text-left font-semibold">
-                  <button type="button" className="text-left" onClick={() => onSelect(String(p.number))}>
-                    {p.title}
-                  </button>
-                </th>
-                {[
-                  String(p.number),
-                  formatSize(before),
-                  formatSize(after),
-                  after === before ? '0' : `+${formatSize(after - before)}`,
-                  formatSize(Math.floor((p.firstLba * layout.sectorSize) / MIB) * MIB),
-                  p.rule,
-                ].map((text, i) => (
-                  <td key={i} className="px-2 py-1.5 text-right font-mono">
-                    {text}
-                  </td>
-                ))}
-              </tr>
-            )
-          })}
-        </tbody>
-      </table>
-    </div>
   )
 }

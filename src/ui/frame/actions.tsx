@@ -1,7 +1,7 @@
 'use client'
 
 import { createContext, type ReactNode, useContext } from 'react'
-import type { Rules } from '@/core/fit/types'
+import type { FitWish } from '@/core/fit/types'
 
 /** What came of something that was asked of the server: done, or a sentence that says why not. */
 export type Outcome = { ok: true } | { ok: false; sentence: string }
@@ -12,7 +12,7 @@ export interface Actions {
   readDrives(moveId: string): Promise<Outcome>
   confirmSurvey(moveId: string): Promise<Outcome>
   takeRoute(moveId: string): Promise<Outcome>
-  lockFit(moveId: string, rules: Rules): Promise<Outcome>
+  lockFit(moveId: string, wish: FitWish): Promise<Outcome>
   unlockFit(moveId: string): Promise<Outcome>
   settle(moveId: string, request: { action: string; whenDone?: 'stay' | 'power-off' }): Promise<Outcome>
   finishStep(moveId: string, step: string): Promise<Outcome>

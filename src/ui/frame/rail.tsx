@@ -14,7 +14,9 @@ export function Rail({ moveId, stops, here }: { moveId: string; stops: readonly 
   const goTo = (i: number) => stops[i] && router.push(`/moves/${moveId}/${stops[i].id}`)
   const current = useRef<HTMLAnchorElement>(null)
   // On a narrow screen the rail is a strip, and where one is may lie outside of it.
-  useEffect(() => current.current?.scrollIntoView({ block: 'nearest', inline: 'center' }), [here])
+  useEffect(() => {
+    current.current?.scrollIntoView({ block: 'nearest', inline: 'center' })
+  }, [here])
   useShortcut('[', () => goTo(index - 1))
   useShortcut(']', () => goTo(index + 1))
   return (
