@@ -5,7 +5,7 @@ import { benchNow } from '../clock'
 import { note } from '../logbook'
 import { keep, loadMove } from '../move'
 import { Refusal } from '../refusal'
-import { refuseAfterCopy } from '../survey'
+import { refuseAfterCopy } from '../copy/current'
 
 export const LockFitSchema = z.object({ wish: FitWishSchema })
 

@@ -1,4 +1,4 @@
-import { latestCopy } from '../copy'
+import { latestCopy } from '../copy/current'
 import { headState } from '../head'
 import { logbook } from '../logbook'
 import { clockTime } from '../words'

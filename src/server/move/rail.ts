@@ -2,7 +2,7 @@ import { berthOf } from '@/bench/places'
 import { formatSize } from '@/core/bytes/size'
 import { fitSizes } from '@/core/fit/solve'
 import { railOf, type RailStop, type StationId } from '@/core/move/stations'
-import type { CopyView } from '../copy'
+import type { CopyView } from '../copy/current'
 import type { MoveRow } from '../database/models'
 import type { BenchState } from '@/bench/types'
 

@@ -5,7 +5,7 @@ import { benchNow } from '../clock'
 import { note } from '../logbook'
 import { keep, loadMove, type Move } from '../move'
 import { Refusal } from '../refusal'
-import { refuseAfterCopy } from '../survey'
+import { refuseAfterCopy } from '../copy/current'
 
 /** The way for this move as the bench is now, or why there is none. */
 export function routeFor(move: Move): RouteAnswer {

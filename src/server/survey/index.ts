@@ -1,7 +1,7 @@
 import { surveyDrive } from '@/core/survey/survey'
 import { withDrive } from '../bench'
 import { benchNow } from '../clock'
-import { latestCopy } from '../copy'
+import { refuseAfterCopy } from '../copy/current'
 import { sha256 } from '../digest'
 import { note } from '../logbook'
 import { keep, loadMove } from '../move'
@@ -24,12 +24,4 @@ export async function confirmSurvey(moveId: string): Promise<void> {
   const { row } = await loadMove(moveId)
   if (!row.survey) throw new Refusal('The drives have not been read yet.')
   await keep(moveId, { survey: { ...row.survey, confirmed: true } })
-}
-
-/** What a finished or running copy rests on is not changed any more. */
-export async function refuseAfterCopy(moveId: string): Promise<void> {
-  const copy = await latestCopy(moveId)
-  if (copy?.status === 'running' || copy?.status === 'paused')
-    throw new Refusal('The copy is running; nothing it rests on can be changed.')
-  if (copy?.status === 'done') throw new Refusal('The copy is done and checked; what it was made from stays as it is.')
 }

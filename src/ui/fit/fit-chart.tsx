@@ -8,6 +8,7 @@ import type { Layout } from '@/core/fit/types'
 import type { DriveSurvey } from '@/core/survey/types'
 import { BANDS, Hull, HullPatterns } from '@/ui/shared/hull'
 import { type HullPart, type PlacedPart, placeParts } from '@/ui/shared/hull-geometry'
+import { withGaps } from '@/ui/shared/hull-parts'
 import { HullLabels } from '@/ui/shared/hull-labels'
 import type { PlateDrive } from '@/ui/shared/plate'
 
@@ -137,26 +138,17 @@ function sourceParts(layout: Layout): HullPart[] {
 }
 
 function targetParts(layout: Layout): HullPart[] {
-  const parts = layout.partitions.map((p) => ({
-    first: p.firstLba,
+  const partitions = layout.partitions.map((p) => ({
+    firstLba: p.firstLba,
     part: {
       key: String(p.number),
       title: p.title,
       role: p.role,
       sizeBytes: fitSizes(p, layout.sectorSize).after,
       usedBytes: p.usedBytes,
-    } as HullPart,
+    },
   }))
-  const gaps = layout.gaps.map((gap) => ({
-    first: gap.firstLba,
-    part: {
-      key: `gap-${gap.firstLba}`,
-      title: 'Unallocated',
-      role: 'unallocated',
-      sizeBytes: gap.sizeBytes,
-    } as HullPart,
-  }))
-  return [...parts, ...gaps].sort((a, b) => a.first - b.first).map(({ part }) => part)
+  return withGaps(partitions, layout.gaps)
 }
 
 function describe(layout: Layout): string {

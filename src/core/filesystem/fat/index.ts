@@ -1,9 +1,10 @@
 import { type BlockDevice, type Extent, readBytes } from '../../block/device'
 import { viewOf } from '../../bytes/struct'
 import type { Finding } from '../../findings'
+import { entriesBelow, statBy } from '../entries'
 import { NoSuchFile } from '../errors'
 import { splitPath } from '../path'
-import type { DirectoryEntry, FileSystem, FileSystemDriver } from '../port'
+import type { FileSystem, FileSystemDriver } from '../port'
 import { type FatEntry, parseDirectory } from './directory'
 import { BOOT_SECTOR, CLEAN_BIT, ENTRY_MASK, FIRST_CLUSTER, NO_ERROR_BIT } from './layout'
 import { FatVolume, readFatGeometry } from './volume'
@@ -81,20 +82,9 @@ async function openFat(device: BlockDevice): Promise<FileSystem> {
     async list(path) {
       const at = await find(path)
       if (!at.isDirectory) throw new NoSuchFile(path)
-      const { entries } = await readDirectory(at, path)
-      const base = splitPath(path)
-        .map((part) => `/${part}`)
-        .join('')
-      return entries.map((entry) => entryOf(entry, `${base}/${entry.name}`))
+      return entriesBelow(path, (await readDirectory(at, path)).entries)
     },
-    async stat(path) {
-      try {
-        return entryOf(await find(path), path)
-      } catch (error) {
-        if (error instanceof NoSuchFile) return undefined
-        throw error
-      }
-    },
+    stat: (path) => statBy(find, path),
     async readFile(path, offset = 0, length = Number.MAX_SAFE_INTEGER) {
       const at = await find(path)
       if (at.isDirectory) throw new NoSuchFile(path)
@@ -127,11 +117,6 @@ async function* usedExtents(device: BlockDevice, geometry: FatVolume['geometry']
   }
   if (start >= 0) yield { offset: at(start), length: at(entries) - at(start) }
   if (device.size > totalBytes) yield { offset: totalBytes, length: device.size - totalBytes }
-}
-
-function entryOf(entry: FatEntry, path: string): DirectoryEntry {
-  const { name, isDirectory, sizeBytes } = entry
-  return { name, path, kind: isDirectory ? 'directory' : 'file', sizeBytes: isDirectory ? 0 : sizeBytes }
 }
 
 function serialText(serial: number): string {

@@ -3,9 +3,10 @@ import { utf16ToString } from '../../bytes/struct'
 import { BadStructure } from '../../errors'
 import type { Finding } from '../../findings'
 import { setBitRuns } from '../bitmap'
+import { entriesBelow, statBy } from '../entries'
 import { NoSuchFile } from '../errors'
 import { splitPath } from '../path'
-import type { DirectoryEntry, FileSystem, FileSystemDriver } from '../port'
+import type { FileSystem, FileSystemDriver } from '../port'
 import { type NamedRecord, readDirectory } from './directory'
 import { growNtfs, relocateNtfs } from './grow'
 import { ATTRIBUTE_TYPES, BOOT_SECTOR, RECORDS, VOLUME_DIRTY, VOLUME_INFORMATION } from './layout'
@@ -87,19 +88,12 @@ async function openNtfs(device: BlockDevice): Promise<FileSystem> {
       const at = await find(path)
       if (!at.isDirectory) throw new NoSuchFile(path)
       const names = await readDirectory(volume, await volume.record(at.record))
-      const base = splitPath(path)
-        .map((part) => `/${part}`)
-        .join('')
-      return names.filter((n) => n.record >= RECORDS.firstUser).map((n) => entryOf(n, `${base}/${n.name}`))
+      return entriesBelow(
+        path,
+        names.filter((n) => n.record >= RECORDS.firstUser),
+      )
     },
-    async stat(path) {
-      try {
-        return entryOf(await find(path), path)
-      } catch (error) {
-        if (error instanceof NoSuchFile) return undefined
-        throw error
-      }
-    },
+    stat: (path) => statBy(find, path),
     async readFile(path, offset = 0, length = Number.MAX_SAFE_INTEGER) {
       const at = await find(path)
       const stream = at.isDirectory
@@ -124,11 +118,6 @@ async function backupBootFindings(device: BlockDevice, totalSectors: number, sec
       evidence: `Sector ${totalSectors} of the volume`,
     },
   ]
-}
-
-function entryOf(named: NamedRecord, path: string): DirectoryEntry {
-  const { name, isDirectory, sizeBytes } = named
-  return { name, path, kind: isDirectory ? 'directory' : 'file', sizeBytes: isDirectory ? 0 : sizeBytes }
 }
 
 function serialText(serial: bigint): string {

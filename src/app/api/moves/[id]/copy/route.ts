@@ -1,5 +1,6 @@
 import { z } from 'zod'
-import { commandCopy, latestCopy, startCopy } from '@/server/copy'
+import { commandCopy, startCopy } from '@/server/copy'
+import { latestCopy } from '@/server/copy/current'
 import { moveRow } from '@/server/move'
 import { answer, jsonBody, respond } from '@/server/refusal'
 

@@ -1,0 +1,74 @@
+import type { Worker } from 'node:worker_threads'
+import { benchNow } from '../clock'
+import { database } from '../database'
+import { CopyRow } from '../database/models'
+import type { CopyProgress, CopyStatus, CopySummary } from '../database/schemas'
+import { note } from '../logbook'
+import { Refusal } from '../refusal'
+import { singleton } from '../singleton'
+
+/** A copy as the pages see it. */
+export interface CopyView {
+  readonly id: string
+  readonly status: CopyStatus
+  readonly startedAt: number
+  readonly endedAt: number | null
+  readonly message: string | null
+  readonly progress: CopyProgress | null
+  readonly summary: CopySummary | null
+}
+
+/** A copy whose worker is at work. */
+export interface Running {
+  readonly id: string
+  readonly moveId: string
+  readonly worker: Worker
+  status: CopyStatus
+  progress: CopyProgress | null
+  lastReport: number
+}
+
+/** Running copies by their move. */
+export const running = () => singleton('running-copies', () => new Map<string, Running>())
+
+/** The newest copy of a move, with the progress of this moment when it runs. */
+export async function latestCopy(moveId: string): Promise<CopyView | undefined> {
+  await recover()
+  const row = await CopyRow.findOne({
+    where: { moveId },
+    order: [
+      ['startedAt', 'DESC'],
+      ['id', 'DESC'],
+    ],
+  })
+  if (!row) return undefined
+  const live = running().get(moveId)
+  const { id, status, startedAt, endedAt, message, progress, summary } = row
+  if (live?.id === id) return { id, status: live.status, startedAt, endedAt, message, progress: live.progress, summary }
+  return { id, status, startedAt, endedAt, message, progress, summary }
+}
+
+/** Copies that the last server left running were cut off with it; said once, when the database is opened. */
+export function recover(): Promise<void> {
+  return singleton('copy-recovery', async () => {
+    await database()
+    const at = Math.round(await benchNow())
+    for (const status of ['running', 'paused'] as const) {
+      for (const row of await CopyRow.findAll({ where: { status } })) {
+        if (running().has(row.moveId)) continue
+        const message =
+          'The server stopped in the middle of this copy. The target is marked as unfinished and nothing starts from it; the source is untouched. Start the copy over.'
+        await CopyRow.update({ status: 'interrupted', endedAt: at, message }, { where: { id: row.id } })
+        await note(row.moveId, 'copy cut off: the server stopped', 'bad')
+      }
+    }
+  })
+}
+
+/** What a finished or running copy rests on is not changed any more. */
+export async function refuseAfterCopy(moveId: string): Promise<void> {
+  const copy = await latestCopy(moveId)
+  if (copy?.status === 'running' || copy?.status === 'paused')
+    throw new Refusal('The copy is running; nothing it rests on can be changed.')
+  if (copy?.status === 'done') throw new Refusal('The copy is done and checked; what it was made from stays as it is.')
+}
