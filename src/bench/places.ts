@@ -47,11 +47,11 @@ export function whyNotThere(drive: Drive, place: Place, bench: BenchState): stri
       : bench.accessories.find((a) => a.id === place.accessoryId)?.bays
   const berth = berths?.find((b) => b.id === (place.kind === 'slot' ? place.slot : place.bay))
   if (!berth) return 'There is no such place on the bench.'
-  const other = bench.drives.find((d) => d.id !== drive.id && samePlace(d.place, place))
-  if (other) return `The ${driveName(other)} is there already.`
   if (berth.interfaceName !== drive.interfaceName) {
     return `It takes ${berth.interfaceName}, and the ${driveName(drive)} is ${drive.interfaceName}.`
   }
+  const other = bench.drives.find((d) => d.id !== drive.id && samePlace(d.place, place))
+  if (other) return `The ${driveName(other)} is there already.`
   if (place.kind === 'slot') {
     const computer = bench.computers.find((c) => c.id === place.computerId)!
     if (computer.mains) return `The ${computer.name} has mains power: pull the cable before a drive is put in.`

@@ -21,7 +21,10 @@ export interface ReadyFacts {
   readonly targetUnchanged: boolean
   readonly targetConnected: boolean
   readonly sourceConnected: boolean
+  /** Key that opens the computer's boot menu. */
+  readonly bootMenuKey: string
   readonly hasBattery: boolean
+  readonly mains: boolean
   /** The drives sit where they sat when the route was taken. */
   readonly routeHolds: boolean
   readonly surveyedAt: string
@@ -48,6 +51,7 @@ export function readyItems(facts: ReadyFacts): ReadyItem[] {
     ...routeItem(facts),
     cleanItem(facts),
     runningItem(facts),
+    mainsItem(facts),
     backupItem(facts),
     encryptionItem(facts),
     hostItem(facts),
@@ -137,7 +141,7 @@ function cleanItem({ source, surveyedAt }: ReadyFacts): ReadyItem {
   return { id: 'clean', state: 'settled', known, title: 'File systems are clean', why: names.join(', ') }
 }
 
-function runningItem({ running, computerName, stickName }: ReadyFacts): ReadyItem {
+function runningItem({ running, computerName, stickName, bootMenuKey }: ReadyFacts): ReadyItem {
   const base = { id: 'not-running', known: 'seen now' }
   if (running === 'stick') {
     return {
@@ -156,8 +160,28 @@ function runningItem({ running, computerName, stickName }: ReadyFacts): ReadyIte
       running === 'system'
         ? 'Files would change while they are copied.'
         : 'Its drive can only be read while the computer runs from the rescue stick.',
-    how: `Shut it down and start it from the ${stickName}.`,
+    how: `Shut it down and start it from the ${stickName}; ${bootMenuKey} opens its boot menu.`,
     action: { id: 'start-stick', label: 'Start it from the stick' },
+  }
+}
+
+function mainsItem({ mains, hasBattery, computerName }: ReadyFacts): ReadyItem {
+  const base = { id: 'mains', known: 'seen now' }
+  if (mains) {
+    return {
+      ...base,
+      state: 'settled',
+      title: 'Mains power',
+      why: hasBattery ? 'a copy outlasts a battery' : 'the cable is in',
+    }
+  }
+  return {
+    ...base,
+    state: 'open',
+    title: `The ${computerName} has no mains power.`,
+    why: hasBattery ? 'A copy outlasts a battery.' : 'It cannot run without.',
+    how: 'Plug the cable in, then look again.',
+    action: { id: 'look-again', label: 'Look again' },
   }
 }
 

@@ -26,7 +26,9 @@ beforeAll(async () => {
     targetUnchanged: true,
     targetConnected: true,
     sourceConnected: true,
+    bootMenuKey: 'F11',
     hasBattery: false,
+    mains: true,
     routeHolds: true,
     surveyedAt: '09:00',
   }
@@ -46,6 +48,7 @@ describe('the list', () => {
   it.each<[string, Partial<ReadyFacts>, string, string]>([
     ['a running system', { running: 'system' }, 'not-running', 'open'],
     ['a computer that is off', { running: 'off' }, 'not-running', 'open'],
+    ['no mains power', { mains: false }, 'mains', 'open'],
     ['no backup', { backup: undefined }, 'backup', 'open'],
     ['a changed target', { targetUnchanged: false }, 'target-same', 'blocks'],
     ['a changed source', { sourceUnchanged: false }, 'source-same', 'blocks'],

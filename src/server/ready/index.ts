@@ -58,7 +58,9 @@ export async function readyState(move: Move): Promise<ReadyState> {
     targetUnchanged: targetPrint === survey.target.fingerprint || marker === copyNote(move),
     targetConnected: target.connected,
     sourceConnected: source.connected,
+    bootMenuKey: computer.firmware.bootMenuKey,
     hasBattery: computer.chassis.hasBattery,
+    mains: computer.mains,
     routeHolds: routeHolds(move),
     surveyedAt: clockTime(survey.at),
   })

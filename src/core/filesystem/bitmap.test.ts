@@ -1,0 +1,52 @@
+import fc from 'fast-check'
+import { describe, expect, it } from 'vitest'
+import { collect } from '../testing'
+import { bitIsSet, setBitRuns, setBits } from './bitmap'
+
+const runs = fc.array(fc.tuple(fc.nat({ max: 3000 }), fc.integer({ min: 1, max: 400 })), { maxLength: 20 })
+
+describe('a bitmap', () => {
+  it('has exactly the bits that were set and not cleared again', () => {
+    fc.assert(
+      fc.property(runs, runs, (set, clear) => {
+        const bytes = new Uint8Array(430)
+        const model = new Array<boolean>(3440).fill(false)
+        for (const [first, count] of set) {
+          setBits(bytes, first, count)
+          model.fill(true, first, first + count)
+        }
+        for (const [first, count] of clear) {
+          setBits(bytes, first, count, false)
+          model.fill(false, first, first + count)
+        }
+        expect(model.every((bit, i) => bitIsSet(bytes, i) === bit)).toBe(true)
+      }),
+    )
+  })
+
+  it('is read as runs that cover the set bits, stand apart and end with it', async () => {
+    await fc.assert(
+      fc.asyncProperty(runs, fc.integer({ min: 1, max: 3440 }), async (set, bits) => {
+        const bytes = new Uint8Array(430)
+        for (const [first, count] of set) setBits(bytes, first, count)
+        const found = await collect(setBitRuns(async (offset, length) => bytes.subarray(offset, offset + length), bits))
+        const covered = new Array<boolean>(bits).fill(false)
+        for (const { offset, length } of found) covered.fill(true, offset, offset + length)
+        expect(covered.length).toBe(bits)
+        expect(covered.every((bit, i) => bit === bitIsSet(bytes, i))).toBe(true)
+        found.slice(1).forEach((run, i) => expect(run.offset).toBeGreaterThan(found[i].offset + found[i].length))
+      }),
+    )
+  })
+
+  it('of any size is read a piece at a time', async () => {
+    const bits = 8 * 5 * 1024 * 1024
+    let largest = 0
+    const read = async (_offset: number, length: number) => {
+      largest = Math.max(largest, length)
+      return new Uint8Array(length).fill(0xff)
+    }
+    expect(await collect(setBitRuns(read, bits))).toEqual([{ offset: 0, length: bits }])
+    expect(largest).toBeLessThanOrEqual(1024 * 1024)
+  })
+})

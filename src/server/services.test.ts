@@ -1,0 +1,305 @@
+import { closeSync, openSync, readFileSync, rmSync, statSync, writeSync } from 'node:fs'
+import path from 'node:path'
+import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
+import { SCENARIO_START } from '@/bench/scenario/things'
+import { STATION_IDS } from '@/core/move/stations'
+import { answer, jsonBody, Refusal, respond, sentenceOf } from './refusal'
+
+const folder = await vi.hoisted(async () => {
+  const { mkdtempSync } = await import('node:fs')
+  const { tmpdir } = await import('node:os')
+  const data = mkdtempSync(`${tmpdir()}/imbarco-services-`)
+  process.env.IMBARCO_DATA = data
+  return data
+})
+
+import { benchState, computerById, driveById, makeBench, onDetach, placeDrive } from './bench'
+import { benchView } from './bench/view'
+import { boardState } from './board'
+import { advance, benchNow, pace, setPace } from './clock'
+import { commandCopy, startCopy } from './copy'
+import { latestCopy } from './copy/current'
+import { database } from './database'
+import { CopyRow, DriveRow, MoveRow } from './database/models'
+import { type BenchEvent, subscribe } from './events'
+import { lockFit, unlockFit } from './fit'
+import { handOver } from './handover'
+import { confirmIntake } from './intake'
+import { logbook, note } from './logbook'
+import { loadMove, moveRow } from './move'
+import { movePage } from './move/page'
+import * as views from './move/views'
+import { startTrial } from './proof'
+import { readyAction, readyState } from './ready'
+import { takeRoute } from './route'
+import { confirmSurvey, readDrives } from './survey'
+import { finishStep } from './swap'
+import { calendarDay, clockSeconds, clockTime, dayAfter, daysUntil } from './words'
+
+const MOVE = 'ticket-desk'
+const target = path.join(folder, 'drives', 'crv5-960.img')
+const wish = { rules: { '3': 'fill' }, sizes: {}, reserve: 0 }
+
+beforeAll(async () => {
+  await database()
+  expect(await makeBench()).toBe(true)
+})
+
+afterAll(async () => {
+  await (await database()).close()
+  rmSync(folder, { recursive: true, force: true })
+})
+
+const refused = async (work: Promise<unknown>) => {
+  const error = await work.then(
+    () => undefined,
+    (e: unknown) => e,
+  )
+  expect(error).toBeInstanceOf(Refusal)
+  return (error as Refusal).message
+}
+
+describe('the bench', () => {
+  it('is made once, with every thing of the scenario', async () => {
+    expect(await makeBench()).toBe(false)
+    const { computers, drives, accessories } = await benchState()
+    expect([computers.length, drives.length, accessories.length]).toEqual([7, 14, 6])
+    expect(drives.filter((d) => d.file).map((d) => d.id)).toEqual(['crv3-240', 'crv5-960'])
+    expect(statSync(target).size).toBe(960_197_124_096)
+  })
+
+  it('moves drives where they fit, tells who uses them, and says why not elsewhere', async () => {
+    const gone: string[] = []
+    const release = onDetach((id, what) => gone.push(`${id}: ${what}`))
+    await placeDrive('crv5-960', { kind: 'bay', accessoryId: 'dock-a', bay: 'bay 2' })
+    release()
+    await placeDrive('crv5-960', { kind: 'bay', accessoryId: 'dock-a', bay: 'bay 1' })
+    expect(gone).toEqual(['crv5-960: The Corvina S5 960 GB (USB dock A, bay 1)'])
+    expect(await refused(placeDrive('crv3-240', { kind: 'table' }))).toMatch(/has mains power/)
+    expect(await refused(placeDrive('none', { kind: 'table' }))).toMatch(/no such drive/)
+    expect(await refused(computerById('none'))).toMatch(/no such computer/)
+  })
+
+  it('shows each drive once, and for each place whether it can go there', async () => {
+    const view = await benchView()
+    const berthed = [...view.computers, ...view.accessories].flatMap((q) =>
+      q.berths.flatMap((b) => (b.drive ? [b.drive.id] : [])),
+    )
+    const all = [...berthed, ...view.table.map((d) => d.id), ...view.shelf.map((d) => d.id)]
+    expect(new Set(all).size).toBe(14)
+    const ways = view.ways['crv5-960']
+    expect(ways.find((w) => w.label === 'Cable adapter')?.why).toBeNull()
+    expect(ways.find((w) => w.label === 'NVMe enclosure')?.why).toMatch(/takes M\.2/)
+    expect(ways.find((w) => w.label === 'USB dock A, bay 1')).toBeUndefined()
+  })
+})
+
+describe('the database', () => {
+  it('takes no row that does not fit its form, and gives none back', async () => {
+    const drive = await driveById('tln1-256')
+    const broken = { ...drive, sizeBytes: 'large' } as unknown as typeof drive
+    await expect(DriveRow.upsert({ id: 'x', data: broken })).rejects.toThrow()
+    const sequelize = await database()
+    await sequelize.query(`UPDATE drives SET data = '{"id":"tln1-256"}' WHERE id = 'tln1-256'`)
+    const row = await DriveRow.findByPk('tln1-256')
+    expect(() => row!.data).toThrow()
+    await DriveRow.update({ data: drive }, { where: { id: 'tln1-256' } })
+    expect(await driveById('tln1-256')).toEqual(drive)
+  })
+})
+
+describe('bench time', () => {
+  it('begins on the morning of the scenario and only goes on', async () => {
+    const first = await benchNow()
+    expect(calendarDay(first)).toBe('4 May 2026')
+    expect(first).toBeGreaterThanOrEqual(SCENARIO_START)
+    await advance(3_600_000)
+    expect(await benchNow()).toBeGreaterThanOrEqual(first + 3_600_000)
+    await advance(-1000)
+    expect(await benchNow()).toBeGreaterThanOrEqual(first + 3_600_000)
+    expect(await pace()).toBe('30')
+    await setPace('max')
+    expect(await pace()).toBe('max')
+  })
+
+  it('is said without zones', () => {
+    const at = Date.UTC(2026, 4, 4, 23, 5, 9)
+    expect([clockTime(at), clockSeconds(at), calendarDay(at)]).toEqual(['23:05', '23:05:09', '4 May 2026'])
+    expect(dayAfter(at, 14)).toBe('2026-05-18')
+    expect([daysUntil(at, '2026-05-18'), daysUntil(at, '2026-05-05'), daysUntil(at, '2026-04-27')]).toEqual([14, 1, -7])
+  })
+})
+
+describe('the stations', () => {
+  it('refuse whatever is ahead of its turn, each with a sentence', async () => {
+    expect(await refused(readDrives(MOVE))).toMatch(/Intake first/)
+    expect(await refused(confirmSurvey(MOVE))).toMatch(/not been read/)
+    expect(await refused(takeRoute(MOVE))).toMatch(/Survey first/)
+    expect(await refused(lockFit(MOVE, { wish }))).toMatch(/route first/)
+    expect(await refused(startCopy(MOVE, { plate: '4M1Q' }))).toMatch(/no locked fit/)
+    expect(await refused(commandCopy(MOVE, { command: 'stop' }))).toMatch(/No copy/)
+    expect(await refused(finishStep(MOVE, { step: 'shut-down' }))).toMatch(/copy is not done/)
+    expect(await refused(startTrial(MOVE))).toMatch(/Survey first/)
+    expect(await refused(handOver(MOVE))).toMatch(/last trial/)
+    expect(await refused(loadMove('lighting-desk'))).toMatch(/BIOS and MBR/)
+    expect(await refused(moveRow('../etc'))).toMatch(/no such move/)
+  })
+
+  it('take a move on one after the other and show it on the rail', async () => {
+    const states = async () => (await movePage(MOVE)).rail.map((stop) => stop.state)
+    const at = (n: number) => STATION_IDS.map((_, i) => (i < n ? 'done' : i === n ? 'current' : 'ahead'))
+    expect(await states()).toEqual(at(0))
+    await confirmIntake(MOVE)
+    expect(await states()).toEqual(at(1))
+    await readDrives(MOVE)
+    await confirmSurvey(MOVE)
+    expect(await states()).toEqual(at(2))
+    await takeRoute(MOVE)
+    expect(await states()).toEqual(at(3))
+    await lockFit(MOVE, { wish })
+    const { rail } = await movePage(MOVE)
+    expect(rail.map((stop) => stop.state)).toEqual(at(4))
+    expect(rail.slice(0, 4).map((stop) => stop.note)).toEqual([
+      'more room',
+      '2 drives read',
+      'USB dock A, 1 leg',
+      'C: to 893.5 GiB',
+    ])
+  })
+
+  it('lock what the solver gives and nothing else', async () => {
+    expect(await refused(lockFit(MOVE, { wish: { rules: { '3': 'set' }, sizes: { '3': 5e12 }, reserve: 0 } }))).toMatch(
+      /does not fit/,
+    )
+    for (const bad of [
+      {},
+      { wish: { rules: { '3': 'huge' }, sizes: {}, reserve: 0 } },
+      { wish: { ...wish, reserve: 3 } },
+      { wish: { ...wish, sizes: { '3': -1 } } },
+    ]) {
+      const result = await answer(() => lockFit(MOVE, bad))
+      expect(!result.ok && result.status).toBe(400)
+    }
+    const { layout } = (await moveRow(MOVE)).fit!
+    expect(layout.partitions.map((p) => p.lastLba)).toEqual([206_847, 239_615, 1_874_053_119, 1_875_384_319])
+    await unlockFit(MOVE)
+    expect((await moveRow(MOVE)).fit).toBeNull()
+    await lockFit(MOVE, { wish })
+  })
+
+  it('settle what is open, one thing at a time', async () => {
+    const open = async () =>
+      (await readyState(await loadMove(MOVE))).items.filter((i) => i.state !== 'settled').map((i) => i.id)
+    expect(await open()).toEqual(['not-running'])
+    expect(await refused(startCopy(MOVE, { plate: '4M1Q' }))).toMatch(
+      /may not start yet: The ticket desk is running its own system/,
+    )
+    await readyAction(MOVE, { action: 'start-stick' })
+    expect(await open()).toEqual([])
+    await placeDrive('crv5-960', { kind: 'bay', accessoryId: 'cable-adapter', bay: 'plug' })
+    expect(await open()).toEqual(['route-holds'])
+    await placeDrive('crv5-960', { kind: 'table' })
+    expect(await open()).toEqual(['target-same'])
+    await placeDrive('crv5-960', { kind: 'bay', accessoryId: 'dock-a', bay: 'bay 1' })
+    expect(await open()).toEqual([])
+    expect(await refused(startCopy(MOVE, { plate: '07KD' }))).toMatch(/not the last four characters/)
+  })
+
+  it('notice a target that another program has written to', async () => {
+    const file = openSync(target, 'r+')
+    const before = readFileSync(`${target}.map`)
+    writeSync(file, Buffer.from('EFI PART'), 0, 8, 512)
+    expect(await refused(startCopy(MOVE, { plate: '4M1Q' }))).toMatch(/has changed since it was surveyed/)
+    writeSync(file, Buffer.alloc(8), 0, 8, 512)
+    closeSync(file)
+    expect(readFileSync(`${target}.map`).equals(before)).toBe(true)
+  })
+
+  it('follow a start of the old drive and say whose it is', async () => {
+    await startTrial(MOVE)
+    const { trial } = views.proofView(await movePage(MOVE))
+    expect(trial).toMatchObject({ number: 1, subject: 'source', drive: 'Corvina S3 240 GB', checks: [] })
+    expect(trial!.trace.starts).toBe(true)
+    expect((await computerById(MOVE)).running).toBe('system')
+    expect(await refused(handOver(MOVE))).toMatch(/last trial/)
+  })
+
+  it('give every page its view', async () => {
+    const page = await movePage(MOVE)
+    expect(views.intakeView(page).computer.slots).toEqual([
+      { id: 'SATA 0', takes: '2.5-inch SATA', holds: 'Corvina S3 240 GB' },
+      { id: 'SATA 1', takes: '2.5-inch SATA', holds: null },
+    ])
+    expect(views.surveyView(page).survey?.source.partitions).toHaveLength(4)
+    expect(views.routeView(page).found.works).toBe(true)
+    expect(views.fitView(page).locked?.wish).toEqual(wish)
+    expect((await views.readyView(page)).platePrefix).toBe('CRV5-2207-')
+    expect(views.swapView(page).steps).toHaveLength(10)
+    expect(views.handoverView(page)).toBeUndefined()
+    expect(page.copy).toBeUndefined()
+  })
+
+  it('stand on the board with what they wait for', async () => {
+    const { moves, shelf, berths } = await boardState()
+    expect(moves.map((m) => m.tone)).toEqual(['needs-you', 'not-yet', 'not-yet', 'not-yet', 'not-yet', 'not-yet'])
+    expect(moves[0].status).toBe('Needs you: settle what is open')
+    expect(shelf).toEqual([{ name: 'Choir, old', due: 'may be erased', past: true }])
+    expect(berths.find((b) => b.name === 'USB dock A, bay 1')?.holds).toBe('Corvina S5 960 GB')
+  })
+})
+
+describe('a copy that a stopped server left behind', () => {
+  it('is found and said to be cut off', async () => {
+    const row = { moveId: MOVE, startedAt: 1, endedAt: null, message: null, progress: null, summary: null }
+    await CopyRow.create({ id: 'left', status: 'running', ...row })
+    // What is remembered of this process is that it has looked already: look as a new one would.
+    delete (globalThis as unknown as Record<symbol, unknown>)[Symbol.for('imbarco.copy-recovery')]
+    const copy = await latestCopy(MOVE)
+    expect(copy?.status).toBe('interrupted')
+    expect(copy?.message).toMatch(/server stopped in the middle.*source is untouched/)
+    expect((await boardState()).moves[0].status).toBe('Needs you: the copy was cut off')
+    await CopyRow.destroy({ where: { id: 'left' } })
+  })
+})
+
+describe('the logbook', () => {
+  it('keeps what happened, newest first, with bench times that do not go back', async () => {
+    await note(MOVE, 'one')
+    await note(MOVE, 'two', 'good')
+    const lines = await logbook(MOVE, 2)
+    expect(lines.map((l) => [l.text, l.tone])).toEqual([
+      ['two', 'good'],
+      ['one', 'plain'],
+    ])
+    const all = await logbook(undefined, 100)
+    expect(all.every((line, i) => i === 0 || line.at <= all[i - 1].at)).toBe(true)
+  })
+
+  it('is told to pages as it changes', async () => {
+    const events: BenchEvent[] = []
+    const release = subscribe((event) => events.push(event))
+    await readyAction(MOVE, { action: 'when-done', whenDone: 'power-off' })
+    release()
+    await readyAction(MOVE, { action: 'when-done', whenDone: 'stay' })
+    expect(events).toEqual([{ type: 'changed', moveId: MOVE }])
+    expect((await MoveRow.findByPk(MOVE))!.ready).toEqual({ backupWaived: false, whenDone: 'stay' })
+  })
+})
+
+describe('what goes wrong', () => {
+  it('reaches people as a sentence, and programs as a status', async () => {
+    expect(sentenceOf(new Refusal('No.', 403))).toEqual({ sentence: 'No.', status: 403 })
+    const inside = sentenceOf(new TypeError('x is not a function'))
+    expect(inside.status).toBe(500)
+    expect(inside.sentence).not.toMatch(/function/)
+    const response = respond(await answer(async () => Promise.reject(new Refusal('Gone.', 404))))
+    expect([response.status, await response.json()]).toEqual([404, { ok: false, sentence: 'Gone.' }])
+  })
+
+  it('in a body is told before anything is done', async () => {
+    const body = (text: string) => jsonBody(new Request('http://localhost', { method: 'POST', body: text }))
+    expect(await body('{"a":1}')).toEqual({ a: 1 })
+    expect(await refused(body('{'))).toMatch(/not valid JSON/)
+    expect(await refused(body(`"${'x'.repeat(1_000_001)}"`))).toMatch(/too long/)
+  })
+})
