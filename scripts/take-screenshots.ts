@@ -62,6 +62,8 @@ try {
   await page.resize(390, 844)
   await page.open('/moves/ticket-desk/proof')
   await keep('proof-narrow')
+  await page.open('/moves/ticket-desk/fit')
+  await keep('fit-narrow')
 } finally {
   await page.close()
   await served.close()

@@ -5,6 +5,7 @@ import { ActionsProvider } from '@/ui/frame/actions'
 import { EventsProvider } from '@/ui/frame/events'
 import { Toasts } from '@/ui/frame/toasts'
 import * as actions from './actions'
+import { HullPatterns } from '@/ui/shared/hull'
 import './globals.css'
 
 export const metadata: Metadata = { title: { default: 'Imbarco', template: '%s · Imbarco' } }
@@ -38,6 +39,7 @@ export default async function RootLayout({ children }: { children: ReactNode }) 
         >
           <EventsProvider>{children}</EventsProvider>
         </ActionsProvider>
+        <HullPatterns />
         <Toasts />
       </body>
     </html>

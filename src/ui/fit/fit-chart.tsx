@@ -6,18 +6,19 @@ import { formatSize } from '@/core/bytes/size'
 import { fitSizes } from '@/core/fit/solve'
 import type { Layout } from '@/core/fit/types'
 import type { DriveSurvey } from '@/core/survey/types'
-import { BANDS, Hull, HullPatterns } from '@/ui/shared/hull'
+import { BANDS, Hull } from '@/ui/shared/hull'
 import { type HullPart, type PlacedPart, placeParts } from '@/ui/shared/hull-geometry'
 import { withGaps } from '@/ui/shared/hull-parts'
 import { HullLabels } from '@/ui/shared/hull-labels'
 import type { PlateDrive } from '@/ui/shared/plate'
 
-const WIDTH = 740
 const HEIGHT = 352
-const HULL = 118
-const SOURCE_X = 160
-const TARGET_X = WIDTH - 160 - HULL
 const TOP = 30
+
+/** Measures of the drawing in its own units: room for the names at each side, then the hulls. */
+const WIDE = { width: 740, hull: 118, names: 160 }
+const NARROW = { width: 440, hull: 100, names: 96 }
+type Measures = typeof WIDE
 
 interface FitChartProps {
   readonly layout: Layout
@@ -32,8 +33,6 @@ interface FitChartProps {
 /** Source and target side by side, a band from each partition to where it goes. */
 export function FitChart({ layout, source, target, selected, onSelect, held }: FitChartProps) {
   const [scale, setScale] = useState<'legible' | 'true'>('legible')
-  const before = placeParts(sourceParts(layout), HEIGHT, scale)
-  const after = placeParts(targetParts(layout), HEIGHT, scale)
   return (
     <figure className="panel p-4">
       <figcaption className="mb-1 flex flex-wrap items-baseline justify-between gap-x-4 gap-y-1 text-[13.5px]">
@@ -64,38 +63,11 @@ export function FitChart({ layout, source, target, selected, onSelect, held }: F
           </span>
         </span>
       </figcaption>
-      <div className="overflow-x-auto" tabIndex={0} role="region" aria-label="Source and target">
-        <svg
-          viewBox={`0 0 ${WIDTH} ${TOP + HEIGHT + 6}`}
-          className="w-full min-w-[560px]"
-          role="img"
-          aria-label={describe(layout)}
-        >
-          <HullPatterns />
-          <text x={SOURCE_X + HULL / 2} y="16" textAnchor="middle" fontSize="12.5" fill="var(--ink-soft)">
-            stays as it is
-          </text>
-          <text
-            x={TARGET_X + HULL / 2}
-            y="16"
-            textAnchor="middle"
-            fontSize="12.5"
-            fontWeight="700"
-            fill="var(--vermilion)"
-          >
-            {held.scheme === 'none' ? 'erased; it is empty now' : 'everything here is erased'}
-          </text>
-          {before.map((part) => {
-            const goal = after.find((p) => p.key === part.key)
-            return goal && part.role !== 'unallocated' ? (
-              <Band key={part.key} from={part} to={goal} dim={selected !== part.key} />
-            ) : null
-          })}
-          <Hull parts={before} x={SOURCE_X} y={TOP} width={HULL} onSelect={onSelect} />
-          <Hull parts={after} x={TARGET_X} y={TOP} width={HULL} selected={selected} onSelect={onSelect} />
-          <HullLabels parts={before} x={SOURCE_X} y={TOP} height={HEIGHT} side="left" />
-          <HullLabels parts={after} x={TARGET_X + HULL} y={TOP} height={HEIGHT} side="right" />
-        </svg>
+      <div className="max-sm:hidden">
+        <Drawing measures={WIDE} layout={layout} scale={scale} selected={selected} onSelect={onSelect} held={held} />
+      </div>
+      <div className="sm:hidden">
+        <Drawing measures={NARROW} layout={layout} scale={scale} selected={selected} onSelect={onSelect} held={held} />
       </div>
       <Held held={held} />
     </figure>
@@ -114,8 +86,48 @@ function Held({ held }: { held: DriveSurvey }) {
   )
 }
 
-function Band({ from, to, dim }: { from: PlacedPart; to: PlacedPart; dim: boolean }) {
-  const [x1, x2] = [SOURCE_X + HULL, TARGET_X]
+interface DrawingProps extends Pick<FitChartProps, 'layout' | 'selected' | 'onSelect' | 'held'> {
+  readonly measures: Measures
+  readonly scale: 'legible' | 'true'
+}
+
+function Drawing({ measures, layout, scale, selected, onSelect, held }: DrawingProps) {
+  const { width, hull, names } = measures
+  const [sourceX, targetX] = [names, width - names - hull]
+  const before = placeParts(sourceParts(layout), HEIGHT, scale)
+  const after = placeParts(targetParts(layout), HEIGHT, scale)
+  return (
+    <svg viewBox={`0 0 ${width} ${TOP + HEIGHT + 14}`} className="w-full" role="img" aria-label={describe(layout)}>
+      <text x={sourceX + hull / 2} y="16" textAnchor="middle" fontSize="12.5" fill="var(--ink-soft)">
+        stays as it is
+      </text>
+      <text x={targetX + hull / 2} y="16" textAnchor="middle" fontSize="12.5" fontWeight="700" fill="var(--vermilion)">
+        {held.scheme === 'none' ? 'erased; it is empty now' : 'everything here is erased'}
+      </text>
+      {before.map((part) => {
+        const goal = after.find((p) => p.key === part.key)
+        if (!goal || part.role === 'unallocated') return null
+        return (
+          <Band key={part.key} from={part} to={goal} x1={sourceX + hull} x2={targetX} dim={selected !== part.key} />
+        )
+      })}
+      <Hull parts={before} x={sourceX} y={TOP} width={hull} onSelect={onSelect} />
+      <Hull parts={after} x={targetX} y={TOP} width={hull} selected={selected} onSelect={onSelect} />
+      <HullLabels parts={before} x={sourceX} y={TOP} height={HEIGHT} side="left" />
+      <HullLabels parts={after} x={targetX + hull} y={TOP} height={HEIGHT} side="right" />
+    </svg>
+  )
+}
+
+interface BandProps {
+  readonly from: PlacedPart
+  readonly to: PlacedPart
+  readonly x1: number
+  readonly x2: number
+  readonly dim: boolean
+}
+
+function Band({ from, to, x1, x2, dim }: BandProps) {
   const middle = (x1 + x2) / 2
   const [a, b, c, d] = [TOP + from.top, TOP + from.top + from.height, TOP + to.top, TOP + to.top + to.height]
   return (

@@ -56,7 +56,7 @@ export function FitTable({
                   formatSize(Math.floor((p.firstLba * layout.sectorSize) / MIB) * MIB),
                   p.rule,
                 ].map((text, i) => (
-                  <td key={i} className="px-2 py-1.5 text-right font-mono">
+                  <td key={i} className="px-2 py-1.5 text-right font-mono whitespace-nowrap">
                     {text}
                   </td>
                 ))}

@@ -103,7 +103,8 @@ function BenchClock({ benchNow, pace }: { benchNow: number; pace: HeadState['pac
         <span suppressHydrationWarning className="hidden sm:inline">
           {new Date(time).toISOString().slice(11, 16)}
         </span>
-        <span className="hidden sm:inline"> bench clock</span> {PACE_NAMES[pace]}
+        <span className="hidden sm:inline"> bench clock {PACE_NAMES[pace]}</span>
+        <span className="sm:hidden">{pace === 'max' ? 'fastest' : PACE_NAMES[pace]}</span>
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
         <DropdownMenu.Content align="end" sideOffset={6} className="panel z-50 w-72 p-1.5 shadow-lg">

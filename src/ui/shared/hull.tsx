@@ -2,27 +2,32 @@ import type { Role } from '@/core/survey/types'
 import { formatSize } from '@/core/bytes/size'
 import { type PlacedPart, waterHeight } from './hull-geometry'
 
-/** Fills by role; a texture says what a part is for, whatever its file system. Put once into each drawing. */
+/**
+ * Fills by role; a texture says what a part is for, whatever its file system. Stands once on a page, since
+ * drawings refer to it by name.
+ */
 export function HullPatterns() {
   return (
-    <defs>
-      <pattern id="boot" width="11" height="11" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
-        <rect width="11" height="11" fill="var(--magenta-wash)" />
-        <rect width="4.5" height="11" fill="var(--magenta)" />
-      </pattern>
-      <pattern id="reserved" width="7" height="7" patternUnits="userSpaceOnUse">
-        <rect width="7" height="7" fill="var(--sheet-sunk)" />
-        <circle cx="3.5" cy="3.5" r="1.1" fill="var(--ink-soft)" />
-      </pattern>
-      <pattern id="recovery" width="10" height="7" patternUnits="userSpaceOnUse">
-        <rect width="10" height="7" fill="var(--ochre-wash)" />
-        <rect width="10" height="2" y="2.5" fill="var(--ochre)" />
-      </pattern>
-      <pattern id="unallocated" width="9" height="9" patternUnits="userSpaceOnUse" patternTransform="rotate(-45)">
-        <rect width="9" height="9" fill="var(--paper)" />
-        <rect width="1" height="9" fill="var(--line-strong)" />
-      </pattern>
-    </defs>
+    <svg width="0" height="0" className="absolute" aria-hidden>
+      <defs>
+        <pattern id="boot" width="11" height="11" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+          <rect width="11" height="11" fill="var(--magenta-wash)" />
+          <rect width="4.5" height="11" fill="var(--magenta)" />
+        </pattern>
+        <pattern id="reserved" width="7" height="7" patternUnits="userSpaceOnUse">
+          <rect width="7" height="7" fill="var(--sheet-sunk)" />
+          <circle cx="3.5" cy="3.5" r="1.1" fill="var(--ink-soft)" />
+        </pattern>
+        <pattern id="recovery" width="10" height="7" patternUnits="userSpaceOnUse">
+          <rect width="10" height="7" fill="var(--ochre-wash)" />
+          <rect width="10" height="2" y="2.5" fill="var(--ochre)" />
+        </pattern>
+        <pattern id="unallocated" width="9" height="9" patternUnits="userSpaceOnUse" patternTransform="rotate(-45)">
+          <rect width="9" height="9" fill="var(--paper)" />
+          <rect width="1" height="9" fill="var(--line-strong)" />
+        </pattern>
+      </defs>
+    </svg>
   )
 }
 

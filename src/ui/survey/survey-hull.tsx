@@ -1,6 +1,6 @@
 'use client'
 
-import { Hull, HullPatterns } from '@/ui/shared/hull'
+import { Hull } from '@/ui/shared/hull'
 import { type HullPart, placeParts } from '@/ui/shared/hull-geometry'
 import { HullLabels } from '@/ui/shared/hull-labels'
 import type { PlateDrive } from '@/ui/shared/plate'
@@ -33,7 +33,6 @@ export function SurveyHull({ title, drive, parts, scheme, selected, onSelect }: 
         role="img"
         aria-label={`${drive.name}: ${parts.map((p) => `${p.title} ${formatSize(p.sizeBytes)}`).join(', ')}`}
       >
-        <HullPatterns />
         <Hull parts={placed} x={4} y={2} width={124} selected={selected} onSelect={onSelect} />
         <HullLabels parts={placed} x={132} y={2} height={HEIGHT} side="right" />
       </svg>

@@ -236,11 +236,13 @@ function PartitionTable({
                   {p.title}
                 </button>
               </th>
-              <td className="px-2 py-1.5 text-right font-mono">{p.number}</td>
+              <td className="px-2 py-1.5 text-right font-mono whitespace-nowrap">{p.number}</td>
               <td className="px-2 py-1.5">{p.volume ? `${p.volume.name}, ${p.volume.state}` : 'none'}</td>
-              <td className="px-2 py-1.5 text-right font-mono">{formatSize(p.sizeBytes)}</td>
-              <td className="px-2 py-1.5 text-right font-mono">{p.volume ? formatSize(p.volume.usedBytes) : '—'}</td>
-              <td className="px-2 py-1.5 text-right font-mono">{groupDigits(p.firstLba)}</td>
+              <td className="px-2 py-1.5 text-right font-mono whitespace-nowrap">{formatSize(p.sizeBytes)}</td>
+              <td className="px-2 py-1.5 text-right font-mono whitespace-nowrap">
+                {p.volume ? formatSize(p.volume.usedBytes) : '—'}
+              </td>
+              <td className="px-2 py-1.5 text-right font-mono whitespace-nowrap">{groupDigits(p.firstLba)}</td>
               <td className="px-2 py-1.5 text-right">{p.hasLetter ? (p.role === 'system' ? 'C:' : 'yes') : 'none'}</td>
             </tr>
           ))}

@@ -33,6 +33,7 @@ export async function serve(options: { data?: string; port?: number } = {}): Pro
   )
   await new Promise<void>((resolve, reject) => {
     server.stdout!.on('data', (chunk: Buffer) => {
+      // What the server prints is of interest only when a test is looked into.
       if (process.env.IMBARCO_TEST_LOG) process.stderr.write(chunk)
       if (chunk.toString().includes('Ready')) resolve()
     })
