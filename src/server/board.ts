@@ -2,7 +2,7 @@ import { berthOf, driveName } from '@/bench/places'
 import type { BenchState } from '@/bench/types'
 import type { Brief } from '@/bench/scenario/moves'
 import { formatDuration } from '@/core/bytes/size'
-import type { RailStop } from '@/core/move/stations'
+import type { BoardMove, RailStop } from '@/core/move/stations'
 import { benchState } from './bench'
 import { benchNow } from './clock'
 import { latestCopy } from './copy/current'
@@ -12,19 +12,6 @@ import { logbook } from './logbook'
 import { obstacleOf } from './move'
 import { moveRail } from './move/rail'
 import { clockTime, daysUntil } from './words'
-
-export interface BoardMove {
-  readonly id: string
-  readonly name: string
-  readonly customer: string
-  readonly from: string
-  readonly to: string
-  readonly rail: readonly RailStop[]
-  readonly status: string
-  readonly tone: 'needs-you' | 'runs' | 'done' | 'not-yet'
-  /** Time left or time promised, in words. */
-  readonly when: string
-}
 
 /** Everything the board shows. */
 export async function boardState() {

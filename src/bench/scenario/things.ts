@@ -243,5 +243,8 @@ const ACCESSORIES: Accessory[] = [
 /** The bench of Molo Sette on the morning of 4 May 2026. */
 export const SCENARIO_BENCH: BenchState = { computers: COMPUTERS, accessories: ACCESSORIES, drives: DRIVES }
 
+/** Whose bench it is, as the sheet says it. */
+export const SHOP = 'Molo Sette, Porto Salvia'
+
 /** 09:00 on that day, shop time, in milliseconds; bench time has no zone. */
 export const SCENARIO_START = Date.UTC(2026, 4, 4, 9, 0, 0)

@@ -10,7 +10,7 @@ import { type FileSystem, openFileSystem } from '../filesystem'
 import { type GptReading, readGpt } from '../scheme/gpt'
 import { type GptPartition, TYPE_GUIDS } from '../scheme/types'
 import { FALLBACK_PATH, KNOWN_SYSTEMS } from './systems'
-import type { Firmware, Trace, TraceLink, TraceReference } from './types'
+import { type Firmware, type Trace, TRACE_LINKS, type TraceLink, type TraceReference } from './types'
 
 /** A drive in one of the computer's slots, in the order in which the firmware looks. */
 export interface AttachedDrive {
@@ -37,15 +37,6 @@ interface Candidate {
   readonly reading: GptReading
 }
 
-const TITLES = [
-  ['firmware', 'Firmware'],
-  ['table', 'Partition table'],
-  ['esp', 'EFI system partition'],
-  ['loader', 'Boot loader'],
-  ['system-volume', 'System volume'],
-  ['system-loader', 'System loader'],
-] as const
-
 /**
  * Follows a UEFI start link by link on the bytes of the drives in a computer's slots: boot entry or fallback
  * path, partition table, EFI system partition, loader file, system volume, its loader file. `reference` says
@@ -61,7 +52,7 @@ export async function traceStart(
   let startedFrom: string | undefined
   let systemPartitionGuid: string | undefined
   const pass = (found: string, evidence: string) => {
-    const [id, title] = TITLES[links.length]
+    const [id, title] = TRACE_LINKS[links.length]
     links.push({ id, title, state: 'passed', found, evidence })
   }
   try {
@@ -90,7 +81,7 @@ export async function traceStart(
     startedFrom = drive.driveId
   } catch (error) {
     if (!(error instanceof Stop) && !(error instanceof CoreError)) throw error
-    const [id, title] = TITLES[links.length]
+    const [id, title] = TRACE_LINKS[links.length]
     links.push({
       id,
       title,
@@ -100,7 +91,7 @@ export async function traceStart(
       why: error instanceof Stop ? error.why : 'What is on the drive contradicts itself, so the start ends here.',
     })
   }
-  for (const [id, title] of TITLES.slice(links.length))
+  for (const [id, title] of TRACE_LINKS.slice(links.length))
     links.push({ id, title, state: 'not-reached', found: 'not reached', evidence: '' })
   return { links, starts: startedFrom !== undefined, startedFrom, systemPartitionGuid }
 }

@@ -21,6 +21,16 @@ export const TraceReferenceSchema = z.object({
 })
 export type TraceReference = z.infer<typeof TraceReferenceSchema>
 
+/** The links of a start, in order. */
+export const TRACE_LINKS = [
+  ['firmware', 'Firmware'],
+  ['table', 'Partition table'],
+  ['esp', 'EFI system partition'],
+  ['loader', 'Boot loader'],
+  ['system-volume', 'System volume'],
+  ['system-loader', 'System loader'],
+] as const
+
 export const TraceLinkSchema = z.object({
   id: z.enum(['firmware', 'table', 'esp', 'loader', 'system-volume', 'system-loader']),
   title: z.string(),

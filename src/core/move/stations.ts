@@ -39,3 +39,17 @@ export function railOf(results: Partial<Record<StationId, string | true>>): Rail
     return { id, title, state, note: state !== 'ahead' && typeof note === 'string' ? note : undefined }
   })
 }
+
+/** A move as a line of the board. */
+export interface BoardMove {
+  readonly id: string
+  readonly name: string
+  readonly customer: string
+  readonly from: string
+  readonly to: string
+  readonly rail: readonly RailStop[]
+  readonly status: string
+  readonly tone: 'needs-you' | 'runs' | 'done' | 'not-yet'
+  /** Time left or time promised, in words. */
+  readonly when: string
+}

@@ -10,8 +10,6 @@ export interface ReadyFacts {
   readonly computerName: string
   readonly running: 'off' | 'system' | 'stick'
   readonly stickName: string
-  /** Bytes that will be copied, from the locked fit. */
-  readonly copyBytes: number
   /** Bytes of real data that the target's file will take on this host, and what is free there. */
   readonly hostNeededBytes: number
   readonly hostFreeBytes: number

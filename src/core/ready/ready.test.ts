@@ -17,7 +17,6 @@ beforeAll(async () => {
     computerName: 'ticket desk',
     running: 'stick',
     stickName: 'rescue stick',
-    copyBytes: 1,
     hostNeededBytes: 100,
     hostFreeBytes: 1000,
     backup: { where: 'on the server', date: '2 May' },

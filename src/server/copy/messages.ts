@@ -1,7 +1,7 @@
 import type { Layout } from '@/core/fit/types'
 import type { LegTiming } from '@/core/route/types'
 import type { Pace } from '../clock'
-import type { CopyProgress, CopySummary } from '../database/schemas'
+import type { CopyProgress, CopySummary } from '@/core/copy/progress'
 
 /** A drive as the worker opens it. */
 export interface WorkerDrive {

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { CopyProgressSchema } from '../database/schemas'
+import { CopyProgressSchema } from '@/core/copy/progress'
 import { CopyMeter } from './meter'
 import { Pacer } from './pacer'
 

@@ -1,6 +1,6 @@
 import type { CopyStep } from '@/core/copy/run'
 import type { LegTiming } from '@/core/route/types'
-import type { CopyProgress } from '../database/schemas'
+import type { CopyProgress } from '@/core/copy/progress'
 
 /** How many speed samples a copy keeps; when full, every other one goes and the step doubles. */
 const MAX_SAMPLES = 240

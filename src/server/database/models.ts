@@ -3,12 +3,9 @@ import type { z } from 'zod'
 import { BriefSchema, type Brief } from '@/bench/scenario/moves'
 import { type Accessory, AccessorySchema, type Computer, ComputerSchema, type Drive, DriveSchema } from '@/bench/types'
 import { jsonColumn } from './json'
+import { type CopyProgress, CopyProgressSchema, type CopySummary, CopySummarySchema } from '@/core/copy/progress'
 import {
-  type CopyProgress,
-  CopyProgressSchema,
   type CopyStatus,
-  type CopySummary,
-  CopySummarySchema,
   FitResultSchema,
   HandoverResultSchema,
   IntakeResultSchema,

@@ -1,6 +1,6 @@
-import { MIB } from '@/core/bytes/size'
 import { platePrefix } from '@/core/ready/plate-check'
 import { driveName } from '@/bench/places'
+import { SHOP } from '@/bench/scenario/things'
 import { readyState } from '../ready'
 import { routeFor } from '../route'
 import { stepsFor } from '../swap'
@@ -57,14 +57,12 @@ export function surveyView({ move, source, target, lines }: MovePage) {
 
 export function routeView({ move, source, target }: MovePage) {
   const found = routeFor(move)
-  const { slots, name, homeSlot } = move.computer
   return {
     taken: move.row.route !== null,
     found: move.row.route ? ({ works: true, route: move.row.route.route } as const) : found,
     source,
     target,
-    freeSlots: slots.filter((slot) => slot.id !== homeSlot).length,
-    computerName: name,
+    computerName: move.computer.name,
   }
 }
 
@@ -125,8 +123,8 @@ export function swapView({ move, computer, source, target }: MovePage) {
       homeSlot: computer.homeSlot,
       mains: computer.mains,
       running: RUNNING[computer.running],
-      coverScrews: computer.chassis.cover.screws,
-      driveScrews: computer.chassis.driveMount.screws,
+      cover: computer.chassis.cover,
+      driveMount: computer.chassis.driveMount,
     },
     tools: computer.chassis.tools,
     source,
@@ -170,6 +168,7 @@ export function handoverView({ move, copy, source, target, computer }: MovePage)
     },
     brief: { name: brief.name, customer: brief.customer, reason: brief.reason },
     computer: { name: computer.name, model: computer.model },
+    shop: SHOP,
     day: calendarDay(copy.startedAt),
     started: clockSeconds(copy.startedAt),
     ended: copy.endedAt === null ? '' : clockSeconds(copy.endedAt),
@@ -181,12 +180,10 @@ export function handoverView({ move, copy, source, target, computer }: MovePage)
       title: p.title,
       before: (p.sourceLastLba - p.sourceFirstLba + 1) * layout.sectorSize,
       after: (p.lastLba - p.firstLba + 1) * layout.sectorSize,
-      startMib: (p.firstLba * layout.sectorSize) / MIB,
       usedBytes: p.usedBytes,
     })),
     trial: { time: clockTime(trial.at), links: trial.trace.links, checks: trial.checks },
     profile: row.survey.source.profile,
     sourceBytes: row.survey.source.sizeBytes,
-    trialTime: clockTime(trial.at),
   }
 }

@@ -48,7 +48,6 @@ export async function readyState(move: Move): Promise<ReadyState> {
     computerName: computer.name,
     running: computer.running,
     stickName: stick?.name ?? 'rescue stick',
-    copyBytes: survey.source.usedBytes,
     hostNeededBytes: await hostBytes(move),
     hostFreeBytes: host.bavail * host.bsize,
     backup: move.brief.backup ?? undefined,

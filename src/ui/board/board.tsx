@@ -1,24 +1,10 @@
 import Link from 'next/link'
 import { clsx } from 'clsx'
-import type { RailStop } from '@/core/move/stations'
+import type { BoardMove } from '@/core/move/stations'
 import { AsideBlock, Stage } from '@/ui/frame/stage'
 import { Facts } from '@/ui/shared/facts'
 import { type LogLine, Logbook } from '@/ui/shared/logbook'
 import { OpenFirst } from './open-first'
-
-/** A move as a line of the board. */
-export interface BoardMove {
-  readonly id: string
-  readonly name: string
-  readonly customer: string
-  readonly from: string
-  readonly to: string
-  readonly rail: readonly RailStop[]
-  readonly status: string
-  readonly tone: 'needs-you' | 'runs' | 'done' | 'not-yet'
-  /** Time left or time promised, in words. */
-  readonly when: string
-}
 
 interface BoardProps {
   readonly moves: readonly BoardMove[]

@@ -2,6 +2,7 @@
 
 import { useState } from 'react'
 import { formatDuration, formatRate, formatSize } from '@/core/bytes/size'
+import type { CopyProgress, CopySummary } from '@/core/copy/progress'
 import type { Route } from '@/core/route/types'
 import { post, useAct } from '@/ui/frame/act'
 import { useProgress } from '@/ui/frame/events'
@@ -14,8 +15,7 @@ import { Facts } from '@/ui/shared/facts'
 import { type LogLine, Logbook } from '@/ui/shared/logbook'
 import { Plate, type PlateDrive } from '@/ui/shared/plate'
 import { SpeedChart } from './speed-chart'
-import { CopySummaryPanel, type SummaryView } from './summary'
-import type { CopyProgress } from './types'
+import { CopySummaryPanel } from './summary'
 
 interface CopyView {
   readonly copy: {
@@ -23,7 +23,7 @@ interface CopyView {
     readonly status: 'running' | 'paused' | 'done' | 'stopped' | 'failed' | 'interrupted'
     readonly message: string | null
     readonly progress: CopyProgress | null
-    readonly summary: SummaryView | null
+    readonly summary: CopySummary | null
   }
   readonly started: string
   readonly ended: string | null

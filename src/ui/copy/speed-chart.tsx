@@ -1,7 +1,7 @@
 'use client'
 
 import { CartesianGrid, Line, LineChart, ReferenceLine, ResponsiveContainer, XAxis, YAxis } from 'recharts'
-import type { CopyProgress } from './types'
+import type { CopyProgress } from '@/core/copy/progress'
 
 /** Speed over bench time, with what the slowest part allows as a dashed line. */
 export function SpeedChart({ samples, limit }: { samples: CopyProgress['samples']; limit: number }) {

@@ -1,25 +1,10 @@
 import { formatDuration, formatRate, formatSize } from '@/core/bytes/size'
+import type { CopySummary } from '@/core/copy/progress'
 import { shortDigest } from '@/core/digest'
 import { type Fact, Facts } from '@/ui/shared/facts'
 
-export interface SummaryView {
-  readonly copiedBytes: number
-  readonly writtenBytes: number
-  readonly checkedBytes: number
-  readonly digest: string
-  readonly bufferBytes: number
-  readonly copySeconds: number
-  readonly checkSeconds: number
-  readonly partitions: readonly {
-    readonly number: number
-    readonly title: string
-    readonly bytes: number
-    readonly mode: 'used' | 'every'
-  }[]
-}
-
 /** What a copy came to; stays on the screen. */
-export function CopySummaryPanel({ summary }: { summary: SummaryView }) {
+export function CopySummaryPanel({ summary }: { summary: CopySummary }) {
   const { copiedBytes, writtenBytes, copySeconds, checkSeconds } = summary
   return (
     <section className="panel mt-4 grid gap-x-10 gap-y-4 p-4 md:grid-cols-2" data-testid="summary">
@@ -69,11 +54,11 @@ export function CopySummaryPanel({ summary }: { summary: SummaryView }) {
 }
 
 /** Bytes that were copied but did not read back equal. */
-export function lostBytes({ copiedBytes, checkedBytes }: SummaryView): number {
+export function lostBytes({ copiedBytes, checkedBytes }: CopySummary): number {
   return copiedBytes - checkedBytes
 }
 
-function lostFact(summary: SummaryView): Fact {
+function lostFact(summary: CopySummary): Fact {
   const lost = lostBytes(summary)
   return { name: 'Lost', value: lost === 0 ? 'nothing' : formatSize(lost), tone: lost === 0 ? 'good' : 'bad' }
 }

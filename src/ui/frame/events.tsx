@@ -2,7 +2,7 @@
 
 import { useRouter } from 'next/navigation'
 import { createContext, type ReactNode, useContext, useEffect, useRef, useState } from 'react'
-import type { CopyProgress } from '@/ui/copy/types'
+import type { CopyProgress } from '@/core/copy/progress'
 
 type ProgressListener = (moveId: string, progress: CopyProgress, benchNow: number) => void
 

@@ -4,6 +4,7 @@ import type { ReactNode } from 'react'
 import { CircleCheck } from 'lucide-react'
 import type { TraceLink } from '@/core/boot/types'
 import { formatDuration, formatRate, formatSize } from '@/core/bytes/size'
+import type { CopySummary } from '@/core/copy/progress'
 import { shortDigest } from '@/core/digest'
 import type { ProofCheck } from '@/core/proof/compare'
 import { useAct } from '@/ui/frame/act'
@@ -12,7 +13,7 @@ import { NextAction } from '@/ui/frame/next-action'
 import { AsideBlock, Stage } from '@/ui/frame/stage'
 import { Button } from '@/ui/shared/button'
 import { Callout } from '@/ui/shared/callout'
-import { lostBytes, type SummaryView } from '@/ui/copy/summary'
+import { lostBytes } from '@/ui/copy/summary'
 import { DepthProfile } from '@/ui/shared/depth-profile'
 import { Plate, type PlateDrive } from '@/ui/shared/plate'
 
@@ -20,12 +21,13 @@ interface HandoverView {
   readonly handedOver: { readonly on: string; readonly at: string; readonly shelfUntil: string } | null
   readonly brief: { readonly name: string; readonly customer: string; readonly reason: string }
   readonly computer: { readonly name: string; readonly model: string }
+  readonly shop: string
   readonly day: string
   readonly started: string
   readonly ended: string
   readonly source: PlateDrive
   readonly target: PlateDrive
-  readonly summary: SummaryView
+  readonly summary: CopySummary
   readonly partitions: readonly { number: number; title: string; before: number; after: number; usedBytes: number }[]
   readonly trial: {
     readonly time: string
@@ -100,7 +102,9 @@ function Sheet({ view }: { view: HandoverView }) {
         <h2 className="text-[20px] font-[720] [font-stretch:112%]">
           {brief.name}: moved for {brief.reason}
         </h2>
-        <p className="text-ink-soft">Molo Sette, Porto Salvia · {view.day}</p>
+        <p className="text-ink-soft">
+          {view.shop} · {view.day}
+        </p>
       </header>
       <dl className="grid grid-cols-[auto_minmax(0,1fr)] gap-x-6 gap-y-1.5">
         {rows.map(([name, value]) => (

@@ -1,7 +1,7 @@
 'use client'
 
 import { CircleCheck, CircleX } from 'lucide-react'
-import type { TraceLink } from '@/core/boot/types'
+import { TRACE_LINKS, type TraceLink } from '@/core/boot/types'
 import type { ProofCheck } from '@/core/proof/compare'
 import { useAct } from '@/ui/frame/act'
 import { useActions } from '@/ui/frame/actions'
@@ -152,21 +152,8 @@ function wordsOf({ trial, computer, swapped, target }: ProofView): { heading: st
 }
 
 function NoTrial({ name }: { name: string }) {
-  const links: TraceLink[] = (
-    [
-      ['firmware', 'Firmware'],
-      ['table', 'Partition table'],
-      ['esp', 'EFI system partition'],
-      ['loader', 'Boot loader'],
-      ['system-volume', 'System volume'],
-      ['system-loader', 'System loader'],
-    ] as const
-  ).map(([id, title]) => ({
-    id,
-    title,
-    state: 'not-reached',
-    found: `waits for the ${name} to be started`,
-    evidence: '',
-  }))
+  const links = TRACE_LINKS.map(([id, title]): TraceLink => {
+    return { id, title, state: 'not-reached', found: `waits for the ${name} to be started`, evidence: '' }
+  })
   return <Chain links={links} />
 }

@@ -16,7 +16,6 @@ interface RouteView {
   readonly found: RouteAnswer
   readonly source: PlateDrive
   readonly target: PlateDrive
-  readonly freeSlots: number
   readonly computerName: string
 }
 

@@ -1,4 +1,4 @@
-import type { SwapStep } from '@/core/swap/steps'
+import type { Chassis, SwapStep } from '@/core/swap/steps'
 
 interface CasePlanProps {
   readonly computer: {
@@ -6,8 +6,8 @@ interface CasePlanProps {
     readonly slots: readonly string[]
     readonly homeSlot: string
     readonly mains: boolean
-    readonly coverScrews: number
-    readonly driveScrews: number
+    readonly cover: Chassis['cover']
+    readonly driveMount: Chassis['driveMount']
   }
   readonly step?: SwapStep
   readonly sourceIn: boolean
@@ -62,8 +62,9 @@ export function CasePlan({ computer, step, sourceIn, targetIn, sourceName, targe
           strokeDasharray={computer.mains ? undefined : '3 5'}
         />
         <text x="28" y="310" fontSize="12.5" fill="var(--ink-soft)">
-          mains {computer.mains ? 'in' : 'out'} · {computer.coverScrews} panel screws, 6-32 × 6 mm ·{' '}
-          {computer.driveScrews} drive screws, M3 × 5 mm
+          {[`mains ${computer.mains ? 'in' : 'out'}`, screwsOf(computer.cover), screwsOf(computer.driveMount)].join(
+            ' · ',
+          )}
         </text>
         {/* Board. */}
         <rect x="164" y="36" width="150" height="238" rx="4" fill="var(--sea-1)" stroke="var(--sea-3)" />
@@ -132,7 +133,7 @@ export function CasePlan({ computer, step, sourceIn, targetIn, sourceName, targe
           drive cage
         </text>
         {/* Panel screws and the power button. */}
-        {Array.from({ length: computer.coverScrews }, (_, i) => (
+        {Array.from({ length: computer.cover.screws }, (_, i) => (
           <circle
             key={i}
             cx="20"
@@ -174,4 +175,9 @@ export function CasePlan({ computer, step, sourceIn, targetIn, sourceName, targe
       </svg>
     </figure>
   )
+}
+
+/** `2 screws, M3 × 5 mm`; only up to the first comma of where they sit. */
+function screwsOf({ screws, screw }: { screws: number; screw: string }): string {
+  return screws === 0 ? 'no screws' : `${screws} screws ${screw.split(',')[0]}`
 }

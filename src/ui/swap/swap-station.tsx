@@ -2,7 +2,7 @@
 
 import { clsx } from 'clsx'
 import { Check } from 'lucide-react'
-import type { SwapStep } from '@/core/swap/steps'
+import type { Chassis, SwapStep } from '@/core/swap/steps'
 import { useAct } from '@/ui/frame/act'
 import { useActions } from '@/ui/frame/actions'
 import { NextAction } from '@/ui/frame/next-action'
@@ -21,8 +21,8 @@ interface SwapView {
     readonly homeSlot: string
     readonly mains: boolean
     readonly running: string
-    readonly coverScrews: number
-    readonly driveScrews: number
+    readonly cover: Chassis['cover']
+    readonly driveMount: Chassis['driveMount']
   }
   readonly tools: readonly string[]
   readonly source: PlateDrive & { readonly inComputer: boolean }
