@@ -9,6 +9,7 @@ export default defineConfig({
         extends: true,
         test: {
           name: 'unit',
+          env: { IMBARCO_LOG: 'silent' },
           include: ['src/**/*.test.ts', 'src/**/*.test.tsx', 'tests/*.test.ts'],
           testTimeout: 60_000,
           hookTimeout: 60_000,

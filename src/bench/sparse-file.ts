@@ -131,11 +131,11 @@ export class SparseFileDevice implements BlockDevice {
     return mappedChunks(offset, length, (index) => this.bit(index))
   }
 
-  /** Bytes of the chunks that were ever written: what the drive takes on the host at most. */
-  mappedBytes(): number {
-    let count = 0
-    for (const byte of this.map) for (let rest = byte; rest; rest &= rest - 1) count++
-    return Math.min(count * CHUNK_BYTES, this.size)
+  /** Bytes that the drive takes on the host now. */
+  async hostBytes(): Promise<number> {
+    const { blocks } = await this.file.stat()
+    // Blocks are counted in 512 bytes whatever the file system's own are.
+    return blocks * 512
   }
 
   async close(): Promise<void> {

@@ -1,4 +1,4 @@
-import { execFileSync } from 'node:child_process'
+import { execFileSync, spawnSync } from 'node:child_process'
 import { createHash } from 'node:crypto'
 import { readdirSync, readFileSync } from 'node:fs'
 import path from 'node:path'
@@ -35,10 +35,12 @@ export function gdiskPartitions(file: string): Map<number, Cut & { guid: string;
   )
 }
 
-/** What gdisk finds wrong with the tables; empty when nothing. */
+/** What gdisk finds wrong with the tables, its warnings on reading them included; empty when nothing. */
 export function gdiskProblems(file: string): string {
-  const text = run('/usr/sbin/sgdisk', ['-v', file])
-  return /No problems found/.test(text) ? '' : text
+  const { stdout, stderr } = spawnSync('/usr/sbin/sgdisk', ['-v', file], { encoding: 'utf8' })
+  const text = stdout + stderr
+  const sound = /No problems found/.test(stdout) && !/caution|warning|invalid|corrupt|damaged|mismatch/i.test(text)
+  return sound ? '' : text || 'gdisk said nothing'
 }
 
 export function diskGuid(file: string): string {

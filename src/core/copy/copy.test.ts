@@ -78,6 +78,18 @@ describe('a copy', () => {
     expect(sum).toBe(plan.partitions.reduce((total, p) => total + p.bytes, 0))
   })
 
+  it('writes no zeros to a target that was erased, and still counts them as copied', async () => {
+    const content = new Uint8Array(20 * MIB)
+    content.set(pattern(1000, 1), 7 * MIB)
+    const { plan, target } = await prepare({ systemFiles: [{ path: '/mostly nothing', content }] })
+    const outcome = await runCopy(plan, target, options())
+    expect(outcome.copiedBytes).toBe(plan.totalBytes)
+    expect(outcome.writtenBytes).toBeLessThan(plan.totalBytes - 10 * MIB)
+    const system = (await surveyDrive(target, sha256)).partitions[2]
+    const volume = (await openFileSystem(new SliceDevice(target, system.startBytes, system.sizeBytes)))!
+    expect(sameBytes(await volume.readFile('/mostly nothing'), content)).toBe(true)
+  })
+
   it('writes the first sector last and checks before it', async () => {
     const { plan, target } = await prepare()
     const writes: number[] = []

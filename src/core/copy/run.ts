@@ -130,12 +130,17 @@ async function copyPieces(
       const bytes = buffer.subarray(0, piece.length)
       await plan.expected.read(piece.offset, bytes)
       await rolling.add(piece, pieceDigest(bytes, options.digest))
-      // Not awaited here: the next piece is read while this one is written.
-      writing = writing
-        .then(() => (failure ? undefined : target.write(piece.offset, bytes)))
-        .catch((error: unknown) => void (failure ??= error))
-        .finally(() => pool.give(buffer))
-      writtenBytes += piece.length
+      if (blank && isZero(bytes)) {
+        // It reads as zeros on the erased target already.
+        pool.give(buffer)
+      } else {
+        writtenBytes += piece.length
+        // Not awaited here: the next piece is read while this one is written.
+        writing = writing
+          .then(() => (failure ? undefined : target.write(piece.offset, bytes)))
+          .catch((error: unknown) => void (failure ??= error))
+          .finally(() => pool.give(buffer))
+      }
       await options.onStep({ phase: 'copy', bytes: piece.length, piece })
     }
   } finally {

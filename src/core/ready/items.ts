@@ -245,19 +245,23 @@ function hostItem({ hostNeededBytes, hostFreeBytes }: ReadyFacts): ReadyItem {
 }
 
 function eraseItem({ target, targetName, surveyedAt }: ReadyFacts): ReadyItem {
-  const held = target.partitions.map((p) => p.title)
-  const what =
-    target.scheme === 'unfinished'
-      ? 'an unfinished copy'
-      : held.length > 0
-        ? `${held.join(', ')}, ${formatSize(target.usedBytes)} used`
-        : 'nothing'
-  return {
-    id: 'erased',
-    state: 'settled',
-    known: `read ${surveyedAt}`,
+  const base = { id: 'erased', state: 'settled', known: `read ${surveyedAt}` } as const
+  const erased = (what: string) => ({
+    ...base,
     title: `The ${targetName} holds ${what}`,
-    why: held.length > 0 ? 'all of it will be erased' : 'so nothing of value is erased',
+    why: 'all of it will be erased',
+  })
+  switch (target.scheme) {
+    case 'none':
+      return { ...base, title: `The ${targetName} holds nothing`, why: 'so nothing of value is erased' }
+    case 'gpt':
+      return erased(`${target.partitions.map((p) => p.title).join(', ')}, ${formatSize(target.usedBytes)} used`)
+    case 'unfinished':
+      return erased('an unfinished copy')
+    case 'damaged':
+      return erased('a damaged partition table and what may be behind it')
+    case 'unknown':
+      return erased('something that cannot be told')
   }
 }
 

@@ -1,5 +1,6 @@
 import { crc32, crcText } from '../bytes/crc32'
 import { NIL_GUID } from '../bytes/guid'
+import { asciiToString } from '../bytes/struct'
 import { type BlockDevice, readBytes } from '../block/device'
 import { BadStructure, CoreError } from '../errors'
 import type { Finding } from '../findings'
@@ -188,13 +189,15 @@ async function readCopy(device: BlockDevice, lba: number): Promise<GptCopy> {
   } catch (error) {
     return { lba, fault: `cannot be read (${error instanceof Error ? error.message : 'unknown'})` }
   }
+  if (asciiToString(bytes.subarray(0, GPT_SIGNATURE.length)) !== GPT_SIGNATURE) {
+    return { lba, absent: true, fault: 'does not carry the signature of a GPT' }
+  }
   let header: ReturnType<typeof GPT_HEADER.read>
   try {
     header = GPT_HEADER.read(bytes)
   } catch {
     return { lba, fault: 'holds numbers that no drive can have' }
   }
-  if (header.signature !== GPT_SIGNATURE) return { lba, absent: true, fault: 'does not carry the signature of a GPT' }
   if (header.headerSize < GPT_HEADER.size || header.headerSize > sectorSize) {
     return { lba, fault: `gives its own length as ${header.headerSize} bytes` }
   }

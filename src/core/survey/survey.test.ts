@@ -2,6 +2,7 @@ import { describe, expect, it } from 'vitest'
 import { MemoryDevice } from '../block/memory'
 import { MIB } from '../bytes/size'
 import { unfinishedMarker } from '../copy/marker'
+import { writeGpt } from '../scheme/gpt'
 import { makeSystemDisk, sha256 } from '../testing-disk'
 import { DepthProfile } from './profile'
 import { fingerprintOf, surveyDrive } from './survey'
@@ -40,6 +41,54 @@ describe('the survey of a drive', () => {
       0,
       0,
     ])
+  })
+
+  it.each<[string, (device: MemoryDevice) => Promise<void>, string, string]>([
+    [
+      'a drive whose GPT is gone',
+      async (d) => {
+        const table = {
+          diskGuid: '91f0c1d2-1111-4222-8333-4444555533c7',
+          entryCount: 128,
+          entrySize: 128,
+          partitions: [],
+        }
+        await writeGpt(d, table)
+        await d.write(512, new Uint8Array(512))
+        await d.write(d.size - 512, new Uint8Array(512))
+      },
+      'damaged',
+      'drive.gpt-lost',
+    ],
+    [
+      'a drive with an MBR',
+      async (d) => {
+        const sector = new Uint8Array(512)
+        sector.set([0x80, 0, 0, 0, 0x07, 0, 0, 0, 0, 8, 0, 0, 0, 0, 1, 0], 446)
+        sector.set([0x55, 0xaa], 510)
+        await d.write(0, sector)
+      },
+      'unknown',
+      'drive.mbr',
+    ],
+    [
+      'a drive without a table but with something on it',
+      (d) => d.write(33 * MIB, new Uint8Array(512).fill(1)),
+      'unknown',
+      'drive.unknown-content',
+    ],
+  ])('never calls %s empty', async (_what, make, scheme, code) => {
+    const device = new MemoryDevice(64 * MIB)
+    await make(device)
+    const survey = await surveyDrive(device, sha256)
+    expect([survey.scheme, survey.findings.map((f) => f.code)]).toEqual([scheme, [code]])
+    expect(DriveSurveySchema.parse(survey)).toEqual(survey)
+  })
+
+  it('calls a drive empty that was written with zeros only', async () => {
+    const device = new MemoryDevice(64 * MIB)
+    await device.write(5 * MIB, new Uint8Array(MIB))
+    expect((await surveyDrive(device, sha256)).scheme).toBe('none')
   })
 
   it('warns of an unfinished copy', async () => {

@@ -12,6 +12,7 @@ import { type GptReading, readGpt, usableRange } from '../scheme/gpt'
 import { ATTRIBUTES, type GptPartition, TYPE_GUIDS } from '../scheme/types'
 import { DepthProfile } from './profile'
 import type { DriveSurvey, PartitionSurvey, Role, VolumeSurvey } from './types'
+import { unknownContent } from './unknown'
 
 /**
  * Reads what is on a drive, writing nothing: table, partitions, file systems, systems, loaders, what is used
@@ -44,7 +45,11 @@ export async function surveyDrive(device: BlockDevice, digest: Digest): Promise<
     findings.push({ severity: 'damage', code: 'drive.table-damaged', sentence: error.message })
     return { ...base, ...nothing, scheme: 'damaged', profile: profile.shares(), findings }
   }
-  if (!reading) return { ...base, ...nothing, scheme: 'none', profile: profile.shares(), findings }
+  if (!reading) {
+    const content = await unknownContent(device)
+    if (content) findings.push(content.finding)
+    return { ...base, ...nothing, scheme: content?.scheme ?? 'none', profile: profile.shares(), findings }
+  }
 
   findings.push(...reading.findings)
   const partitions: PartitionSurvey[] = []

@@ -75,8 +75,11 @@ export const LoaderFileSchema = z.object({ path: z.string(), sizeBytes: z.number
 export const DriveSurveySchema = z.object({
   sizeBytes: z.number(),
   logicalSectorSize: z.union([z.literal(512), z.literal(4096)]),
-  /** `unfinished`: an earlier copy to this drive did not end. */
-  scheme: z.enum(['gpt', 'none', 'damaged', 'unfinished']),
+  /**
+   * `none`: empty. `unknown`: holds something that is not understood. `unfinished`: an earlier copy to this
+   * drive did not end.
+   */
+  scheme: z.enum(['gpt', 'none', 'damaged', 'unknown', 'unfinished']),
   table: TableSurveySchema.optional(),
   partitions: z.array(PartitionSurveySchema),
   gaps: z.array(GapSchema),

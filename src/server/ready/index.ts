@@ -106,7 +106,7 @@ function routeHolds(move: Move): boolean {
 async function hostBytes(move: Move): Promise<number> {
   const device = await SparseFileDevice.open(driveFile(move.source), { writable: false })
   try {
-    return device.mappedBytes() + 64 * MIB
+    return (await device.hostBytes()) + 64 * MIB
   } finally {
     await device.close()
   }

@@ -40,7 +40,7 @@ export function CopySummaryPanel({ summary }: { summary: CopySummary }) {
             },
             { name: 'Written as data', value: formatSize(writtenBytes), mono: true },
             {
-              name: 'Never written on the source, zeros on both',
+              name: 'Zeros, which the erased target holds already',
               value: formatSize(copiedBytes - writtenBytes),
               mono: true,
             },

@@ -80,8 +80,7 @@ function Held({ held }: { held: DriveSurvey }) {
   const names = held.partitions.map((p) => `${p.title}, ${formatSize(p.volume?.usedBytes ?? p.sizeBytes)} used`)
   return (
     <p className="mt-2 text-[13.5px] text-vermilion">
-      On the target now, and erased:{' '}
-      {names.length > 0 ? names.join('; ') : 'what is left of another copy or a damaged table'}.
+      On the target now, and erased: {names.length > 0 ? names.join('; ') : 'something that cannot be told'}.
     </p>
   )
 }

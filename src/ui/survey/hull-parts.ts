@@ -5,7 +5,14 @@ import { withGaps } from '@/ui/shared/hull-parts'
 /** A surveyed drive as parts of a hull: partitions and the room between them, first sector to last. */
 export function hullParts(survey: DriveSurvey): HullPart[] {
   if (survey.partitions.length === 0) {
-    return [{ key: 'all', title: 'Unallocated', role: 'unallocated', sizeBytes: survey.sizeBytes }]
+    return [
+      {
+        key: 'all',
+        title: survey.scheme === 'none' ? 'Unallocated' : 'Not understood',
+        role: survey.scheme === 'none' ? 'unallocated' : 'unknown',
+        sizeBytes: survey.sizeBytes,
+      },
+    ]
   }
   const partitions = survey.partitions.map(({ firstLba, number, title, role, sizeBytes, volume }) => ({
     firstLba,

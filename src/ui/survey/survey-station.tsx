@@ -1,7 +1,6 @@
 'use client'
 
 import { useState } from 'react'
-import { clsx } from 'clsx'
 import { formatSize, groupDigits } from '@/core/bytes/size'
 import type { DriveSurvey, PartitionSurvey } from '@/core/survey/types'
 import { useAct } from '@/ui/frame/act'
@@ -13,6 +12,7 @@ import { DepthProfile } from '@/ui/shared/depth-profile'
 import { type Fact, Facts } from '@/ui/shared/facts'
 import { FindingList } from '@/ui/shared/finding-list'
 import { Plate, type PlateDrive } from '@/ui/shared/plate'
+import { type Column, SelectableTable } from '@/ui/shared/selectable-table'
 import { hullParts } from './hull-parts'
 import { SurveyHull } from './survey-hull'
 
@@ -121,6 +121,8 @@ function headingOf(source: DriveSurvey): string {
   )
   if (damage.length > 0)
     return `${damage.length === 1 ? 'One thing is' : `${damage.length} things are`} damaged on the source`
+  const dirty = source.partitions.find((p) => p.volume?.state === 'dirty')
+  if (dirty) return `${dirty.title} was not closed cleanly`
   const system = source.partitions.find((p) => p.system)
   if (!system?.volume) return 'The source is sound, and no system was found on it'
   const share = Math.round((system.volume.usedBytes / system.volume.totalBytes) * 100)
@@ -130,14 +132,24 @@ function headingOf(source: DriveSurvey): string {
 function reasonOf(source: DriveSurvey, target: DriveSurvey, targetName: string): string {
   const hidden = source.partitions.filter((p) => !p.hasLetter).length
   const system = source.partitions.find((p) => p.system)
-  const holds =
-    target.scheme === 'none'
-      ? 'is empty'
-      : target.scheme === 'unfinished'
-        ? 'holds an unfinished copy'
-        : `holds ${target.partitions.length} partitions`
+  const holds = holdsOf(target)
   const first = system ? `${system.title} holds ${system.system!.name}. ` : ''
   return `${first}${hidden} of the ${source.partitions.length} partitions have no drive letter and must come along. The ${targetName} ${holds}.`
+}
+
+function holdsOf(target: DriveSurvey): string {
+  switch (target.scheme) {
+    case 'gpt':
+      return `holds ${target.partitions.length} partitions`
+    case 'none':
+      return 'is empty'
+    case 'unfinished':
+      return 'holds an unfinished copy'
+    case 'damaged':
+      return 'has a damaged partition table and may not be empty'
+    case 'unknown':
+      return 'is not empty, and what is on it cannot be told'
+  }
 }
 
 function schemeOf(survey: DriveSurvey): string {
@@ -150,6 +162,8 @@ function schemeOf(survey: DriveSurvey): string {
       return 'no partition table, empty'
     case 'damaged':
       return 'damaged partition table'
+    case 'unknown':
+      return 'no GPT, but not empty'
     case 'unfinished':
       return 'an unfinished copy'
   }
@@ -196,58 +210,42 @@ function PartitionDetails({ partition }: { partition: PartitionSurvey }) {
   )
 }
 
-function PartitionTable({
-  survey,
-  selected,
-  onSelect,
-}: {
-  survey: DriveSurvey
-  selected: string
-  onSelect: (key: string) => void
-}) {
+const COLUMNS: readonly Column[] = [
+  { name: 'No.', kind: 'number' },
+  { name: 'File system', kind: 'words' },
+  { name: 'Size', kind: 'number' },
+  { name: 'Used', kind: 'number' },
+  { name: 'First sector', kind: 'number' },
+  { name: 'Letter', kind: 'words' },
+]
+
+interface PartitionTableProps {
+  readonly survey: DriveSurvey
+  readonly selected: string
+  readonly onSelect: (key: string) => void
+}
+
+function PartitionTable({ survey, selected, onSelect }: PartitionTableProps) {
+  const rows = survey.partitions.map((p) => ({
+    key: String(p.number),
+    title: p.title,
+    cells: [
+      p.number,
+      p.volume ? `${p.volume.name}, ${p.volume.state}` : 'none',
+      formatSize(p.sizeBytes),
+      p.volume ? formatSize(p.volume.usedBytes) : '—',
+      groupDigits(p.firstLba),
+      p.hasLetter ? (p.role === 'system' ? 'C:' : 'yes') : 'none',
+    ],
+  }))
   return (
-    <div className="mt-4 overflow-x-auto" tabIndex={0} role="region" aria-label="Partitions of the source">
-      <table className="w-full text-[13.5px]">
-        <thead className="border-b border-line-strong text-left text-ink-soft">
-          <tr>
-            {['Partition', 'No.', 'File system', 'Size', 'Used', 'First sector', 'Letter'].map((name, i) => (
-              <th
-                key={name}
-                scope="col"
-                className={clsx('px-2 py-1.5 font-semibold', i > 0 && i !== 2 && 'text-right')}
-              >
-                {name}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {survey.partitions.map((p) => (
-            <tr
-              key={p.number}
-              onClick={() => onSelect(String(p.number))}
-              className={clsx(
-                'cursor-pointer border-b border-line',
-                String(p.number) === selected && 'bg-magenta-wash',
-              )}
-            >
-              <th scope="row" className="px-2 py-1.5 text-left font-semibold">
-                <button type="button" onClick={() => onSelect(String(p.number))} className="text-left">
-                  {p.title}
-                </button>
-              </th>
-              <td className="px-2 py-1.5 text-right font-mono whitespace-nowrap">{p.number}</td>
-              <td className="px-2 py-1.5">{p.volume ? `${p.volume.name}, ${p.volume.state}` : 'none'}</td>
-              <td className="px-2 py-1.5 text-right font-mono whitespace-nowrap">{formatSize(p.sizeBytes)}</td>
-              <td className="px-2 py-1.5 text-right font-mono whitespace-nowrap">
-                {p.volume ? formatSize(p.volume.usedBytes) : '—'}
-              </td>
-              <td className="px-2 py-1.5 text-right font-mono whitespace-nowrap">{groupDigits(p.firstLba)}</td>
-              <td className="px-2 py-1.5 text-right">{p.hasLetter ? (p.role === 'system' ? 'C:' : 'yes') : 'none'}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </div>
+    <SelectableTable
+      label="Partitions of the source"
+      title="Partition"
+      columns={COLUMNS}
+      rows={rows}
+      selected={selected}
+      onSelect={onSelect}
+    />
   )
 }
