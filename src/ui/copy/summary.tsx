@@ -40,7 +40,7 @@ export function CopySummaryPanel({ summary }: { summary: CopySummary }) {
             },
             { name: 'Written as data', value: formatSize(writtenBytes), mono: true },
             {
-              name: 'Zeros, which the erased target holds already',
+              name: 'Zeros on both drives',
               value: formatSize(copiedBytes - writtenBytes),
               mono: true,
             },
