@@ -5,7 +5,6 @@ import { singleton } from './singleton'
 
 /** How fast bench time runs while bytes move: as in reality, thirty times that, or as fast as it goes. */
 export type Pace = '1' | '30' | 'max'
-export const PACES: readonly Pace[] = ['1', '30', 'max']
 
 interface ClockState {
   /** Bench time at `anchor`. */

@@ -2,7 +2,6 @@ import { z } from 'zod'
 
 /** Why a customer wants a move. */
 export const ReasonSchema = z.enum(['more room', 'more speed', 'failing drive', 'virtual machine', 'another computer'])
-export type Reason = z.infer<typeof ReasonSchema>
 
 /** What a move is about, before anything is read. */
 export const BriefSchema = z.object({

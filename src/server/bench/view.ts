@@ -69,8 +69,6 @@ export async function benchView() {
   return { computers, accessories, table: loose('table'), shelf: loose('shelf'), ways }
 }
 
-export type BenchView = Awaited<ReturnType<typeof benchView>>
-
 /** Why a drive cannot be taken out of where it is. */
 function stuck(drive: Drive, bench: BenchState): string | undefined {
   if (drive.place.kind !== 'slot') return undefined

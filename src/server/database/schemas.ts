@@ -40,7 +40,5 @@ export type Trial = z.infer<typeof TrialSchema>
 export const ProofResultSchema = z.object({ trials: z.array(TrialSchema) })
 export const HandoverResultSchema = z.object({ at: z.number(), shelfUntil: z.string() })
 
-export const LogToneSchema = z.enum(['plain', 'good', 'bad'])
-
 export const CopyStatusSchema = z.enum(['running', 'paused', 'done', 'stopped', 'failed', 'interrupted'])
 export type CopyStatus = z.infer<typeof CopyStatusSchema>

@@ -38,7 +38,7 @@ interface CopyView {
 
 /** The bytes on their way, and what they came to. */
 export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }) {
-  const { act, busy } = useAct()
+  const { act, go, busy } = useAct()
   const { copy, source, target } = view
   const [live, setLive] = useState<{ id: string; progress: CopyProgress } | null>(null)
   useProgress((id, progress) => {
@@ -46,7 +46,6 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }
   })
   const running = copy.status === 'running' || copy.status === 'paused'
   const progress = running && live?.id === copy.id ? newer(live.progress, copy.progress) : copy.progress
-  const plain = async () => ({ ok: true }) as const
   const command = (name: string) => void act(() => post(`/api/moves/${moveId}/copy`, { command: name }))
   const { heading, reason } = wordsOf(view, progress)
   return (
@@ -91,11 +90,11 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }
       }
       next={
         copy.status === 'done' ? (
-          <NextAction label="Go on to Swap" onAct={() => void act(plain, `/moves/${moveId}/swap`)} disabled={busy} />
+          <NextAction label="Go on to Swap" onAct={() => go(`/moves/${moveId}/swap`)} disabled={busy} />
         ) : running ? undefined : (
           <NextAction
             label="Start the copy over"
-            onAct={() => void act(plain, `/moves/${moveId}/ready`)}
+            onAct={() => go(`/moves/${moveId}/ready`)}
             disabled={busy}
             hint="The plate is checked again first."
           />

@@ -32,7 +32,7 @@ interface FitView {
 
 /** Where everything goes on the target. Solved in the browser at each change, and once more by the server when locked. */
 export function FitStation({ moveId, view }: { moveId: string; view: FitView }) {
-  const { act, busy } = useAct()
+  const { act, go, busy } = useAct()
   const { lockFit, unlockFit } = useActions()
   const { sourceSurvey, targetSurvey, locked } = view
   const [changed, setWish] = useState<FitWish>(() => defaultWish(sourceSurvey))
@@ -83,7 +83,7 @@ export function FitStation({ moveId, view }: { moveId: string; view: FitView }) 
         locked ? (
           <NextAction
             label="Go on to Ready"
-            onAct={() => void act(async () => ({ ok: true }), ready)}
+            onAct={() => go(ready)}
             disabled={busy}
             hint={`Locked ${locked.at}. This is what will be written.`}
           />

@@ -7,7 +7,7 @@ import type { Outcome } from './actions'
 
 /**
  * Runs something on the server: shows its sentence when it is refused, else reads the page's state anew.
- * `next` is where to go when it was done.
+ * `next` is where to go when it was done. `go` only goes there.
  */
 export function useAct() {
   const router = useRouter()
@@ -36,7 +36,8 @@ export function useAct() {
     },
     [router],
   )
-  return { act, busy: running || refreshing }
+  const go = useCallback((path: string) => startTransition(() => router.push(path)), [router])
+  return { act, go, busy: running || refreshing }
 }
 
 /** Sends JSON to a route handler of this server. */

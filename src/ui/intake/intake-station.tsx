@@ -33,7 +33,7 @@ interface IntakeView {
 
 /** What is to be moved, and why. */
 export function IntakeStation({ moveId, view }: { moveId: string; view: IntakeView }) {
-  const { act, busy } = useAct()
+  const { act, go, busy } = useAct()
   const { confirmIntake, readDrives } = useActions()
   const { computer, backup, source, target } = view
   const next = `/moves/${moveId}/survey`
@@ -64,7 +64,7 @@ export function IntakeStation({ moveId, view }: { moveId: string; view: IntakeVi
       }
       next={
         view.confirmed ? (
-          <NextAction label="Go to Survey" onAct={() => void act(async () => ({ ok: true }), next)} disabled={busy} />
+          <NextAction label="Go to Survey" onAct={() => go(next)} disabled={busy} />
         ) : (
           <NextAction
             label="Take it in, read the drives"

@@ -30,7 +30,7 @@ interface ProofView {
 
 /** Does it start, and is it all there? */
 export function ProofStation({ moveId, view }: { moveId: string; view: ProofView }) {
-  const { act, busy } = useAct()
+  const { act, go, busy } = useAct()
   const { startTrial } = useActions()
   const { trial, computer, source, target } = view
   const start = () => void act(() => startTrial(moveId))
@@ -81,11 +81,7 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
       }
       next={
         passed ? (
-          <NextAction
-            label="Go on to Handover"
-            onAct={() => void act(async () => ({ ok: true }), `/moves/${moveId}/handover`)}
-            disabled={busy}
-          />
+          <NextAction label="Go on to Handover" onAct={() => go(`/moves/${moveId}/handover`)} disabled={busy} />
         ) : (
           <NextAction
             label={trial ? 'Try again from power-on' : `Start the ${computer.name}`}

@@ -30,20 +30,19 @@ const COUNTS = ['Nothing', 'One thing', 'Two things', 'Three things', 'Four thin
 
 /** What has to be true before it may start, and the plate check. */
 export function ReadyStation({ moveId, view }: { moveId: string; view: ReadyView }) {
-  const { act, busy } = useAct()
+  const { act, go, busy } = useAct()
   const { settle } = useActions()
   const [typed, setTyped] = useState('')
   const { items, open, source, target } = view
   const copyPage = `/moves/${moveId}/copy`
   const settled = items.length - open
   const missing = PLATE_CHARACTERS - typed.length
-  const plain = async () => ({ ok: true }) as const
   if (view.running || view.done) {
     return (
       <Stage
         heading={view.done ? 'It was ready, and the copy is done' : 'It was ready, and the copy is running'}
         reason="The list below is as things are now."
-        next={<NextAction label="Go to Copy" onAct={() => void act(plain, copyPage)} disabled={busy} />}
+        next={<NextAction label="Go to Copy" onAct={() => go(copyPage)} disabled={busy} />}
       >
         <Items items={items} busy={true} onAction={() => {}} />
       </Stage>

@@ -21,7 +21,7 @@ interface RouteView {
 
 /** How the bytes get there. */
 export function RouteStation({ moveId, view }: { moveId: string; view: RouteView }) {
-  const { act, busy } = useAct()
+  const { act, go, busy } = useAct()
   const { takeRoute } = useActions()
   const { found, source, target } = view
   const next = `/moves/${moveId}/fit`
@@ -44,7 +44,7 @@ export function RouteStation({ moveId, view }: { moveId: string; view: RouteView
       aside={<RouteFacts route={route} />}
       next={
         view.taken ? (
-          <NextAction label="Go on to Fit" onAct={() => void act(async () => ({ ok: true }), next)} disabled={busy} />
+          <NextAction label="Go on to Fit" onAct={() => go(next)} disabled={busy} />
         ) : (
           <NextAction label="Take this way" onAct={() => void act(() => takeRoute(moveId), next)} disabled={busy} />
         )

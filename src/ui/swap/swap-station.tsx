@@ -31,7 +31,7 @@ interface SwapView {
 
 /** The hardware, one step at a time. */
 export function SwapStation({ moveId, view }: { moveId: string; view: SwapView }) {
-  const { act, busy } = useAct()
+  const { act, go, busy } = useAct()
   const { finishStep } = useActions()
   const { steps, done, computer, source, target } = view
   const step = steps[done]
@@ -81,11 +81,7 @@ export function SwapStation({ moveId, view }: { moveId: string; view: SwapView }
             hint={`Step ${done + 1} of ${steps.length}`}
           />
         ) : (
-          <NextAction
-            label="Go on to Proof"
-            onAct={() => void act(async () => ({ ok: true }), proof)}
-            disabled={busy}
-          />
+          <NextAction label="Go on to Proof" onAct={() => go(proof)} disabled={busy} />
         )
       }
     >

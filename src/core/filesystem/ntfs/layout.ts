@@ -170,7 +170,6 @@ export const ENTRY_HAS_SUBNODE = 1
 export const ENTRY_IS_LAST = 2
 export const ATTRIBUTE_COMPRESSED = 0x0001
 export const ATTRIBUTE_ENCRYPTED = 0x4000
-export const ATTRIBUTE_SPARSE = 0x8000
 export const VOLUME_DIRTY = 0x0001
 export const NAMESPACE_DOS = 2
 /** FILE_NAME file attribute bit that says: this is a directory. */
