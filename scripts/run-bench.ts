@@ -122,6 +122,7 @@ async function benchSolver(): Promise<void> {
     role: 'data' as const,
     hasLetter: true,
     title: '',
+    idleFiles: [],
     findings: [],
   })
   const survey = {
@@ -135,6 +136,9 @@ async function benchSolver(): Promise<void> {
       backupEntriesCrc: 0,
       backupLba: 0,
       protectiveMbr: true,
+      hybridMbr: false,
+      entryCount: 128,
+      entrySize: 128,
     },
     partitions: Array.from({ length: 128 }, (_, i) => partition(i + 1)),
     gaps: [],

@@ -21,6 +21,19 @@ export function guidToBytes(text: string): Uint8Array {
   return bytes
 }
 
+/** 16 bytes in the order they are written, as systems other than UEFI store a UUID. */
+export function uuidToString(bytes: Uint8Array): string {
+  const hex = Array.from(bytes.subarray(0, 16), (byte) => byte.toString(16).padStart(2, '0')).join('')
+  return `${hex.slice(0, 8)}-${hex.slice(8, 12)}-${hex.slice(12, 16)}-${hex.slice(16, 20)}-${hex.slice(20)}`
+}
+
+/** The 16 bytes of a UUID in written order. Throws RangeError when the text is not one. */
+export function uuidToBytes(text: string): Uint8Array {
+  const lower = text.toLowerCase()
+  if (!PATTERN.test(lower)) throw new RangeError(`"${text}" is not a UUID.`)
+  return Uint8Array.from(lower.replaceAll('-', '').match(/../g)!, (pair) => parseInt(pair, 16))
+}
+
 /** First and last four digits, as people compare them: `7c1e…a204`. */
 export function shortGuid(guid: string): string {
   return `${guid.slice(0, 4)}…${guid.slice(-4)}`

@@ -1,8 +1,9 @@
 import { BadStructure } from '../errors'
-import { guidToString, guidToBytes } from './guid'
+import { guidToString, guidToBytes, uuidToBytes, uuidToString } from './guid'
 
 /**
- * How one field of an on-disk structure is stored. Integers are little-endian.
+ * How one field of an on-disk structure is stored. Integers have the byte order of their structure, little-endian
+ * where it says nothing. A `guid` has its first three groups little-endian, a `uuid` is 16 bytes as they come.
  * `u64` must be exact as a number (up to 2^53); `bits64` is a bigint for flags and serials.
  */
 export type FieldKind =
@@ -13,16 +14,19 @@ export type FieldKind =
   | 'u64'
   | 'bits64'
   | 'guid'
+  | 'uuid'
   | readonly ['ascii', number]
   | readonly ['utf16', number]
   | readonly ['bytes', number]
+
+export type ByteOrder = 'little' | 'big'
 
 /** Offset in bytes, kind. */
 export type Field = readonly [offset: number, kind: FieldKind]
 
 type ValueOf<K extends FieldKind> = K extends 'bits64'
   ? bigint
-  : K extends 'guid' | readonly ['ascii', number] | readonly ['utf16', number]
+  : K extends 'guid' | 'uuid' | readonly ['ascii', number] | readonly ['utf16', number]
     ? string
     : K extends readonly ['bytes', number]
       ? Uint8Array
@@ -34,6 +38,8 @@ export type StructValues<F extends Record<string, Field>> = { [N in keyof F]: Va
 export interface Struct<F extends Record<string, Field>> {
   readonly name: string
   readonly size: number
+  readonly fields: F
+  readonly order: ByteOrder
   /** Reads all fields. Throws BadStructure when the bytes are too short or a `u64` is not exact. */
   read(bytes: Uint8Array, at?: number): StructValues<F>
   /** Writes the fields given, leaving other bytes as they are. */
@@ -41,25 +47,33 @@ export interface Struct<F extends Record<string, Field>> {
 }
 
 /** Declares a structure of `size` bytes from a table of offsets and kinds. */
-export function defineStruct<const F extends Record<string, Field>>(name: string, size: number, fields: F): Struct<F> {
+export function defineStruct<const F extends Record<string, Field>>(
+  name: string,
+  size: number,
+  fields: F,
+  order: ByteOrder = 'little',
+): Struct<F> {
+  const little = order === 'little'
   const list = Object.entries(fields)
   return {
     name,
     size,
+    fields,
+    order,
     read(bytes, at = 0) {
       if (at < 0 || at + size > bytes.length) {
         throw new BadStructure(name, at, `it needs ${size} bytes and ${Math.max(0, bytes.length - at)} are left`)
       }
       const view = viewOf(bytes)
       const values: Record<string, unknown> = {}
-      for (const [key, [offset, kind]] of list) values[key] = readField(name, bytes, view, at + offset, kind)
+      for (const [key, [offset, kind]] of list) values[key] = readField(name, bytes, view, at + offset, kind, little)
       return values as StructValues<F>
     },
     write(bytes, values, at = 0) {
       const view = viewOf(bytes)
       for (const [key, [offset, kind]] of list) {
         const value = values[key]
-        if (value !== undefined) writeField(bytes, view, at + offset, kind, value)
+        if (value !== undefined) writeField(bytes, view, at + offset, kind, value, little)
       }
     },
   }
@@ -98,6 +112,11 @@ export function stringToUtf16(text: string): Uint8Array {
   return bytes
 }
 
+/** True when these characters stand at that place. */
+export function hasText(bytes: Uint8Array, at: number, text: string): boolean {
+  return asciiToString(bytes.subarray(at, at + text.length)) === text
+}
+
 /** Single-byte characters as a string, trailing zeros and spaces kept. */
 export function asciiToString(bytes: Uint8Array): string {
   let text = ''
@@ -105,22 +124,31 @@ export function asciiToString(bytes: Uint8Array): string {
   return text
 }
 
-function readField(name: string, bytes: Uint8Array, view: DataView, at: number, kind: FieldKind): unknown {
+function readField(
+  name: string,
+  bytes: Uint8Array,
+  view: DataView,
+  at: number,
+  kind: FieldKind,
+  little: boolean,
+): unknown {
   switch (kind) {
     case 'u8':
       return view.getUint8(at)
     case 'i8':
       return view.getInt8(at)
     case 'u16':
-      return view.getUint16(at, true)
+      return view.getUint16(at, little)
     case 'u32':
-      return view.getUint32(at, true)
+      return view.getUint32(at, little)
     case 'u64':
-      return exactNumber(view.getBigUint64(at, true), name, at)
+      return exactNumber(view.getBigUint64(at, little), name, at)
     case 'bits64':
-      return view.getBigUint64(at, true)
+      return view.getBigUint64(at, little)
     case 'guid':
       return guidToString(bytes.subarray(at, at + 16))
+    case 'uuid':
+      return uuidToString(bytes.subarray(at, at + 16))
   }
   const [what, length] = kind
   if (what === 'ascii') return asciiToString(bytes.subarray(at, at + length))
@@ -128,22 +156,31 @@ function readField(name: string, bytes: Uint8Array, view: DataView, at: number, 
   return bytes.slice(at, at + length)
 }
 
-function writeField(bytes: Uint8Array, view: DataView, at: number, kind: FieldKind, value: unknown): void {
+function writeField(
+  bytes: Uint8Array,
+  view: DataView,
+  at: number,
+  kind: FieldKind,
+  value: unknown,
+  little: boolean,
+): void {
   switch (kind) {
     case 'u8':
       return view.setUint8(at, value as number)
     case 'i8':
       return view.setInt8(at, value as number)
     case 'u16':
-      return view.setUint16(at, value as number, true)
+      return view.setUint16(at, value as number, little)
     case 'u32':
-      return view.setUint32(at, value as number, true)
+      return view.setUint32(at, value as number, little)
     case 'u64':
-      return view.setBigUint64(at, BigInt(value as number), true)
+      return view.setBigUint64(at, BigInt(value as number), little)
     case 'bits64':
-      return view.setBigUint64(at, value as bigint, true)
+      return view.setBigUint64(at, value as bigint, little)
     case 'guid':
       return bytes.set(guidToBytes(value as string), at)
+    case 'uuid':
+      return bytes.set(uuidToBytes(value as string), at)
   }
   const [what, length] = kind
   if (what === 'bytes') {

@@ -10,29 +10,68 @@ const PIECE = 1024 * 1024
  * in bits). Reads a piece at a time, so a bitmap of any size costs the same memory.
  */
 export async function* setBitRuns(read: BitmapReader, bits: number): AsyncGenerator<Extent> {
+  const total = Math.ceil(bits / 8)
+  let open: { offset: number; length: number } | undefined
+  for (let from = 0; from < total; from += PIECE) {
+    const bytes = await read(from, Math.min(PIECE, total - from))
+    for (const run of bitRunsOf(bytes, Math.min(bytes.length * 8, bits - from * 8))) {
+      const offset = from * 8 + run.offset
+      // A run that goes on over the edge of a piece is one run.
+      if (open && open.offset + open.length === offset) open.length += run.length
+      else {
+        if (open) yield open
+        open = { offset, length: run.length }
+      }
+    }
+  }
+  if (open) yield open
+}
+
+/** The runs of set bits among the first `bits` of a bitmap in memory. */
+export function bitRunsOf(bytes: Uint8Array, bits: number): Extent[] {
+  const runs: Extent[] = []
+  const whole = Math.floor(bits / 8)
+  // Most of a bitmap is all ones or all zeros: 32 bits at a time over those.
+  const aligned = bytes.byteOffset % 4 === 0
+  const words = aligned ? new Int32Array(bytes.buffer, bytes.byteOffset, Math.floor(whole / 4)) : new Int32Array(0)
   let start = -1
-  for (let from = 0; from * 8 < bits; from += PIECE) {
-    const bytes = await read(from, Math.min(PIECE, Math.ceil(bits / 8) - from))
-    for (let i = 0; i < bytes.length; i++) {
-      const byte = bytes[i]
-      const first = (from + i) * 8
-      const count = Math.min(8, bits - first)
+  let at = 0
+  while (at < whole) {
+    if (at % 4 === 0 && at >> 2 < words.length) {
+      const skip = start < 0 ? 0 : -1
+      let word = at >> 2
+      while (word < words.length && words[word] === skip) word++
+      at = word * 4
+      if (word >= words.length && at >= whole) break
+    }
+    const stop = Math.min(whole, (at | 3) + 1)
+    for (; at < stop; at++) {
+      const byte = bytes[at]
       if (byte === 0 && start < 0) continue
-      if (byte === 0xff && count === 8) {
-        if (start < 0) start = first
+      if (byte === 0xff) {
+        if (start < 0) start = at * 8
         continue
       }
-      for (let bit = 0; bit < count; bit++) {
+      for (let bit = 0; bit < 8; bit++) {
         const set = (byte >> bit) & 1
-        if (set && start < 0) start = first + bit
-        if (!set && start >= 0) {
-          yield { offset: start, length: first + bit - start }
+        if (set && start < 0) start = at * 8 + bit
+        else if (!set && start >= 0) {
+          runs.push({ offset: start, length: at * 8 + bit - start })
           start = -1
         }
       }
     }
   }
-  if (start >= 0) yield { offset: start, length: bits - start }
+  for (let bit = whole * 8; bit < bits; bit++) {
+    const set = (bytes[bit >> 3] >> (bit & 7)) & 1
+    if (set && start < 0) start = bit
+    else if (!set && start >= 0) {
+      runs.push({ offset: start, length: bit - start })
+      start = -1
+    }
+  }
+  if (start >= 0) runs.push({ offset: start, length: bits - start })
+  return runs
 }
 
 /** Sets or clears `count` bits from `first` in a bitmap held in memory. */

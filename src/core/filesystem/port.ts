@@ -5,12 +5,28 @@ import type { Finding } from '../findings'
 export interface DirectoryEntry {
   readonly name: string
   readonly path: string
-  readonly kind: 'file' | 'directory'
+  /** `link`: a symbolic link. `other`: a device, socket or pipe. */
+  readonly kind: 'file' | 'directory' | 'link' | 'other'
   readonly sizeBytes: number
 }
 
-/** Clean: closed properly. Dirty: in use or not closed, so a check is due. */
-export type VolumeState = 'clean' | 'dirty'
+/**
+ * Clean: closed properly. Dirty: in use or not closed, so a check is due. Damaged: its own records contradict
+ * each other. Unknown: it does not say, or cannot be looked into.
+ */
+export type VolumeState = 'clean' | 'dirty' | 'damaged' | 'unknown'
+
+/**
+ * How far this program sees into a volume. `files`: its files and which blocks are used. `map`: which blocks
+ * are used. `sealed`: nothing, so that only an every-sector copy of it is honest.
+ */
+export type Depth = 'files' | 'map' | 'sealed'
+
+/** The least a volume could be made with its files moved together, and why not less. */
+export interface Shrunk {
+  readonly bytes: number
+  readonly margin: string
+}
 
 /** An opened volume. All offsets are bytes from the volume's first sector. */
 export interface FileSystem {
@@ -24,20 +40,29 @@ export interface FileSystem {
   /** Bytes the file system claims, which may be less than the partition. */
   readonly totalBytes: number
   readonly state: VolumeState
+  readonly depth: Depth
+  /** The content is ciphertext. */
+  readonly encrypted?: boolean
   readonly findings: readonly Finding[]
   /** Runs that hold something, boot sectors and their copies included, in order; read in bounded memory. */
   usedExtents(): AsyncIterable<Extent>
+  /** What relocating could reach, given the bytes in use. Absent where nobody could shrink it. */
+  shrunk?(usedBytes: number): Shrunk
   /** Entries of a directory. Rejects with NoSuchFile. */
   list(path: string): Promise<DirectoryEntry[]>
   /** What stands at a path, or undefined. */
   stat(path: string): Promise<DirectoryEntry | undefined>
   /** Part of a file, at most `length` bytes from `offset`. Rejects with NoSuchFile. */
   readFile(path: string, offset?: number, length?: number): Promise<Uint8Array>
+  /** The runs of a file's content on the volume, where the kind can tell; used to name what a place belongs to. */
+  fileExtents?(path: string): Promise<readonly Extent[]>
 }
 
 /** One kind of file system. A new kind is one more of these in the registry. */
 export interface FileSystemDriver {
   readonly kind: string
+  /** The kind as the trade writes it, for a volume that cannot be opened. */
+  readonly name: string
   /** Looks at the first sectors only. */
   recognise(device: BlockDevice): Promise<boolean>
   /** Rejects with BadStructure when the volume's own records are damaged. */

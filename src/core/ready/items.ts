@@ -1,3 +1,4 @@
+import { contentWords } from '../survey/words'
 import { formatSize } from '../bytes/size'
 import type { DriveSurvey } from '../survey/types'
 
@@ -251,18 +252,11 @@ function eraseItem({ target, targetName, surveyedAt }: ReadyFacts): ReadyItem {
     title: `The ${targetName} holds ${what}`,
     why: 'all of it will be erased',
   })
-  switch (target.scheme) {
-    case 'none':
-      return { ...base, title: `The ${targetName} holds nothing`, why: 'so nothing of value is erased' }
-    case 'gpt':
-      return erased(`${target.partitions.map((p) => p.title).join(', ')}, ${formatSize(target.usedBytes)} used`)
-    case 'unfinished':
-      return erased('an unfinished copy')
-    case 'damaged':
-      return erased('a damaged partition table and what may be behind it')
-    case 'unknown':
-      return erased('something that cannot be told')
+  if (target.scheme === 'none') {
+    return { ...base, title: `The ${targetName} holds nothing`, why: 'so nothing of value is erased' }
   }
+  if (target.partitions.length === 0) return erased(contentWords(target))
+  return erased(`${target.partitions.map((p) => p.title).join(', ')}, ${formatSize(target.usedBytes)} used`)
 }
 
 /** How many things still stand in the way. */

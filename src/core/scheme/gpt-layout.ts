@@ -27,21 +27,8 @@ export const GPT_ENTRY = defineStruct('GPT entry', 128, {
   name: [56, ['utf16', 36]],
 })
 
-/** One record of an MBR: UEFI 2.10, table 5.2. */
-export const MBR_RECORD = defineStruct('MBR record', 16, {
-  status: [0, 'u8'],
-  firstChs: [1, ['bytes', 3]],
-  type: [4, 'u8'],
-  lastChs: [5, ['bytes', 3]],
-  firstLba: [8, 'u32'],
-  sectors: [12, 'u32'],
-})
-
 export const GPT_SIGNATURE = 'EFI PART'
 export const GPT_REVISION = 0x00010000
-export const MBR_SIGNATURE_OFFSET = 510
-export const MBR_RECORDS_OFFSET = 446
-export const PROTECTIVE_TYPE = 0xee
 
 /** The specification asks for at least 16 KiB of entries; a table of this module has exactly the usual 128. */
 export const ENTRY_COUNT = 128

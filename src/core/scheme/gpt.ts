@@ -4,18 +4,9 @@ import { asciiToString } from '../bytes/struct'
 import { type BlockDevice, readBytes } from '../block/device'
 import { BadStructure, CoreError } from '../errors'
 import type { Finding } from '../findings'
-import {
-  ENTRY_COUNT,
-  ENTRY_SIZE,
-  GPT_ENTRY,
-  GPT_HEADER,
-  GPT_REVISION,
-  GPT_SIGNATURE,
-  MBR_RECORD,
-  MBR_RECORDS_OFFSET,
-  MBR_SIGNATURE_OFFSET,
-  PROTECTIVE_TYPE,
-} from './gpt-layout'
+import { ENTRY_COUNT, ENTRY_SIZE, GPT_ENTRY, GPT_HEADER, GPT_REVISION, GPT_SIGNATURE } from './gpt-layout'
+import { overlapFindings, readMbrSector } from './mbr'
+import { MBR_RECORD, MBR_RECORDS_OFFSET, MBR_SIGNATURE_OFFSET, MBR_TYPES } from './mbr-layout'
 import type { GptPartition, GptTable } from './types'
 
 /** One of the two copies as it was found. `table` is present when its checksums and values hold. */
@@ -41,8 +32,13 @@ export interface GptReading {
   readonly primary: GptCopy
   readonly backup: GptCopy
   readonly protectiveMbr: boolean
+  /** The MBR names partitions besides the protective record, for systems that do not read a GPT. */
+  readonly hybridMbr: boolean
   readonly findings: readonly Finding[]
 }
+
+/** A table of more bytes is taken for damage: it would hold tens of thousands of partitions. */
+const MAX_TABLE_BYTES = 4 * 1024 * 1024
 
 /** A stretch of bytes to be written at an offset of the drive. */
 export interface TableWrite {
@@ -112,7 +108,9 @@ export async function readGpt(device: BlockDevice): Promise<GptReading | undefin
       evidence: `${primary.table.diskGuid} and ${backup.table.diskGuid}`,
     })
   }
-  const protectiveMbr = await hasProtectiveMbr(device)
+  const mbr = await readMbrSector(device)
+  const protectiveMbr = Boolean(mbr?.protective)
+  const hybridMbr = Boolean(mbr?.hybrid)
   if (!protectiveMbr) {
     findings.push({
       severity: 'caution',
@@ -121,8 +119,28 @@ export async function readGpt(device: BlockDevice): Promise<GptReading | undefin
       evidence: 'Sector 0 holds no record of type EE',
     })
   }
+  if (hybridMbr) {
+    const others = mbr!.records.filter((r) => r.type !== 0 && r.type !== MBR_TYPES.protective)
+    findings.push({
+      severity: 'caution',
+      code: 'gpt.hybrid-mbr',
+      sentence: `The MBR is a hybrid: it names ${others.length} of the partitions a second time, for a system that does not read a GPT. Both must say the same after a move.`,
+      evidence: others.map((r) => `Type ${hex(r.type)} from sector ${r.firstLba}, ${r.sectors} sectors`).join('; '),
+    })
+  }
+  const covered = mbr?.records.find((r) => r.type === MBR_TYPES.protective)?.sectors
+  const misplaced = findings.some((f) => f.code === 'gpt.backup-misplaced')
+  if (covered !== undefined && !hybridMbr && !misplaced && covered !== 0xffffffff && covered < lastLba) {
+    findings.push({
+      severity: 'note',
+      code: 'gpt.protective-size',
+      sentence: 'The protective MBR covers less than the drive; the table was made for another size.',
+      evidence: `${covered} sectors covered of ${lastLba}`,
+    })
+  }
   findings.push(...partitionFindings(good.table, good.firstUsableLba!, good.lastUsableLba!))
-  return { table: good.table, from: good === primary ? 'primary' : 'backup', primary, backup, protectiveMbr, findings }
+  const from = good === primary ? 'primary' : 'backup'
+  return { table: good.table, from, primary, backup, protectiveMbr, hybridMbr, findings }
 }
 
 /**
@@ -210,7 +228,7 @@ async function readCopy(device: BlockDevice, lba: number): Promise<GptCopy> {
   if (header.myLba !== lba) return { lba, fault: `says that it lies at sector ${header.myLba}` }
   const tableBytes = header.entryCount * header.entrySize
   const powerOfTwo = header.entrySize >= 128 && Number.isInteger(Math.log2(header.entrySize))
-  if (!powerOfTwo || header.entrySize > 4096 || header.entryCount === 0 || tableBytes > 1024 * 1024) {
+  if (!powerOfTwo || header.entryCount === 0 || tableBytes > MAX_TABLE_BYTES) {
     return { lba, fault: `names ${header.entryCount} entries of ${header.entrySize} bytes` }
   }
   const offset = header.entriesLba * sectorSize
@@ -252,8 +270,7 @@ function readEntries(bytes: Uint8Array, count: number, size: number): GptPartiti
 
 function partitionFindings(table: GptTable, firstUsable: number, lastUsable: number): Finding[] {
   const findings: Finding[] = []
-  const ordered = [...table.partitions].sort((a, b) => a.firstLba - b.firstLba)
-  ordered.forEach((partition, i) => {
+  for (const partition of table.partitions) {
     const evidence = `Sectors ${partition.firstLba} to ${partition.lastLba}`
     if (partition.firstLba < firstUsable || partition.lastLba > lastUsable || partition.lastLba < partition.firstLba) {
       findings.push({
@@ -263,16 +280,8 @@ function partitionFindings(table: GptTable, firstUsable: number, lastUsable: num
         evidence: `${evidence}; usable ${firstUsable} to ${lastUsable}`,
       })
     }
-    const next = ordered[i + 1]
-    if (next && next.firstLba <= partition.lastLba) {
-      findings.push({
-        severity: 'damage',
-        code: 'gpt.overlap',
-        sentence: `Partitions ${partition.number} and ${next.number} overlap.`,
-        evidence: `${evidence}, and from sector ${next.firstLba}`,
-      })
-    }
-  })
+  }
+  findings.push(...overlapFindings(table.partitions, 'gpt.overlap'))
   return findings
 }
 
@@ -288,10 +297,8 @@ function checkPartitions(table: GptTable, usable: { firstLba: number; lastLba: n
   if (wrong) throw new CoreError(`${wrong.sentence} ${wrong.evidence}.`)
 }
 
-async function hasProtectiveMbr(device: BlockDevice): Promise<boolean> {
-  const sector = await readBytes(device, 0, 512).catch(() => undefined)
-  if (!sector || sector[MBR_SIGNATURE_OFFSET] !== 0x55 || sector[MBR_SIGNATURE_OFFSET + 1] !== 0xaa) return false
-  return [0, 1, 2, 3].some((i) => MBR_RECORD.read(sector, MBR_RECORDS_OFFSET + i * 16).type === PROTECTIVE_TYPE)
+function hex(type: number): string {
+  return type.toString(16).toUpperCase().padStart(2, '0')
 }
 
 function protectiveMbr(lastLba: number, sectorSize: number): Uint8Array {
@@ -299,7 +306,7 @@ function protectiveMbr(lastLba: number, sectorSize: number): Uint8Array {
   const values = {
     status: 0,
     firstChs: Uint8Array.of(0x00, 0x02, 0x00),
-    type: PROTECTIVE_TYPE,
+    type: MBR_TYPES.protective,
     lastChs: Uint8Array.of(0xff, 0xff, 0xff),
     firstLba: 1,
     sectors: Math.min(lastLba, 0xffffffff),

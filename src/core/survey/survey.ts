@@ -1,6 +1,5 @@
 import { type BlockDevice, readBytes } from '../block/device'
-import { SliceDevice } from '../block/slice'
-import { LOADER_EXTENSION, systemOn } from '../boot/systems'
+import { LOADER_EXTENSION } from '../boot/systems'
 import { crc32, crcText } from '../bytes/crc32'
 import { MIB } from '../bytes/size'
 import { readMarker } from '../copy/marker'
@@ -8,10 +7,12 @@ import { type Digest, toHex } from '../digest'
 import { CoreError } from '../errors'
 import { type FileSystem, recognise } from '../filesystem'
 import type { Finding } from '../findings'
-import { type GptReading, readGpt, usableRange } from '../scheme/gpt'
-import { ATTRIBUTES, type GptPartition, TYPE_GUIDS } from '../scheme/types'
+import { partitionRange, readScheme, type SchemeReading } from '../scheme'
+import { usableRange } from '../scheme/gpt'
+import { type TablePartition, TYPE_GUIDS } from '../scheme/types'
+import { surveyPartition } from './partition'
 import { DepthProfile } from './profile'
-import type { DriveSurvey, PartitionSurvey, Role, VolumeSurvey } from './types'
+import type { DriveSurvey, PartitionSurvey } from './types'
 import { unknownContent } from './unknown'
 
 /**
@@ -37,46 +38,34 @@ export async function surveyDrive(device: BlockDevice, digest: Digest): Promise<
     })
     return { ...base, ...nothing, scheme: 'unfinished', profile: profile.shares(), findings }
   }
-  let reading: GptReading | undefined
-  try {
-    reading = await readGpt(device)
-  } catch (error) {
-    if (!(error instanceof CoreError)) throw error
-    findings.push({ severity: 'damage', code: 'drive.table-damaged', sentence: error.message })
-    return { ...base, ...nothing, scheme: 'damaged', profile: profile.shares(), findings }
-  }
-  if (!reading) {
-    const content = await unknownContent(device)
-    if (content) findings.push(content.finding)
-    return { ...base, ...nothing, scheme: content?.scheme ?? 'none', profile: profile.shares(), findings }
+  const reading = await readScheme(device)
+  findings.push(...(reading?.findings ?? []))
+  const entries = reading ? reading.partitions : await wholeDrive(device)
+  if (entries.length === 0 && (!reading || reading.scheme === 'damaged')) {
+    const content = reading ? undefined : await unknownContent(device)
+    if (content) findings.push(content)
+    const scheme = reading ? 'damaged' : content ? 'unknown' : 'none'
+    return { ...base, ...nothing, scheme, profile: profile.shares(), findings }
   }
 
-  findings.push(...reading.findings)
   const partitions: PartitionSurvey[] = []
   const loaders: DriveSurvey['loaders'] = []
-  const ordered = [...reading.table.partitions].sort((a, b) => a.firstLba - b.firstLba)
+  const ordered = [...entries].sort((a, b) => a.firstLba - b.firstLba)
   for (const entry of ordered) {
-    const survey = await surveyPartition(device, entry, digest, profile)
-    partitions.push(survey.partition)
-    if (survey.fileSystem && survey.partition.role === 'boot')
-      loaders.push(...(await listLoaders(survey.fileSystem, digest)))
+    const { partition, fileSystem } = await surveyPartition(device, entry, digest, profile)
+    partitions.push(partition)
+    if (fileSystem && isEfiSystem(entry)) loaders.push(...(await listLoaders(fileSystem, digest)))
   }
+  takeForSystem(partitions)
   findings.push(...hiddenFindings(partitions))
   return {
     ...base,
-    scheme: 'gpt',
-    table: {
-      diskGuid: reading.table.diskGuid,
-      from: reading.from,
-      entriesCrc: (reading.primary.entriesCrc ?? reading.backup.entriesCrc)!,
-      backupEntriesCrc: reading.backup.entriesCrc ?? null,
-      backupLba: reading.backup.lba,
-      protectiveMbr: reading.protectiveMbr,
-    },
+    scheme: reading ? reading.scheme : 'volume',
+    ...tableOf(reading),
     partitions,
-    gaps: gapsOf(ordered, device),
+    gaps: reading ? gapsOf(ordered, reading, device) : [],
     loaders,
-    usedBytes: partitions.reduce((sum, p) => sum + (p.volume?.usedBytes ?? p.sizeBytes), 0),
+    usedBytes: partitions.reduce((sum, p) => sum + usedOf(p), 0),
     profile: profile.shares(),
     findings,
   }
@@ -86,89 +75,59 @@ export async function surveyDrive(device: BlockDevice, digest: Digest): Promise<
 export async function fingerprintOf(device: BlockDevice): Promise<string> {
   const { firstLba, lastLba } = usableRange(device.size, device.logicalSectorSize)
   const sector = device.logicalSectorSize
-  const head = await readBytes(device, 0, firstLba * sector)
-  const tailAt = (lastLba + 1) * sector
+  const head = await readBytes(device, 0, Math.min(device.size, firstLba * sector))
+  const tailAt = Math.max(0, (lastLba + 1) * sector)
   const tail = await readBytes(device, tailAt, device.size - tailAt)
   return `${device.size}:${crcText(crc32(head))}:${crcText(crc32(tail))}`
 }
 
-async function surveyPartition(device: BlockDevice, entry: GptPartition, digest: Digest, profile: DepthProfile) {
-  const sector = device.logicalSectorSize
-  const startBytes = entry.firstLba * sector
-  const sizeBytes = (entry.lastLba - entry.firstLba + 1) * sector
-  const findings: Finding[] = []
-  let volume: VolumeSurvey | undefined
-  let fileSystem: FileSystem | undefined
-  let system: PartitionSurvey['system']
-  try {
-    const slice = new SliceDevice(device, startBytes, sizeBytes)
-    const driver = await recognise(slice)
-    if (driver) {
-      fileSystem = await driver.open(slice)
-      findings.push(...fileSystem.findings)
-      volume = await surveyVolume(fileSystem, startBytes, profile, Boolean(driver.grow))
-      system = await systemOn(fileSystem, digest)
-    }
-  } catch (error) {
-    if (!(error instanceof CoreError)) throw error
-    findings.push({ severity: 'damage', code: 'volume.damaged', sentence: error.message })
-    fileSystem = undefined
-  }
-  if (!volume) profile.add(startBytes, sizeBytes)
-  const role = roleOf(entry, Boolean(system))
-  const attributes = BigInt(`0x${entry.attributes}`)
-  const hasLetter = (role === 'system' || role === 'data') && (attributes & ATTRIBUTES.noDriveLetter) === 0n
-  const aligned = startBytes % MIB === 0
-  if (!aligned && startBytes % 4096 !== 0) {
-    findings.push({
-      severity: 'caution',
-      code: 'partition.unaligned',
-      sentence: `Partition ${entry.number} does not start at a multiple of 4 KiB, which slows an SSD down.`,
-      evidence: `First sector ${entry.firstLba}`,
-    })
-  }
-  const partition: PartitionSurvey = {
-    ...entry,
-    startBytes,
-    sizeBytes,
-    aligned,
-    role,
-    hasLetter,
-    title: titleOf(role, entry, volume?.label ?? ''),
-    volume,
-    system,
-    findings,
-  }
-  return { partition, fileSystem }
+/** Bytes of a partition that a copy has to take along. */
+function usedOf(partition: PartitionSurvey): number {
+  if (partition.role === 'extended') return 0
+  return partition.volume?.usedBytes ?? partition.sizeBytes
 }
 
-async function surveyVolume(
-  fileSystem: FileSystem,
-  startBytes: number,
-  profile: DepthProfile,
-  canGrow: boolean,
-): Promise<VolumeSurvey> {
-  let usedBytes = 0
-  let lastEnd = 0
-  let end = 0
-  for await (const { offset, length } of fileSystem.usedExtents()) {
-    usedBytes += length
-    // What lies behind the last cluster is the boot sector's copy, which moves with the end.
-    if (offset + fileSystem.clusterSize <= fileSystem.totalBytes) lastEnd = offset + length
-    end = offset + length
-    profile.add(startBytes + offset, length)
-  }
-  const { kind, name, label, serial, clusterSize, totalBytes, state } = fileSystem
-  const smallestBytes = Math.min(end, lastEnd + clusterSize)
-  return { kind, name, label, serial, clusterSize, totalBytes, usedBytes, smallestBytes, state, canGrow }
+/** A file system that fills a drive without a table, as partition 0. */
+async function wholeDrive(device: BlockDevice): Promise<TablePartition[]> {
+  if (!(await recognise(device).catch(() => undefined))) return []
+  const lastLba = device.size / device.logicalSectorSize - 1
+  return [{ number: 0, typeGuid: '', guid: '', name: '', attributes: '0'.repeat(16), firstLba: 0, lastLba }]
 }
+
+function tableOf(reading: SchemeReading | undefined): Pick<DriveSurvey, 'table' | 'mbr'> {
+  if (reading?.scheme === 'gpt') {
+    const { table, from, primary, backup, protectiveMbr, hybridMbr } = reading.gpt
+    return {
+      table: {
+        diskGuid: table.diskGuid,
+        from,
+        entriesCrc: (primary.entriesCrc ?? backup.entriesCrc)!,
+        backupEntriesCrc: backup.entriesCrc ?? null,
+        backupLba: backup.lba,
+        protectiveMbr,
+        hybridMbr,
+        entryCount: table.entryCount,
+        entrySize: table.entrySize,
+      },
+    }
+  }
+  if (reading?.scheme === 'mbr') {
+    const { diskSignature, hasBootCode, partitions } = reading.mbr
+    const active = partitions.find((p) => p.mbr!.active && p.mbr!.kind === 'primary')
+    return { mbr: { diskSignature, hasBootCode, activePartition: active?.number ?? null } }
+  }
+  return {}
+}
+
+const LOADER_LIMITS = { depth: 6, files: 1000, bytes: 64 * MIB }
 
 async function listLoaders(fileSystem: FileSystem, digest: Digest): Promise<DriveSurvey['loaders']> {
   const found: DriveSurvey['loaders'] = []
   const walk = async (path: string, depth: number): Promise<void> => {
     for (const entry of await fileSystem.list(path)) {
-      if (entry.kind === 'directory' && depth < 6) await walk(entry.path, depth + 1)
-      else if (entry.name.toLowerCase().endsWith(LOADER_EXTENSION) && entry.sizeBytes <= 64 * MIB) {
+      if (found.length >= LOADER_LIMITS.files) return
+      if (entry.kind === 'directory' && depth < LOADER_LIMITS.depth) await walk(entry.path, depth + 1)
+      else if (entry.name.toLowerCase().endsWith(LOADER_EXTENSION) && entry.sizeBytes <= LOADER_LIMITS.bytes) {
         const bytes = await fileSystem.readFile(entry.path)
         found.push({ path: entry.path, sizeBytes: entry.sizeBytes, digest: toHex(digest(bytes)) })
       }
@@ -182,42 +141,41 @@ async function listLoaders(fileSystem: FileSystem, digest: Digest): Promise<Driv
   return found
 }
 
-function roleOf(entry: GptPartition, hasSystem: boolean): Role {
-  switch (entry.typeGuid) {
-    case TYPE_GUIDS.efiSystem:
-      return 'boot'
-    case TYPE_GUIDS.reserved:
-      return 'reserved'
-    case TYPE_GUIDS.recovery:
-      return 'recovery'
-    case TYPE_GUIDS.linuxSwap:
-      return 'swap'
-    case TYPE_GUIDS.basicData:
-    case TYPE_GUIDS.linuxData:
-      return hasSystem ? 'system' : 'data'
+function isEfiSystem(entry: TablePartition): boolean {
+  return entry.typeGuid === TYPE_GUIDS.efiSystem || entry.mbr?.type === 0xef
+}
+
+/**
+ * On a drive that starts something and on which no system can be seen, the one large encrypted volume is taken for
+ * the system's; that it is a guess is said.
+ */
+function takeForSystem(partitions: PartitionSurvey[]): void {
+  const starts = partitions.some((p) => p.role === 'boot')
+  if (!starts || partitions.some((p) => p.role === 'system')) return
+  const sealed = partitions.filter((p) => p.role === 'data' && p.volume?.encrypted)
+  const largest = sealed.reduce<PartitionSurvey | undefined>(
+    (a, b) => (a && a.sizeBytes >= b.sizeBytes ? a : b),
+    undefined,
+  )
+  if (!largest) return
+  const at = partitions.indexOf(largest)
+  partitions[at] = {
+    ...largest,
+    role: 'system',
+    title: largest.volume?.label || 'Encrypted system',
+    findings: [
+      ...largest.findings,
+      {
+        severity: 'note',
+        code: 'partition.taken-for-system',
+        sentence: `Partition ${largest.number} is taken for the system volume: the drive starts a system, and this is its largest encrypted volume.`,
+      },
+    ],
   }
-  return 'unknown'
-}
-
-const ROLE_TITLES: Record<Role, string> = {
-  boot: 'EFI system',
-  reserved: 'Reserved',
-  system: 'System',
-  recovery: 'Recovery',
-  data: 'Data',
-  swap: 'Swap',
-  unknown: 'Partition',
-}
-
-function titleOf(role: Role, entry: GptPartition, label: string): string {
-  // A system calls the volume it runs from C:, wherever that lies.
-  if (role === 'system') return `${label || ROLE_TITLES.system} (C:)`
-  if (role === 'data') return label || entry.name || ROLE_TITLES.data
-  return role === 'unknown' ? entry.name || `Partition ${entry.number}` : ROLE_TITLES[role]
 }
 
 function hiddenFindings(partitions: readonly PartitionSurvey[]): Finding[] {
-  const hidden = partitions.filter((p) => !p.hasLetter)
+  const hidden = partitions.filter((p) => !p.hasLetter && p.role !== 'extended' && p.number > 0)
   if (hidden.length === 0) return []
   const names = hidden.map((p) => p.title).join(', ')
   return [
@@ -230,8 +188,8 @@ function hiddenFindings(partitions: readonly PartitionSurvey[]): Finding[] {
   ]
 }
 
-function gapsOf(ordered: readonly GptPartition[], device: BlockDevice): DriveSurvey['gaps'] {
-  const { firstLba, lastLba } = usableRange(device.size, device.logicalSectorSize)
+function gapsOf(ordered: readonly TablePartition[], reading: SchemeReading, device: BlockDevice): DriveSurvey['gaps'] {
+  const { firstLba, lastLba } = partitionRange(reading, device)
   const gaps: DriveSurvey['gaps'] = []
   let next = firstLba
   const add = (end: number) => {
@@ -242,7 +200,9 @@ function gapsOf(ordered: readonly GptPartition[], device: BlockDevice): DriveSur
     }
   }
   for (const partition of ordered) {
-    add(partition.firstLba)
+    // Inside an extended partition only the logical ones take room.
+    if (partition.mbr?.kind === 'extended') continue
+    add(Math.min(partition.firstLba, lastLba + 1))
     next = Math.max(next, partition.lastLba + 1)
   }
   add(lastLba + 1)

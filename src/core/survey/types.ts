@@ -7,11 +7,12 @@ export const FindingSchema = z.object({
   evidence: z.string().optional(),
 })
 
-/** What a partition is for. */
-export const RoleSchema = z.enum(['boot', 'reserved', 'system', 'recovery', 'data', 'swap', 'unknown'])
+/** What a partition is for. `extended` is only the container of logical partitions. */
+export const RoleSchema = z.enum(['boot', 'reserved', 'system', 'recovery', 'data', 'swap', 'extended', 'unknown'])
 export type Role = z.infer<typeof RoleSchema>
 
 export const VolumeSurveySchema = z.object({
+  /** `unknown` where nothing known is on it. */
   kind: z.string(),
   /** The kind as the trade writes it. */
   name: z.string(),
@@ -22,25 +23,58 @@ export const VolumeSurveySchema = z.object({
   usedBytes: z.number(),
   /** End of the last used cluster: the least the partition can be without files being moved. */
   smallestBytes: z.number(),
-  state: z.enum(['clean', 'dirty']),
+  /** What moving files together could reach, and why not less; absent where nobody could. */
+  shrunkBytes: z.number().optional(),
+  shrunkMargin: z.string().optional(),
+  state: z.enum(['clean', 'dirty', 'damaged', 'unknown']),
+  /** How far its content is understood: its files, its map of used blocks, or nothing. */
+  depth: z.enum(['files', 'map', 'sealed']).default('files'),
+  encrypted: z.boolean().default(false),
   canGrow: z.boolean(),
 })
 export type VolumeSurvey = z.infer<typeof VolumeSurveySchema>
 
 export const InstalledSystemSchema = z.object({
+  family: z.enum(['windows', 'linux', 'macos']).default('windows'),
   name: z.string(),
-  /** Path of the loader on the system volume, and its digest in hexadecimal. */
+  /** As its own files tell it; empty where none does. */
+  version: z.string().optional(),
+  /** The file that told. */
+  versionFrom: z.string().optional(),
+  /** Path of the loader on the system volume, and its digest in hexadecimal; empty where it is not followed. */
   loaderPath: z.string(),
   loaderDigest: z.string(),
 })
+export type InstalledSystem = z.infer<typeof InstalledSystemSchema>
+
+/** A file that a system makes anew when it starts. */
+export const IdleFileSchema = z.object({
+  path: z.string(),
+  kind: z.enum(['page', 'swap', 'hibernation']),
+  sizeBytes: z.number(),
+  /** A hibernation file that holds a sleeping system. */
+  asleep: z.boolean(),
+})
+export type IdleFile = z.infer<typeof IdleFileSchema>
 
 export const PartitionSurveySchema = z.object({
+  /** 0 for a file system on a drive without a table. */
   number: z.number(),
+  /** Empty in an MBR. */
   typeGuid: z.string(),
   guid: z.string(),
   /** The name in the partition table. */
   name: z.string(),
   attributes: z.string(),
+  /** What the record of an MBR says. */
+  mbr: z
+    .object({
+      type: z.number(),
+      active: z.boolean(),
+      kind: z.enum(['primary', 'extended', 'logical']),
+      recordLba: z.number(),
+    })
+    .optional(),
   firstLba: z.number(),
   lastLba: z.number(),
   startBytes: z.number(),
@@ -52,8 +86,10 @@ export const PartitionSurveySchema = z.object({
   hasLetter: z.boolean(),
   /** What people call it: label with letter, or its role. */
   title: z.string(),
+  /** Absent where nothing known is on it. */
   volume: VolumeSurveySchema.optional(),
   system: InstalledSystemSchema.optional(),
+  idleFiles: z.array(IdleFileSchema).default([]),
   findings: z.array(FindingSchema),
 })
 export type PartitionSurvey = z.infer<typeof PartitionSurveySchema>
@@ -65,6 +101,16 @@ export const TableSurveySchema = z.object({
   backupEntriesCrc: z.number().nullable(),
   backupLba: z.number(),
   protectiveMbr: z.boolean(),
+  hybridMbr: z.boolean().default(false),
+  entryCount: z.number().default(128),
+  entrySize: z.number().default(128),
+})
+
+export const MbrSurveySchema = z.object({
+  /** Eight hexadecimal digits. */
+  diskSignature: z.string(),
+  hasBootCode: z.boolean(),
+  activePartition: z.number().nullable(),
 })
 
 export const GapSchema = z.object({ firstLba: z.number(), lastLba: z.number(), sizeBytes: z.number() })
@@ -76,11 +122,12 @@ export const DriveSurveySchema = z.object({
   sizeBytes: z.number(),
   logicalSectorSize: z.union([z.literal(512), z.literal(4096)]),
   /**
-   * `none`: empty. `unknown`: holds something that is not understood. `unfinished`: an earlier copy to this
-   * drive did not end.
+   * `volume`: a file system without a table. `none`: empty. `unknown`: holds something that is not understood.
+   * `unfinished`: an earlier copy to this drive did not end.
    */
-  scheme: z.enum(['gpt', 'none', 'damaged', 'unknown', 'unfinished']),
+  scheme: z.enum(['gpt', 'mbr', 'volume', 'none', 'damaged', 'unknown', 'unfinished']),
   table: TableSurveySchema.optional(),
+  mbr: MbrSurveySchema.optional(),
   partitions: z.array(PartitionSurveySchema),
   gaps: z.array(GapSchema),
   loaders: z.array(LoaderFileSchema),

@@ -41,6 +41,7 @@ const FILLS: Record<PartRole, string> = {
   system: 'var(--sea-1)',
   data: 'var(--slate-wash)',
   swap: 'url(#reserved)',
+  extended: 'var(--sheet-sunk)',
   unknown: 'var(--sheet-sunk)',
 }
 
@@ -54,6 +55,7 @@ export const BANDS: Record<PartRole, string> = {
   system: 'var(--sea-2)',
   data: 'var(--slate-wash)',
   swap: 'var(--sheet-sunk)',
+  extended: 'var(--sheet-sunk)',
   unknown: 'var(--sheet-sunk)',
   unallocated: 'none',
 }

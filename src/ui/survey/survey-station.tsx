@@ -1,5 +1,6 @@
 'use client'
 
+import { contentWords, schemeWords } from '@/core/survey/words'
 import { useState } from 'react'
 import { formatSize, groupDigits } from '@/core/bytes/size'
 import type { DriveSurvey, PartitionSurvey } from '@/core/survey/types'
@@ -80,11 +81,16 @@ export function SurveyStation({ moveId, view }: { moveId: string; view: SurveyVi
           title="Source"
           drive={source}
           parts={hullParts(survey.source)}
-          scheme={schemeOf(survey.source)}
+          scheme={schemeWords(survey.source)}
           selected={selected}
           onSelect={setSelected}
         />
-        <SurveyHull title="Target" drive={target} parts={hullParts(survey.target)} scheme={schemeOf(survey.target)} />
+        <SurveyHull
+          title="Target"
+          drive={target}
+          parts={hullParts(survey.target)}
+          scheme={schemeWords(survey.target)}
+        />
       </div>
       <section className="panel mt-4 p-4">
         <div className="mb-1 flex flex-wrap justify-between gap-x-4">
@@ -132,41 +138,8 @@ function headingOf(source: DriveSurvey): string {
 function reasonOf(source: DriveSurvey, target: DriveSurvey, targetName: string): string {
   const hidden = source.partitions.filter((p) => !p.hasLetter).length
   const system = source.partitions.find((p) => p.system)
-  const holds = holdsOf(target)
   const first = system ? `${system.title} holds ${system.system!.name}. ` : ''
-  return `${first}${hidden} of the ${source.partitions.length} partitions have no drive letter and must come along. The ${targetName} ${holds}.`
-}
-
-function holdsOf(target: DriveSurvey): string {
-  switch (target.scheme) {
-    case 'gpt':
-      return `holds ${target.partitions.length} partitions`
-    case 'none':
-      return 'is empty'
-    case 'unfinished':
-      return 'holds an unfinished copy'
-    case 'damaged':
-      return 'has a damaged partition table and may not be empty'
-    case 'unknown':
-      return 'is not empty, and what is on it cannot be told'
-  }
-}
-
-function schemeOf(survey: DriveSurvey): string {
-  switch (survey.scheme) {
-    case 'gpt':
-      return survey.table?.backupEntriesCrc === survey.table?.entriesCrc
-        ? 'GPT, both copies agree'
-        : `GPT, from the ${survey.table?.from} copy`
-    case 'none':
-      return 'no partition table, empty'
-    case 'damaged':
-      return 'damaged partition table'
-    case 'unknown':
-      return 'no GPT, but not empty'
-    case 'unfinished':
-      return 'an unfinished copy'
-  }
+  return `${first}${hidden} of the ${source.partitions.length} partitions have no drive letter and must come along. The ${targetName} holds ${contentWords(target)}.`
 }
 
 function PartitionDetails({ partition }: { partition: PartitionSurvey }) {

@@ -9,7 +9,7 @@ import {
   ATTRIBUTE_VOLUME,
   BOOT_SECTOR,
   DIRECTORY_ENTRY,
-  END_OF_CHAIN,
+  ENTRY_MASK,
   FAT32_MIN_CLUSTERS,
   FIRST_CLUSTER,
   INFORMATION_SECTOR,
@@ -51,7 +51,7 @@ export async function formatFat32(device: BlockDevice, format: FatFormat): Promi
     const first = next
     next += count
     if (next > fat.length) throw new CoreError('The files do not fit on the FAT32 volume.')
-    for (let i = 0; i < count; i++) fat[first + i] = i === count - 1 ? END_OF_CHAIN | 0x0fffffff : first + i + 1
+    for (let i = 0; i < count; i++) fat[first + i] = i === count - 1 ? ENTRY_MASK[32] : first + i + 1
     return first
   }
   const put = async (cluster: number, bytes: Uint8Array) => {

@@ -1,25 +1,38 @@
 import { type BlockDevice, type Extent, readBytes } from '../../block/device'
+import { formatSize } from '../../bytes/size'
 import { viewOf } from '../../bytes/struct'
+import { BadStructure } from '../../errors'
 import type { Finding } from '../../findings'
 import { entriesBelow, statBy } from '../entries'
 import { NoSuchFile } from '../errors'
 import { splitPath } from '../path'
 import type { FileSystem, FileSystemDriver } from '../port'
+import { chainExtents, runExtents } from '../runs'
 import { type FatEntry, parseDirectory } from './directory'
-import { BOOT_SECTOR, CLEAN_BIT, ENTRY_MASK, FIRST_CLUSTER, NO_ERROR_BIT } from './layout'
+import {
+  BOOT_SECTOR,
+  CLEAN_BIT,
+  ENTRY_MASK,
+  FIRST_CLUSTER,
+  MAX_DIRECTORY_BYTES,
+  NO_ERROR_BIT,
+  STATE_DIRTY,
+} from './layout'
 import { FatVolume, readFatGeometry } from './volume'
 
-/** FAT32 behind the file-system port. */
+/** FAT12, FAT16 and FAT32 behind the file-system port. */
 export const fat: FileSystemDriver = {
-  kind: 'fat32',
+  kind: 'fat',
+  name: 'FAT',
   async recognise(device) {
-    if (device.size < 512 * 1024) return false
+    if (device.size < 64 * 1024) return false
     const bytes = await readBytes(device, 0, 512)
     const boot = BOOT_SECTOR.read(bytes)
-    // FAT32 is the one without 16-bit counts; the name in the sector is only a comment.
     const jump = bytes[0] === 0xeb || bytes[0] === 0xe9
-    const wide = boot.fatSectors16 === 0 && boot.rootEntries === 0 && boot.totalSectors16 === 0 && boot.fatSectors > 0
-    return jump && boot.signature === 0xaa55 && wide && boot.fatCount > 0 && boot.reservedSectors > 0
+    const sectors = boot.totalSectors16 || boot.totalSectors
+    const sizes = [512, 1024, 2048, 4096].includes(boot.bytesPerSector) && boot.sectorsPerCluster > 0 && sectors > 0
+    const tables = boot.fatCount > 0 && boot.fatCount <= 2 && boot.reservedSectors > 0
+    return jump && boot.signature === 0xaa55 && sizes && tables && (boot.media >= 0xf8 || boot.media === 0xf0)
   },
   open: openFat,
   relocate: relocateFat,
@@ -28,33 +41,37 @@ export const fat: FileSystemDriver = {
 /** Tells a volume at which sector of the drive it starts, in the boot sector and its copy. */
 export async function relocateFat(device: BlockDevice, startSector: number): Promise<void> {
   const boot = new Uint8Array(await readBytes(device, 0, device.logicalSectorSize))
-  const { backupBootSector } = BOOT_SECTOR.read(boot)
+  const { backupBootSector, fatSectors16 } = BOOT_SECTOR.read(boot)
   BOOT_SECTOR.write(boot, { hiddenSectors: startSector })
   await device.write(0, boot)
-  if (backupBootSector > 0 && backupBootSector < 32) await device.write(backupBootSector * boot.length, boot)
+  const hasCopy = fatSectors16 === 0 && backupBootSector > 0 && backupBootSector < 32
+  if (hasCopy) await device.write(backupBootSector * boot.length, boot)
 }
 
 async function openFat(device: BlockDevice): Promise<FileSystem> {
   const geometry = await readFatGeometry(device)
+  const { bits, clusterSize } = geometry
   const volume = new FatVolume(device, geometry)
   const state = await volume.stateEntry()
-  const dirty = (state & CLEAN_BIT) === 0
+  const dirty = (geometry.stateByte & STATE_DIRTY) !== 0 || (state & CLEAN_BIT[bits]) !== CLEAN_BIT[bits]
   const findings: Finding[] = []
-  if (dirty || (state & NO_ERROR_BIT) === 0) {
+  if (dirty || (state & NO_ERROR_BIT[bits]) !== NO_ERROR_BIT[bits]) {
     findings.push({
       severity: 'caution',
       code: 'fat.dirty',
       sentence: dirty ? 'The volume was not closed cleanly.' : 'The system noted a read or write error on this volume.',
-      evidence: `Second table entry ${(state >>> 0).toString(16).padStart(8, '0')}`,
+      evidence: `Second table entry ${(state >>> 0).toString(16).padStart(bits / 4, '0')}, state byte ${geometry.stateByte}`,
     })
   }
   const root: FatEntry = { name: '', isDirectory: true, firstCluster: geometry.rootCluster, sizeBytes: 0 }
   const rootDirectory = await readDirectory(root, '/')
 
   async function readDirectory(entry: FatEntry, path: string) {
-    const clusters = await volume.chain(entry.firstCluster || geometry.rootCluster, `the directory ${path}`)
-    // The specification limits a directory to 2 MiB; more is damage.
-    return parseDirectory(await volume.readChain(clusters, 0, 2 * 1024 * 1024))
+    const first = entry.firstCluster || geometry.rootCluster
+    if (first === 0) return parseDirectory(await readBytes(device, geometry.rootOffset, geometry.rootBytes))
+    const most = Math.ceil(MAX_DIRECTORY_BYTES / clusterSize)
+    const clusters = await volume.chain(first, `the directory ${path}`, most, true)
+    return parseDirectory(await volume.readChain(clusters, 0, MAX_DIRECTORY_BYTES))
   }
 
   async function find(path: string): Promise<FatEntry> {
@@ -69,16 +86,37 @@ async function openFat(device: BlockDevice): Promise<FileSystem> {
     return at
   }
 
+  async function clustersOf(path: string, bytes: (size: number) => number) {
+    const at = await find(path)
+    if (at.isDirectory) throw new NoSuchFile(path)
+    const needed = Math.ceil(Math.max(0, Math.min(at.sizeBytes, bytes(at.sizeBytes))) / clusterSize)
+    const clusters = needed === 0 ? [] : await volume.chain(at.firstCluster, path, needed)
+    if (clusters.length < needed) {
+      throw new BadStructure('FAT chain', geometry.fatOffset, `${path} breaks off after ${clusters.length} clusters`)
+    }
+    return { at, clusters }
+  }
+
   return {
-    kind: 'fat32',
-    name: 'FAT32',
+    kind: `fat${bits}`,
+    name: `FAT${bits}`,
     label: rootDirectory.label ?? (geometry.label === 'NO NAME' ? '' : geometry.label),
     serial: serialText(geometry.serial),
-    clusterSize: geometry.clusterSize,
+    clusterSize,
     totalBytes: geometry.totalBytes,
     state: dirty ? 'dirty' : 'clean',
+    depth: 'files',
     findings,
-    usedExtents: () => usedExtents(device, geometry),
+    usedExtents: () => usedExtents(device, volume),
+    shrunk(usedBytes) {
+      const least = bits === 12 ? 0 : geometry.dataOffset + (bits === 16 ? 4085 : 65525) * clusterSize
+      const bytes = Math.min(geometry.totalBytes, Math.max(usedBytes + clusterSize, least))
+      const margin =
+        bytes === least
+          ? `a FAT${bits} with clusters of ${formatSize(clusterSize)} has at least that many of them`
+          : 'one cluster stays free'
+      return { bytes, margin }
+    },
     async list(path) {
       const at = await find(path)
       if (!at.isDirectory) throw new NoSuchFile(path)
@@ -86,36 +124,41 @@ async function openFat(device: BlockDevice): Promise<FileSystem> {
     },
     stat: (path) => statBy(find, path),
     async readFile(path, offset = 0, length = Number.MAX_SAFE_INTEGER) {
-      const at = await find(path)
-      if (at.isDirectory) throw new NoSuchFile(path)
-      if (at.sizeBytes === 0) return new Uint8Array()
-      const clusters = await volume.chain(at.firstCluster, path)
+      const { at, clusters } = await clustersOf(path, () => offset + length)
       return volume.readChain(clusters, offset, Math.min(length, Math.max(0, at.sizeBytes - offset)))
+    },
+    async fileExtents(path) {
+      const { clusters } = await clustersOf(path, (size) => size)
+      return chainExtents(clusters, (cluster) => volume.offsetOf(cluster), clusterSize)
     },
   }
 }
 
-/** Boot area and tables, then each run of clusters whose table entry is not free. */
-async function* usedExtents(device: BlockDevice, geometry: FatVolume['geometry']): AsyncGenerator<Extent> {
-  const { fatOffset, dataOffset, clusterSize, clusterCount, totalBytes } = geometry
+/** Boot area, tables and a fixed root directory, then each run of clusters whose table entry is not free. */
+async function* usedExtents(device: BlockDevice, volume: FatVolume): AsyncGenerator<Extent> {
+  const { bits, fatOffset, dataOffset, clusterSize, clusterCount, totalBytes } = volume.geometry
   yield { offset: 0, length: dataOffset }
-  const piece = 1024 * 1024
   const entries = clusterCount + FIRST_CLUSTER
-  let start = -1
-  const at = (cluster: number) => dataOffset + (cluster - FIRST_CLUSTER) * clusterSize
-  for (let from = 0; from < entries * 4; from += piece) {
-    const view = viewOf(await readBytes(device, fatOffset + from, Math.min(piece, entries * 4 - from)))
-    for (let i = 0; i < view.byteLength; i += 4) {
-      const cluster = (from + i) / 4
-      const used = cluster >= FIRST_CLUSTER && (view.getUint32(i, true) & ENTRY_MASK) !== 0
-      if (used && start < 0) start = cluster
-      if (!used && start >= 0) {
-        yield { offset: at(start), length: at(cluster) - at(start) }
-        start = -1
+  async function* used(): AsyncGenerator<readonly [number, boolean]> {
+    if (bits === 12) {
+      for (let cluster = FIRST_CLUSTER; cluster < entries; cluster++)
+        yield [cluster, (await volume.entry(cluster)) !== 0]
+      return
+    }
+    const width = bits / 8
+    const piece = 1024 * 1024
+    for (let from = 0; from < entries * width; from += piece) {
+      const view = viewOf(await readBytes(device, fatOffset + from, Math.min(piece, entries * width - from)))
+      // Runs are told of by their edges: a yield for every cluster would cost more than reading them.
+      let was: boolean | undefined
+      for (let i = 0; i < view.byteLength; i += width) {
+        const value = width === 2 ? view.getUint16(i, true) : view.getUint32(i, true)
+        const now = (value & ENTRY_MASK[bits]) !== 0
+        if (now !== was && (from + i) / width >= FIRST_CLUSTER) yield [(from + i) / width, (was = now)]
       }
     }
   }
-  if (start >= 0) yield { offset: at(start), length: at(entries) - at(start) }
+  yield* runExtents(used(), entries, (cluster) => dataOffset + (cluster - FIRST_CLUSTER) * clusterSize)
   if (device.size > totalBytes) yield { offset: totalBytes, length: device.size - totalBytes }
 }
 

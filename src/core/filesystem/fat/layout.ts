@@ -22,11 +22,21 @@ export const BOOT_SECTOR = defineStruct('FAT boot sector', 512, {
   informationSector: [48, 'u16'],
   backupBootSector: [50, 'u16'],
   driveNumber: [64, 'u8'],
+  state: [65, 'u8'],
   bootSignature: [66, 'u8'],
   serial: [67, 'u32'],
   label: [71, ['ascii', 11]],
   typeName: [82, ['ascii', 8]],
   signature: [510, 'u16'],
+})
+
+/** Where FAT12 and FAT16 keep what FAT32 has from byte 36 on (section 3.2). */
+export const BOOT_SECTOR_16 = defineStruct('FAT boot sector', 512, {
+  state: [37, 'u8'],
+  bootSignature: [38, 'u8'],
+  serial: [39, 'u32'],
+  label: [43, ['ascii', 11]],
+  typeName: [54, ['ascii', 8]],
 })
 
 export const INFORMATION_SECTOR = defineStruct('FAT information sector', 512, {
@@ -69,14 +79,21 @@ export const CASE_LOWER_BASE = 0x08
 export const CASE_LOWER_EXTENSION = 0x10
 
 export const FIRST_CLUSTER = 2
-export const ENTRY_MASK = 0x0fffffff
-export const BAD_CLUSTER = 0x0ffffff7
-export const END_OF_CHAIN = 0x0ffffff8
-/** Set in the second FAT entry when the volume was closed properly, and while no read or write error is noted. */
-export const CLEAN_BIT = 0x08000000
-export const NO_ERROR_BIT = 0x04000000
-/** A volume with fewer clusters is FAT12 or FAT16 by definition. */
+export type FatBits = 12 | 16 | 32
+/** Of a table entry: the bits that count, and the first of the values that stand for something else. */
+export const ENTRY_MASK: Record<FatBits, number> = { 12: 0xfff, 16: 0xffff, 32: 0x0fffffff }
+export const BAD_CLUSTER: Record<FatBits, number> = { 12: 0xff7, 16: 0xfff7, 32: 0x0ffffff7 }
+export const END_OF_CHAIN: Record<FatBits, number> = { 12: 0xff8, 16: 0xfff8, 32: 0x0ffffff8 }
+/** Set in the second table entry when the volume was closed properly, and while no read or write error is noted. */
+export const CLEAN_BIT: Record<FatBits, number> = { 12: 0, 16: 0x8000, 32: 0x08000000 }
+export const NO_ERROR_BIT: Record<FatBits, number> = { 12: 0, 16: 0x4000, 32: 0x04000000 }
+/** Systems also note an open volume in the boot sector. */
+export const STATE_DIRTY = 1
+/** Fewer clusters than these make a FAT12 or FAT16 by definition (section 3.5). */
+export const FAT16_MIN_CLUSTERS = 4085
 export const FAT32_MIN_CLUSTERS = 65525
+/** The specification limits a directory to 2 MiB. */
+export const MAX_DIRECTORY_BYTES = 2 * 1024 * 1024
 
 /** The sum of a short name that ties long-name entries to it (section 7.2). */
 export function shortNameChecksum(name: Uint8Array): number {

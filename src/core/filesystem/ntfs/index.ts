@@ -1,5 +1,6 @@
 import { type BlockDevice, type Extent, readBytes } from '../../block/device'
-import { utf16ToString } from '../../bytes/struct'
+import { MIB } from '../../bytes/size'
+import { hasText, utf16ToString } from '../../bytes/struct'
 import { BadStructure } from '../../errors'
 import type { Finding } from '../../findings'
 import { setBitRuns } from '../bitmap'
@@ -9,16 +10,16 @@ import { splitPath } from '../path'
 import type { FileSystem, FileSystemDriver } from '../port'
 import { type NamedRecord, readDirectory } from './directory'
 import { growNtfs, relocateNtfs } from './grow'
-import { ATTRIBUTE_TYPES, BOOT_SECTOR, RECORDS, VOLUME_DIRTY, VOLUME_INFORMATION } from './layout'
-import { NtfsVolume } from './volume'
+import { ATTRIBUTE_TYPES, RECORDS, VOLUME_DIRTY, VOLUME_INFORMATION } from './layout'
+import { NtfsVolume, type Stream } from './volume'
 
 /** NTFS behind the file-system port. */
 export const ntfs: FileSystemDriver = {
   kind: 'ntfs',
+  name: 'NTFS',
   async recognise(device) {
     if (device.size < 1024 * 1024) return false
-    const boot = BOOT_SECTOR.read(await readBytes(device, 0, 512))
-    return boot.oemId === 'NTFS    '
+    return hasText(await readBytes(device, 0, 512), 3, 'NTFS    ')
   },
   open: openNtfs,
   grow: growNtfs,
@@ -66,6 +67,15 @@ async function openNtfs(device: BlockDevice): Promise<FileSystem> {
     return at
   }
 
+  async function content(path: string): Promise<Stream> {
+    const at = await find(path)
+    const stream = at.isDirectory
+      ? undefined
+      : await volume.stream(await volume.record(at.record), ATTRIBUTE_TYPES.data)
+    if (!stream) throw new NoSuchFile(path)
+    return stream
+  }
+
   return {
     kind: 'ntfs',
     name: 'NTFS',
@@ -74,7 +84,17 @@ async function openNtfs(device: BlockDevice): Promise<FileSystem> {
     clusterSize: geometry.clusterSize,
     totalBytes: geometry.totalSectors * geometry.sectorSize,
     state: dirty ? 'dirty' : 'clean',
+    depth: 'files',
     findings,
+    shrunk(usedBytes) {
+      // Moving clusters splits runs, and the longer lists of runs need records of their own.
+      const margin = Math.max(MIB, Math.ceil(usedBytes / 100))
+      const bytes = Math.ceil((usedBytes + margin) / geometry.clusterSize) * geometry.clusterSize
+      return {
+        bytes: Math.min(geometry.totalSectors * geometry.sectorSize, bytes),
+        margin: 'a hundredth stays free for the file table, which grows while files move',
+      }
+    },
     async *usedExtents(): AsyncIterable<Extent> {
       const { clusterSize, totalClusters } = geometry
       const clustersEnd = totalClusters * clusterSize
@@ -94,12 +114,14 @@ async function openNtfs(device: BlockDevice): Promise<FileSystem> {
       )
     },
     stat: (path) => statBy(find, path),
+    async fileExtents(path) {
+      const stream = await content(path)
+      return stream.runs
+        .filter((run) => run.lcn !== null)
+        .map((run) => ({ offset: run.lcn! * geometry.clusterSize, length: run.length * geometry.clusterSize }))
+    },
     async readFile(path, offset = 0, length = Number.MAX_SAFE_INTEGER) {
-      const at = await find(path)
-      const stream = at.isDirectory
-        ? undefined
-        : await volume.stream(await volume.record(at.record), ATTRIBUTE_TYPES.data)
-      if (!stream) throw new NoSuchFile(path)
+      const stream = await content(path)
       return stream.read(offset, Math.min(length, Math.max(0, stream.size - offset)))
     },
   }

@@ -145,6 +145,7 @@ export const ATTRIBUTE_TYPES = {
   indexRoot: 0x90,
   indexAllocation: 0xa0,
   bitmap: 0xb0,
+  reparsePoint: 0xc0,
   end: 0xffffffff,
 } as const
 

@@ -1,6 +1,8 @@
 import { type BlockDevice, readBytes } from '../../block/device'
 import { viewOf, utf16ToString } from '../../bytes/struct'
 import { BadStructure, NotSupported } from '../../errors'
+import { allocate } from '../allocate'
+import { unpackUnit } from './compression'
 import { removeFixups } from './fixups'
 import {
   ATTRIBUTE,
@@ -52,6 +54,8 @@ export interface Placement {
   readonly allocatedSize: number
   readonly dataSize: number
   readonly initializedSize: number
+  /** Clusters of a compression unit as a power of two; 0 where the stream is not compressed. */
+  readonly compressionUnit: number
 }
 
 /** A record with its fix-ups removed and its attributes split. */
@@ -70,6 +74,8 @@ export interface Stream {
 }
 
 const MAX_ATTRIBUTES = 1024
+/** The reparse tag of a file that the system's own packing has taken in. */
+const COMPACTED_TAG = 0x80000017
 
 /** Reads and checks the boot sector. Throws BadStructure. */
 export async function readGeometry(device: BlockDevice): Promise<Geometry> {
@@ -191,10 +197,58 @@ export class NtfsVolume {
     if (value) {
       return { size: value.length, runs: [], read: async (offset, length) => value.slice(offset, offset + length) }
     }
+    if (type === ATTRIBUTE_TYPES.data && name === '' && (await this.isCompacted(record))) {
+      throw new NotSupported('The system has compacted this file into another stream, which is not read here.')
+    }
     if (parts[0].flags & ATTRIBUTE_ENCRYPTED) throw new NotSupported('This file is encrypted by its system.')
-    if (parts[0].flags & ATTRIBUTE_COMPRESSED) throw new NotSupported('This file is compressed and cannot be read yet.')
     parts.sort((a, b) => a.placed!.lowestVcn - b.placed!.lowestVcn)
-    return this.streamOf(parts, parts[0].placed!.dataSize)
+    const plain = this.streamOf(parts, parts[0].placed!.dataSize)
+    const { compressionUnit, initializedSize } = parts[0].placed!
+    if ((parts[0].flags & ATTRIBUTE_COMPRESSED) === 0 || compressionUnit === 0) return plain
+    return this.unpacked(plain, compressionUnit, initializedSize)
+  }
+
+  /** A compressed stream: each unit of clusters is zeros, as it is, or packed when it has a hole at its end. */
+  private unpacked(packed: Stream, unitShift: number, initialized: number): Stream {
+    const { clusterSize } = this.geometry
+    const unitClusters = 2 ** unitShift
+    const unitBytes = unitClusters * clusterSize
+    if (unitShift > 8 || unitBytes > 16 * 1024 * 1024) {
+      throw new BadStructure('file record', 0, `a compression unit of 2^${unitShift} clusters is too large`)
+    }
+    const size = packed.size
+    const read = async (offset: number, length: number): Promise<Uint8Array> => {
+      const end = Math.min(offset + length, size)
+      const out = allocate(end - offset)
+      for (let unit = Math.floor(offset / unitBytes); unit * unitBytes < end; unit++) {
+        const start = unit * unitBytes
+        if (start >= initialized) break
+        const pieces = clipRuns(packed.runs, unit * unitClusters, unitClusters)
+        const stored = pieces.filter((run) => run.lcn !== null)
+        if (stored.length === 0) continue
+        const raw = new Uint8Array(stored.reduce((sum, run) => sum + run.length, 0) * clusterSize)
+        let at = 0
+        for (const { lcn, length: clusters } of stored) {
+          raw.set(await readBytes(this.device, lcn! * clusterSize, clusters * clusterSize), at)
+          at += clusters * clusterSize
+        }
+        let whole = raw
+        if (raw.length < unitBytes) unpackUnit(raw, (whole = new Uint8Array(unitBytes)))
+        const from = Math.max(offset, start)
+        const to = Math.min(end, start + unitBytes, initialized)
+        if (from < to) out.set(whole.subarray(from - start, to - start), from - offset)
+      }
+      return out
+    }
+    return { size, runs: packed.runs, read }
+  }
+
+  /** True for a file whose content lies packed in a stream beside it, and whose own stream is a hole. */
+  private async isCompacted(record: FileRecord): Promise<boolean> {
+    const point = (await this.attributes(record)).find((a) => a.type === ATTRIBUTE_TYPES.reparsePoint)
+    return (
+      point?.value !== undefined && point.value.length >= 4 && viewOf(point.value).getUint32(0, true) === COMPACTED_TAG
+    )
   }
 
   private streamOf(parts: readonly Attribute[], size: number): Stream {
@@ -223,7 +277,7 @@ export class NtfsVolume {
   ): Promise<Uint8Array> {
     const { clusterSize } = this.geometry
     const end = Math.min(offset + length, size)
-    const out = new Uint8Array(Math.max(0, end - offset))
+    const out = allocate(end - offset)
     let start = 0
     for (const run of runs) {
       const runEnd = start + run.length * clusterSize
@@ -298,9 +352,23 @@ export class NtfsVolume {
     }
     const runBytes = bytes.subarray(at + placed.runsOffset, at + head.length)
     const runs = decodeRuns(runBytes, this.geometry.totalClusters, clusters, offset + at + placed.runsOffset)
-    const { lowestVcn, allocatedSize, dataSize, initializedSize } = placed
-    return { ...common, placed: { lowestVcn, runs, allocatedSize, dataSize, initializedSize } }
+    const { lowestVcn, allocatedSize, dataSize, initializedSize, compressionUnit } = placed
+    return { ...common, placed: { lowestVcn, runs, allocatedSize, dataSize, initializedSize, compressionUnit } }
   }
+}
+
+/** The part of a run list that covers `count` clusters from `first` of its stream. */
+function clipRuns(runs: readonly Run[], first: number, count: number): Run[] {
+  const clipped: Run[] = []
+  let start = 0
+  for (const { lcn, length } of runs) {
+    const from = Math.max(start, first)
+    const to = Math.min(start + length, first + count)
+    if (from < to) clipped.push({ lcn: lcn === null ? null : lcn + from - start, length: to - from })
+    start += length
+    if (start >= first + count) break
+  }
+  return clipped
 }
 
 function powerOfTwo(value: number): boolean {

@@ -1,0 +1,134 @@
+import { createHash, randomUUID } from 'node:crypto'
+import path from 'node:path'
+import { CoreError } from '@/core/errors'
+import { compareDevices } from '@/core/image/compare'
+import { touchedBy } from '@/core/image/touched'
+import { TARGET_KINDS, type TargetKind, TARGETS } from '@/core/image'
+import { surveyDrive } from '@/core/survey/survey'
+import { convertFile } from '@/host/convert'
+import { fileSystemOn, withImage, WrongUse } from './open'
+import { comparisonText, filesText, surveyText } from './text'
+import { reportOf } from './report'
+
+/** What a command came to: text or bytes for standard output were written by `print`. */
+export interface Io {
+  print(text: string | Uint8Array): Promise<void>
+  /** For people who wait: progress, on standard error. */
+  say(text: string): void
+  readonly signal: AbortSignal
+}
+
+export interface Options {
+  readonly json?: boolean
+  readonly sectorSize?: 512 | 4096
+  readonly to?: TargetKind
+}
+
+const STOPS = 1
+const PIECE = 4 * 1024 * 1024
+const sha256 = (bytes: Uint8Array): Uint8Array => createHash('sha256').update(bytes).digest()
+const json = (value: unknown) => `${JSON.stringify(value, null, 2)}\n`
+
+/** Prints what is on an image. Gives the exit code: 1 when something on it is damaged. */
+export async function survey(file: string, options: Options, io: Io): Promise<number> {
+  const report = await withImage(file, options.sectorSize, async (image) =>
+    reportOf(file, image, await surveyDrive(image.device, sha256)),
+  )
+  await io.print(options.json ? json(report) : surveyText(report))
+  return report.findings.some((f) => f.severity === 'damage') ? STOPS : 0
+}
+
+/** Prints the entries of a directory. */
+export async function files(
+  file: string,
+  partition: number,
+  directory: string,
+  options: Options,
+  io: Io,
+): Promise<number> {
+  const entries = await withImage(file, options.sectorSize, async (image) =>
+    (await fileSystemOn(image, partition)).list(directory),
+  )
+  await io.print(options.json ? json({ file, partition, directory, entries }) : filesText(entries))
+  return 0
+}
+
+/** Prints the bytes of a file, a piece at a time. */
+export async function cat(file: string, partition: number, name: string, options: Options, io: Io): Promise<number> {
+  await withImage(file, options.sectorSize, async (image) => {
+    const fileSystem = await fileSystemOn(image, partition)
+    const entry = await fileSystem.stat(name)
+    if (!entry) await fileSystem.readFile(name, 0, 1)
+    if (entry?.kind === 'directory') throw new CoreError(`${name} is a folder.`)
+    for (let at = 0; entry && at < entry.sizeBytes; at += PIECE) {
+      io.signal.throwIfAborted()
+      const bytes = await fileSystem.readFile(name, at, Math.min(PIECE, entry.sizeBytes - at))
+      await io.print(bytes)
+    }
+  })
+  return 0
+}
+
+/** Writes an image anew in another format. */
+export async function convert(input: string, output: string, options: Options, io: Io): Promise<number> {
+  const to = options.to ?? byExtension(output)
+  if (path.resolve(input) === path.resolve(output))
+    throw new WrongUse('The new image needs another name than the old one.')
+  const start = performance.now()
+  let told = -1
+  const result = await convertFile(input, output, {
+    to,
+    sectorSize: options.sectorSize,
+    signal: io.signal,
+    time: Date.now(),
+    guid: randomUUID,
+    onProgress: ({ doneBytes, totalBytes }) => {
+      const percent = totalBytes > 0 ? Math.floor((doneBytes / totalBytes) * 100) : 0
+      if (percent !== told) io.say(`${(told = percent)} %`)
+    },
+  })
+  const seconds = (performance.now() - start) / 1000
+  const report = { input, output, format: to, ...result, seconds: Math.round(seconds * 100) / 100 }
+  await io.print(
+    options.json
+      ? json(report)
+      : `${output}: ${TARGETS[to].name}, disk of ${result.virtualBytes} bytes, file of ${result.fileBytes} bytes, ${seconds.toFixed(1)} s\n`,
+  )
+  return 0
+}
+
+/** Compares two images as disks. Exit code 1 when they differ. */
+export async function compare(a: string, b: string, options: Options, io: Io): Promise<number> {
+  const report = await withImage(a, options.sectorSize, (left) =>
+    withImage(b, options.sectorSize, async (right) => {
+      const comparison = await compareDevices(left.device, right.device, { signal: io.signal })
+      const touched = comparison.ranges.length > 0 ? await touchedBy(left.device, comparison.ranges) : null
+      const { firstDifference } = comparison
+      return {
+        a,
+        b,
+        equal: comparison.equal,
+        sizes: comparison.sizes,
+        firstDifference:
+          firstDifference === null
+            ? null
+            : { offset: firstDifference, sector: Math.floor(firstDifference / left.device.logicalSectorSize) },
+        differingBytes: comparison.differingBytes,
+        ranges: comparison.ranges,
+        moreRanges: comparison.moreRanges,
+        touched,
+      }
+    }),
+  )
+  await io.print(options.json ? json(report) : comparisonText(report))
+  return report.equal ? 0 : STOPS
+}
+
+function byExtension(output: string): TargetKind {
+  const extension = path.extname(output).slice(1).toLowerCase()
+  const found =
+    TARGET_KINDS.find((kind) => TARGETS[kind].extension === extension) ?? (extension === 'raw' ? 'raw' : undefined)
+  if (!found)
+    throw new WrongUse(`The name ${path.basename(output)} does not tell a format; say --to ${TARGET_KINDS.join('|')}.`)
+  return found
+}

@@ -1,0 +1,228 @@
+import { type BlockDevice, type Extent, readBytes } from '../../block/device'
+import { viewOf } from '../../bytes/struct'
+import { BadStructure } from '../../errors'
+import type { Finding } from '../../findings'
+import { allocate } from '../allocate'
+import { setBitRuns } from '../bitmap'
+import { entriesBelow, statBy } from '../entries'
+import { NoSuchFile } from '../errors'
+import { splitPath } from '../path'
+import type { FileSystem, FileSystemDriver } from '../port'
+import {
+  ATTRIBUTE_INCONSISTENT,
+  ATTRIBUTE_JOURNALED,
+  ATTRIBUTE_UNMOUNTED,
+  FILE_DATA_FORK,
+  FILE_RECORD,
+  FOLDER_RECORD,
+  FORK,
+  FORKS,
+  HEADER_OFFSET,
+  ID,
+  RECORD_FILE,
+  RECORD_FOLDER,
+  VOLUME_HEADER,
+} from './layout'
+import { Tree } from './tree'
+
+/** HFS+ (and its case-sensitive form) behind the file-system port. */
+export const hfsplus: FileSystemDriver = {
+  kind: 'hfsplus',
+  name: 'HFS+',
+  async recognise(device) {
+    if (device.size < 512 * 1024) return false
+    const { signature, version } = VOLUME_HEADER.read(await readBytes(device, HEADER_OFFSET, 512))
+    return (signature === 'H+' && version === 4) || (signature === 'HX' && version === 5)
+  },
+  open: openHfsPlus,
+}
+
+interface Fork {
+  readonly size: number
+  /** Runs of allocation blocks, in order; all of them. */
+  readonly runs: readonly { start: number; count: number }[]
+}
+
+interface Named {
+  readonly name: string
+  readonly isDirectory: boolean
+  readonly sizeBytes: number
+  readonly id: number
+  readonly fork?: { readonly size: number; readonly blocks: number; readonly extents: Uint8Array }
+}
+
+async function openHfsPlus(device: BlockDevice): Promise<FileSystem> {
+  const bytes = await readBytes(device, HEADER_OFFSET, 512)
+  const header = VOLUME_HEADER.read(bytes)
+  const { blockSize, totalBlocks, attributes } = header
+  const bad = (why: string) => new BadStructure('HFS+ volume header', HEADER_OFFSET, why)
+  if (blockSize < 512 || blockSize > 1024 * 1024 || !Number.isInteger(Math.log2(blockSize))) {
+    throw bad(`it gives blocks of ${blockSize} bytes`)
+  }
+  const totalBytes = totalBlocks * blockSize
+  if (totalBlocks === 0 || totalBytes > device.size + blockSize) throw bad(`it claims ${totalBlocks} blocks`)
+  const special = (at: number, id: number, name: string): Promise<Fork> => forkOf(FORK.read(bytes, at), id, name)
+  const allocation = await special(FORKS.allocation, ID.allocation, 'the allocation file')
+  if (allocation.size * 8 < totalBlocks) throw bad('its allocation file does not cover its blocks')
+  const extents = await special(FORKS.extents, ID.extents, 'the extents file')
+  const overflow = extents.size > 0 ? await Tree.open('HFS+ extents file', reader(extents), extents.size) : undefined
+  const catalogFork = await special(FORKS.catalog, ID.catalog, 'the catalog')
+  const catalog = await Tree.open('HFS+ catalog', reader(catalogFork), catalogFork.size)
+
+  const dirty = (attributes & ATTRIBUTE_UNMOUNTED) === 0 || (attributes & ATTRIBUTE_INCONSISTENT) !== 0
+  const findings: Finding[] = dirty
+    ? [
+        {
+          severity: 'caution',
+          code: 'hfsplus.dirty',
+          sentence: 'The volume was not closed cleanly; a check is due before it is copied.',
+          evidence: `Attributes ${attributes.toString(16).padStart(8, '0')}${attributes & ATTRIBUTE_JOURNALED ? ', with a journal' : ''}`,
+        },
+      ]
+    : []
+
+  /** All runs of a fork: the eight in its record, then those of the extents file. */
+  async function forkOf(
+    fork: { size: number; blocks: number; extents: Uint8Array },
+    id: number,
+    name: string,
+  ): Promise<Fork> {
+    const runs: { start: number; count: number }[] = []
+    let blocks = 0
+    const add = (list: Uint8Array) => {
+      const view = viewOf(list)
+      for (let i = 0; i + 8 <= list.length && blocks < fork.blocks; i += 8) {
+        const run = { start: view.getUint32(i), count: view.getUint32(i + 4) }
+        if (run.count === 0) break
+        if (run.start + run.count > totalBlocks) throw bad(`${name} leaves the volume`)
+        runs.push(run)
+        blocks += run.count
+      }
+    }
+    add(fork.extents)
+    if (blocks < fork.blocks && overflow) {
+      // Key: fork type, file, first block of the run in the fork.
+      const below = (key: Uint8Array) => compare([viewOf(key).getUint32(2), key[0]], [id, 0]) < 0
+      for await (const { key, data } of overflow.from((key) => key.length >= 10 && below(key))) {
+        if (key.length < 10 || viewOf(key).getUint32(2) !== id || key[0] !== 0) break
+        add(data.subarray(0, 64))
+      }
+    }
+    if (blocks < fork.blocks || blocks * blockSize < fork.size) throw bad(`${name} lacks some of its blocks`)
+    return { size: fork.size, runs }
+  }
+
+  function reader(fork: Fork) {
+    return async (offset: number, length: number): Promise<Uint8Array> => {
+      const end = Math.min(offset + length, fork.size)
+      const out = allocate(end - offset)
+      let start = 0
+      for (const run of fork.runs) {
+        const runBytes = run.count * blockSize
+        const from = Math.max(offset, start)
+        const to = Math.min(end, start + runBytes)
+        if (from < to) out.set(await readBytes(device, run.start * blockSize + from - start, to - from), from - offset)
+        start += runBytes
+        if (start >= end) break
+      }
+      return out
+    }
+  }
+
+  async function children(parent: number): Promise<Named[]> {
+    const found: Named[] = []
+    const below = (key: Uint8Array) => key.length < 6 || viewOf(key).getUint32(0) < parent
+    for await (const { key, data } of catalog.from(below)) {
+      const view = viewOf(key)
+      if (view.getUint32(0) !== parent) break
+      const length = view.getUint16(4)
+      if (6 + length * 2 > key.length || data.length < 2) continue
+      let name = ''
+      for (let i = 0; i < length; i++) name += String.fromCharCode(view.getUint16(6 + i * 2))
+      // What stands for a slash on the screen is a colon to the system below, and the other way round.
+      name = name.replaceAll('/', ':').normalize('NFC')
+      const type = viewOf(data).getUint16(0)
+      if (type === RECORD_FOLDER) {
+        found.push({ name, isDirectory: true, sizeBytes: 0, id: FOLDER_RECORD.read(data).id })
+      } else if (type === RECORD_FILE) {
+        const fork = FORK.read(data, FILE_DATA_FORK)
+        found.push({ name, isDirectory: false, sizeBytes: fork.size, id: FILE_RECORD.read(data).id, fork })
+      }
+    }
+    return found
+  }
+
+  const root: Named = { name: '', isDirectory: true, sizeBytes: 0, id: ID.root }
+  async function find(path: string): Promise<Named> {
+    let at = root
+    for (const part of splitPath(path)) {
+      if (!at.isDirectory) throw new NoSuchFile(path)
+      const wanted = part.normalize('NFC').toLowerCase()
+      const next = (await children(at.id)).find((n) => n.name.toLowerCase() === wanted)
+      if (!next) throw new NoSuchFile(path)
+      at = next
+    }
+    return at
+  }
+
+  async function fileFork(path: string): Promise<Fork> {
+    const at = await find(path)
+    if (!at.fork) throw new NoSuchFile(path)
+    return forkOf(at.fork, at.id, path)
+  }
+
+  // The root folder's record is filed under a parent of its own, by the volume's name.
+  const label = (await children(ID.rootParent)).find((n) => n.id === ID.root)?.name ?? ''
+  return {
+    kind: 'hfsplus',
+    name: header.signature === 'HX' ? 'HFSX' : 'HFS+',
+    label,
+    serial: header.volumeId.toString(16).toUpperCase().padStart(16, '0'),
+    clusterSize: blockSize,
+    totalBytes: Math.min(totalBytes, device.size),
+    state: dirty ? 'dirty' : 'clean',
+    depth: 'files',
+    findings,
+    async *usedExtents(): AsyncGenerator<Extent> {
+      // In this bitmap the highest bit of a byte comes first.
+      const read = async (offset: number, length: number) => mirrored(await reader(allocation)(offset, length))
+      for await (const run of setBitRuns(read, totalBlocks)) {
+        const offset = run.offset * blockSize
+        yield { offset, length: Math.min(run.length * blockSize, device.size - offset) }
+      }
+      if (device.size > totalBytes) yield { offset: totalBytes, length: device.size - totalBytes }
+    },
+    shrunk: (usedBytes) => ({
+      bytes: Math.min(totalBytes, usedBytes + Math.ceil(usedBytes / 50 / blockSize) * blockSize),
+      margin: 'a fiftieth stays free for its trees',
+    }),
+    async list(path) {
+      const at = await find(path)
+      if (!at.isDirectory) throw new NoSuchFile(path)
+      return entriesBelow(path, await children(at.id))
+    },
+    stat: (path) => statBy(find, path),
+    async readFile(path, offset = 0, length = Number.MAX_SAFE_INTEGER) {
+      return reader(await fileFork(path))(offset, length)
+    },
+    async fileExtents(path) {
+      const { runs } = await fileFork(path)
+      return runs.map((run) => ({ offset: run.start * blockSize, length: run.count * blockSize }))
+    },
+  }
+}
+
+const MIRROR = Uint8Array.from({ length: 256 }, (_, byte) => {
+  let mirrored = 0
+  for (let bit = 0; bit < 8; bit++) if (byte & (1 << bit)) mirrored |= 0x80 >> bit
+  return mirrored
+})
+
+function mirrored(bytes: Uint8Array): Uint8Array {
+  return bytes.map((byte) => MIRROR[byte])
+}
+
+function compare(a: readonly number[], b: readonly number[]): number {
+  for (let i = 0; i < a.length; i++) if (a[i] !== b[i]) return a[i] - b[i]
+  return 0
+}

@@ -1,0 +1,89 @@
+import type { BlockDevice } from '../block/device'
+import { BadStructure } from '../errors'
+import type { Finding } from '../findings'
+
+/** The bytes of an image file, in any range. */
+export interface ImageFile {
+  readonly size: number
+  /** Fills `into` from `offset`. Rejects with CoreError beyond the end. */
+  read(offset: number, into: Uint8Array): Promise<void>
+}
+
+/** Where a new image is written. Ranges never written read as zeros. */
+export interface ImageSink {
+  write(offset: number, from: Uint8Array): Promise<void>
+  /** Sets the length of the file, which then ends in zeros. */
+  truncate(length: number): Promise<void>
+}
+
+/** Another image that one builds on. */
+export interface ParentReference {
+  /** Names to look for, the likeliest first, as the child writes them. */
+  readonly names: readonly string[]
+  /** What the parent must carry, where the child says so. */
+  readonly identity?: string
+  /** The parent's format, where the child says so. */
+  readonly format?: ImageKind
+}
+
+/** Finds and opens the parent of an image. Rejects with CoreError when it is missing or may not be read. */
+export type ParentOpener = (reference: ParentReference) => Promise<OpenedImage>
+
+export type ImageKind = 'raw' | 'vhd' | 'vhdx' | 'qcow2'
+
+/** An image as a device. It is for reading only. */
+export interface OpenedImage {
+  readonly kind: ImageKind
+  /** The format as the trade writes it, with its variety: `VHD, dynamic`. */
+  readonly name: string
+  readonly virtualBytes: number
+  readonly device: BlockDevice
+  /** What children check of their parent. */
+  readonly identity?: string
+  /** The name of the image it builds on. */
+  readonly parent?: string
+  readonly findings: readonly Finding[]
+}
+
+export interface OpenOptions {
+  /** For formats that do not say how long a sector is. */
+  readonly sectorSize?: 512 | 4096
+  readonly openParent: ParentOpener
+}
+
+/** One format of virtual disks. A new one is one more of these in the registry. */
+export interface ImageFormat {
+  readonly kind: ImageKind
+  recognise(file: ImageFile): Promise<boolean>
+  /** Rejects with BadStructure when its own structures are damaged. */
+  open(file: ImageFile, options: OpenOptions): Promise<OpenedImage>
+}
+
+/** A new image, written from its first sector to its last. */
+export interface ImageWriter {
+  /** Bytes of the disk from `offset` on; offsets only rise. What is left out reads as zeros. */
+  write(offset: number, from: Uint8Array): Promise<void>
+  /** Completes the structures for a disk of `virtualBytes`. */
+  finish(virtualBytes: number): Promise<void>
+}
+
+/** What a new image needs that core does not have of its own. */
+export interface WriterOptions {
+  /** The size of the disk, where it is known beforehand. */
+  readonly virtualBytes?: number
+  readonly sectorSize: 512 | 4096
+  /** Milliseconds since 1970. */
+  readonly time: number
+  /** A new GUID for each call. */
+  readonly guid: () => string
+}
+
+/** A range of an image file as new bytes. Throws BadStructure where the file ends before. */
+export async function readFrom(file: ImageFile, offset: number, length: number, what: string): Promise<Uint8Array> {
+  if (!Number.isSafeInteger(offset) || offset < 0 || offset + length > file.size) {
+    throw new BadStructure(what, offset, `the file has ${file.size} bytes and ends before it`)
+  }
+  const bytes = new Uint8Array(length)
+  await file.read(offset, bytes)
+  return bytes
+}

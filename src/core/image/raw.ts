@@ -1,0 +1,67 @@
+import { type BlockDevice, checkRange, ReadOnlyDevice } from '../block/device'
+import { BadStructure } from '../errors'
+import { recognise } from '../filesystem'
+import { SliceDevice } from '../block/slice'
+import { guessSectorSize } from '../scheme'
+import type { Finding } from '../findings'
+import type { ImageFile, ImageFormat, ImageSink, ImageWriter } from './port'
+
+/** The bytes of a disk as they are. */
+export const raw: ImageFormat = {
+  kind: 'raw',
+  // Whatever no other format claims.
+  recognise: async () => true,
+  async open(file, { sectorSize }) {
+    if (file.size < 512) throw new BadStructure('image', 0, `it has ${file.size} bytes, less than a sector`)
+    const size = sectorSize ?? (await guessSectorSize((s) => new FileDevice(file, s), holdsVolume))
+    const device = new FileDevice(file, size)
+    const rest = file.size - device.size
+    const findings: Finding[] = []
+    if (rest > 0) {
+      findings.push({
+        severity: 'caution',
+        code: 'image.ragged',
+        sentence: 'The file does not end with a whole sector; it may have been cut short.',
+        evidence: `${rest} bytes behind the last whole sector of ${size}`,
+      })
+    }
+    return { kind: 'raw', name: 'raw', virtualBytes: device.size, device, findings }
+  },
+}
+
+async function holdsVolume(device: BlockDevice, offset: number): Promise<boolean> {
+  if (offset >= device.size) return false
+  return (await recognise(new SliceDevice(device, offset, device.size - offset)).catch(() => undefined)) !== undefined
+}
+
+/** A file whose bytes are a disk's. For reading only. */
+export class FileDevice implements BlockDevice {
+  readonly size: number
+  readonly physicalSectorSize = 4096
+
+  constructor(
+    private readonly file: ImageFile,
+    readonly logicalSectorSize: 512 | 4096,
+  ) {
+    this.size = Math.floor(file.size / logicalSectorSize) * logicalSectorSize
+  }
+
+  async read(offset: number, into: Uint8Array): Promise<void> {
+    checkRange(this, offset, into.length)
+    await this.file.read(offset, into)
+  }
+
+  async write(): Promise<void> {
+    throw new ReadOnlyDevice()
+  }
+
+  async flush(): Promise<void> {}
+}
+
+/** Writes the bytes where they belong; what is left out stays a hole. */
+export function rawWriter(sink: ImageSink): ImageWriter {
+  return {
+    write: (offset, from) => sink.write(offset, from),
+    finish: (virtualBytes) => sink.truncate(virtualBytes),
+  }
+}

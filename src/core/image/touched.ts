@@ -1,0 +1,89 @@
+import type { BlockDevice, Extent } from '../block/device'
+import { SliceDevice } from '../block/slice'
+import { CoreError } from '../errors'
+import { type FileSystem, openFileSystem } from '../filesystem'
+import { readScheme } from '../scheme'
+
+/** What lies in some ranges of a disk. */
+export interface Touched {
+  /** Partition numbers, 0 for a file system without a table. */
+  readonly partitions: readonly number[]
+  readonly files: readonly { readonly partition: number; readonly path: string }[]
+  /** Ranges that lie outside all partitions, such as in the partition table. */
+  readonly outside: boolean
+  /** Not all files could be looked through: too many, or of a kind whose files are not read. */
+  readonly incomplete: boolean
+}
+
+const MOST_ENTRIES = 200_000
+
+/** Names the partitions and files that ranges of a disk touch, by the runs of every file. Never rejects for damage. */
+export async function touchedBy(device: BlockDevice, ranges: readonly Extent[]): Promise<Touched> {
+  const partitions: number[] = []
+  const files: { partition: number; path: string }[] = []
+  let incomplete = false
+  const places = await placesOf(device)
+  for (const { number, start, size } of places) {
+    const here = ranges
+      .filter((r) => r.offset < start + size && r.offset + r.length > start)
+      .map((r) => ({ offset: r.offset - start, length: r.length }))
+    if (here.length === 0) continue
+    partitions.push(number)
+    try {
+      const fileSystem = await openFileSystem(new SliceDevice(device, start, size))
+      if (!fileSystem?.fileExtents) incomplete = true
+      else if (!(await walk(fileSystem, here, (path) => files.push({ partition: number, path })))) incomplete = true
+    } catch (error) {
+      if (!(error instanceof CoreError)) throw error
+      incomplete = true
+    }
+  }
+  const outside = ranges.some((r) => !places.some((p) => r.offset >= p.start && r.offset < p.start + p.size))
+  return { partitions, files, outside, incomplete }
+}
+
+async function placesOf(device: BlockDevice): Promise<{ number: number; start: number; size: number }[]> {
+  const reading = await readScheme(device)
+  if (!reading) return [{ number: 0, start: 0, size: device.size }]
+  const sector = device.logicalSectorSize
+  return reading.partitions
+    .filter((p) => p.mbr?.kind !== 'extended')
+    .map((p) => ({
+      number: p.number,
+      start: p.firstLba * sector,
+      size: Math.min((p.lastLba - p.firstLba + 1) * sector, device.size - p.firstLba * sector),
+    }))
+    .filter((p) => p.size > 0)
+}
+
+/** False when not every file could be looked at. */
+async function walk(
+  fileSystem: FileSystem,
+  ranges: readonly Extent[],
+  found: (path: string) => void,
+): Promise<boolean> {
+  let entries = 0
+  let whole = true
+  const folders = ['/']
+  while (folders.length > 0) {
+    const folder = folders.pop()!
+    try {
+      for (const entry of await fileSystem.list(folder)) {
+        if (++entries > MOST_ENTRIES) return false
+        if (entry.kind === 'directory') folders.push(entry.path)
+        else if (entry.kind === 'file') {
+          const extents = await fileSystem.fileExtents!(entry.path)
+          if (
+            extents.some((e) => ranges.some((r) => r.offset < e.offset + e.length && r.offset + r.length > e.offset))
+          ) {
+            found(entry.path)
+          }
+        }
+      }
+    } catch (error) {
+      if (!(error instanceof CoreError)) throw error
+      whole = false
+    }
+  }
+  return whole
+}

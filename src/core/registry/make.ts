@@ -1,0 +1,149 @@
+import { stringToUtf16, viewOf } from '../bytes/struct'
+import { alignUp } from '../bytes/size'
+import {
+  BIN_HEADER,
+  DATA_INLINE,
+  HEADER_BYTES,
+  headerChecksum,
+  HIVE_HEADER,
+  KEY_ASCII_NAME,
+  KEY_FIXED,
+  KEY_NODE,
+  KEY_ROOT,
+  NONE,
+  VALUE,
+  VALUE_ASCII_NAME,
+  VALUE_TYPES,
+} from './layout'
+
+/** A key of a new hive: values are text or 32-bit numbers. */
+export interface NewKey {
+  readonly values?: Readonly<Record<string, string | number>>
+  readonly keys?: Readonly<Record<string, NewKey>>
+}
+
+/** The bytes of a hive with this content, settled. Names must be ASCII. */
+export function makeHive(fileName: string, root: NewKey, modified: bigint): Uint8Array {
+  const cells: Uint8Array[] = []
+  let next = BIN_HEADER.size
+  const put = (content: Uint8Array): number => {
+    const size = alignUp(content.length + 4, 8)
+    const cell = new Uint8Array(size)
+    viewOf(cell).setInt32(0, -size, true)
+    cell.set(content, 4)
+    cells.push(cell)
+    const at = next
+    next += size
+    return at
+  }
+  const security = put(securityCell(next))
+  // Children name their parent, so a key's cell is placed first and filled when they are known.
+  const putKey = (name: string, key: NewKey, parent: number): number => {
+    const bytes = new Uint8Array(KEY_NODE.size + name.length)
+    const at = put(bytes)
+    const cell = cells.at(-1)!
+    const values = Object.entries(key.values ?? {}).map(([valueName, value]) => putValue(put, valueName, value))
+    const names = Object.keys(key.keys ?? {}).sort((a, b) => (a.toUpperCase() < b.toUpperCase() ? -1 : 1))
+    const children = names.map((child) => [child, putKey(child, key.keys![child], at)] as const)
+    const node = cell.subarray(4)
+    KEY_NODE.write(node, {
+      signature: 'nk',
+      flags: KEY_ASCII_NAME | (parent === NONE ? KEY_ROOT | KEY_FIXED : 0),
+      modified,
+      parent: parent === NONE ? 0 : parent,
+      subkeyCount: children.length,
+      subkeys: children.length > 0 ? put(hashList(children)) : NONE,
+      volatileSubkeys: NONE,
+      valueCount: values.length,
+      values: values.length > 0 ? put(offsets(values)) : NONE,
+      security,
+      className: NONE,
+      longestSubkey: Math.max(0, ...names.map((n) => n.length * 2)),
+      nameLength: name.length,
+    })
+    for (let i = 0; i < name.length; i++) node[KEY_NODE.size + i] = name.charCodeAt(i)
+    return at
+  }
+  const rootAt = putKey('ROOT', root, NONE)
+  const binsBytes = alignUp(next, 4096)
+  const free = binsBytes - next
+  if (free > 0) {
+    const cell = new Uint8Array(free)
+    viewOf(cell).setInt32(0, free, true)
+    cells.push(cell)
+  }
+  const hive = new Uint8Array(HEADER_BYTES + binsBytes)
+  BIN_HEADER.write(hive, { signature: 'hbin', offset: 0, size: binsBytes, modified }, HEADER_BYTES)
+  let at = HEADER_BYTES + BIN_HEADER.size
+  for (const cell of cells) {
+    hive.set(cell, at)
+    at += cell.length
+  }
+  const header = {
+    signature: 'regf',
+    sequence1: 1,
+    sequence2: 1,
+    modified,
+    major: 1,
+    minor: 5,
+    format: 1,
+    root: rootAt,
+    binsBytes,
+    clustering: 1,
+    fileName,
+  }
+  HIVE_HEADER.write(hive, header)
+  HIVE_HEADER.write(hive, { checksum: headerChecksum(hive) })
+  return hive
+}
+
+function putValue(put: (content: Uint8Array) => number, name: string, value: string | number): number {
+  const isNumber = typeof value === 'number'
+  const data = isNumber ? undefined : stringToUtf16(`${value}\0`)
+  const bytes = new Uint8Array(VALUE.size + name.length)
+  VALUE.write(bytes, {
+    signature: 'vk',
+    nameLength: name.length,
+    dataLength: data ? data.length : DATA_INLINE + 4,
+    data: data ? put(data) : (value as number),
+    type: isNumber ? VALUE_TYPES.number : VALUE_TYPES.text,
+    flags: VALUE_ASCII_NAME,
+  })
+  for (let i = 0; i < name.length; i++) bytes[VALUE.size + i] = name.charCodeAt(i)
+  return put(bytes)
+}
+
+function offsets(places: readonly number[]): Uint8Array {
+  const bytes = new Uint8Array(places.length * 4)
+  places.forEach((place, i) => viewOf(bytes).setUint32(i * 4, place, true))
+  return bytes
+}
+
+/** A list of subkeys with the hash of each name: 37 times what came before plus the next upper-case letter. */
+function hashList(children: readonly (readonly [string, number])[]): Uint8Array {
+  const bytes = new Uint8Array(4 + children.length * 8)
+  const view = viewOf(bytes)
+  bytes.set([0x6c, 0x68])
+  view.setUint16(2, children.length, true)
+  children.forEach(([name, at], i) => {
+    let hash = 0
+    for (const letter of name.toUpperCase()) hash = (Math.imul(hash, 37) + letter.charCodeAt(0)) >>> 0
+    view.setUint32(4 + i * 8, at, true)
+    view.setUint32(8 + i * 8, hash, true)
+  })
+  return bytes
+}
+
+/** One security descriptor for all keys, linked to itself. */
+function securityCell(at: number): Uint8Array {
+  const descriptor = Uint8Array.of(1, 0, 0, 0x80, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0)
+  const bytes = new Uint8Array(20 + descriptor.length)
+  const view = viewOf(bytes)
+  bytes.set([0x73, 0x6b])
+  view.setUint32(4, at, true)
+  view.setUint32(8, at, true)
+  view.setUint32(12, 1, true)
+  view.setUint32(16, descriptor.length, true)
+  bytes.set(descriptor, 20)
+  return bytes
+}

@@ -1,0 +1,47 @@
+import { CoreError } from '../errors'
+import type { FileSystem } from '../filesystem'
+import type { Finding } from '../findings'
+import { asciiToString } from '../bytes/struct'
+import { formatSize } from '../bytes/size'
+import type { IdleFile } from './types'
+
+/** Files that a system makes anew when it starts, by where each family keeps them. */
+const PLACES: readonly { path: string; kind: IdleFile['kind'] }[] = [
+  { path: '/pagefile.sys', kind: 'page' },
+  { path: '/swapfile.sys', kind: 'swap' },
+  { path: '/hiberfil.sys', kind: 'hibernation' },
+  { path: '/swapfile', kind: 'swap' },
+  { path: '/swap.img', kind: 'swap' },
+  { path: '/private/var/vm/swapfile0', kind: 'swap' },
+  { path: '/private/var/vm/sleepimage', kind: 'hibernation' },
+]
+
+/** How a sleeping Windows marks its hibernation file; anything else means that it is awake or was shut down. */
+const ASLEEP = ['hibr', 'HIBR']
+
+/** Page, swap and hibernation files of a volume, and whether a system sleeps on it. */
+export async function idleFiles(fileSystem: FileSystem): Promise<{ files: IdleFile[]; findings: Finding[] }> {
+  const files: IdleFile[] = []
+  const findings: Finding[] = []
+  for (const { path, kind } of PLACES) {
+    try {
+      const entry = await fileSystem.stat(path)
+      if (entry?.kind !== 'file') continue
+      const head = kind === 'hibernation' && entry.sizeBytes >= 4 ? await fileSystem.readFile(path, 0, 4) : undefined
+      const asleep = head !== undefined && ASLEEP.includes(asciiToString(head))
+      files.push({ path, kind, sizeBytes: entry.sizeBytes, asleep })
+      if (asleep) {
+        findings.push({
+          severity: 'caution',
+          code: 'system.hibernated',
+          sentence:
+            'The system on this volume sleeps: it was hibernated, or shut down with fast start. Start it and shut it down wholly before the copy.',
+          evidence: `${path}, ${formatSize(entry.sizeBytes)}, begins with "${asciiToString(head)}"`,
+        })
+      }
+    } catch (error) {
+      if (!(error instanceof CoreError)) throw error
+    }
+  }
+  return { files, findings }
+}

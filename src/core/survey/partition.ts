@@ -1,0 +1,138 @@
+import type { BlockDevice } from '../block/device'
+import { SliceDevice } from '../block/slice'
+import { MIB } from '../bytes/size'
+import type { Digest } from '../digest'
+import { CoreError } from '../errors'
+import { type FileSystem, type FileSystemDriver, recognise } from '../filesystem'
+import type { Finding } from '../findings'
+import type { TablePartition } from '../scheme/types'
+import { idleFiles } from './idle-files'
+import type { DepthProfile } from './profile'
+import { hasLetter, roleOf, titleOf } from './roles'
+import { installedSystem } from './systems'
+import type { IdleFile, InstalledSystem, PartitionSurvey, VolumeSurvey } from './types'
+
+/** What one partition holds, with its file system still open. Damage becomes a finding. */
+export async function surveyPartition(
+  device: BlockDevice,
+  entry: TablePartition,
+  digest: Digest,
+  profile: DepthProfile,
+): Promise<{ partition: PartitionSurvey; fileSystem?: FileSystem }> {
+  const sector = device.logicalSectorSize
+  const startBytes = entry.firstLba * sector
+  const sizeBytes = Math.max(0, (entry.lastLba - entry.firstLba + 1) * sector)
+  const findings: Finding[] = []
+  const isContainer = entry.mbr?.kind === 'extended'
+  let driver: FileSystemDriver | undefined
+  let volume: VolumeSurvey | undefined
+  let fileSystem: FileSystem | undefined
+  let system: InstalledSystem | undefined
+  let files: IdleFile[] = []
+  try {
+    if (!isContainer && sizeBytes > 0) {
+      // What a cut-off image still has of a partition is looked at; its file system tells that there is too little.
+      const slice = new SliceDevice(device, startBytes, Math.min(sizeBytes, Math.max(0, device.size - startBytes)))
+      driver = await recognise(slice)
+      fileSystem = await driver?.open(slice)
+    }
+    if (fileSystem && driver) {
+      findings.push(...fileSystem.findings)
+      volume = await surveyVolume(fileSystem, startBytes, profile, Boolean(driver.grow))
+      if (fileSystem.depth === 'files') {
+        system = await installedSystem(fileSystem, digest)
+        const idle = await idleFiles(fileSystem)
+        files = idle.files
+        findings.push(...idle.findings)
+      }
+    }
+  } catch (error) {
+    if (!(error instanceof CoreError)) throw error
+    findings.push({
+      severity: 'damage',
+      code: 'volume.damaged',
+      sentence: error.message,
+      ...(driver ? { evidence: `Recognised as ${driver.name}` } : {}),
+    })
+    fileSystem = undefined
+    if (driver) volume = damagedVolume(driver, sizeBytes)
+  }
+  if (!isContainer && (!volume || volume.state === 'damaged')) profile.add(startBytes, sizeBytes)
+  const role = await roleOf(entry, { fileSystem, system })
+  const aligned = startBytes % MIB === 0
+  if (startBytes % 4096 !== 0 && !isContainer) {
+    findings.push({
+      severity: 'caution',
+      code: 'partition.unaligned',
+      sentence: `Partition ${entry.number} does not start at a multiple of 4 KiB, which slows an SSD down.`,
+      evidence: `First sector ${entry.firstLba}`,
+    })
+  }
+  const partition: PartitionSurvey = {
+    ...entry,
+    startBytes,
+    sizeBytes,
+    aligned,
+    role,
+    hasLetter: hasLetter(entry, role),
+    title: titleOf(role, entry, volume?.label ?? '', system?.family),
+    volume,
+    system,
+    idleFiles: files,
+    findings,
+  }
+  return { partition, fileSystem }
+}
+
+async function surveyVolume(
+  fileSystem: FileSystem,
+  startBytes: number,
+  profile: DepthProfile,
+  canGrow: boolean,
+): Promise<VolumeSurvey> {
+  let usedBytes = 0
+  let lastEnd = 0
+  let end = 0
+  for await (const { offset, length } of fileSystem.usedExtents()) {
+    usedBytes += length
+    // What lies behind the last cluster is the boot sector's copy, which moves with the end.
+    if (offset + fileSystem.clusterSize <= fileSystem.totalBytes) lastEnd = offset + length
+    end = offset + length
+    profile.add(startBytes + offset, length)
+  }
+  const { kind, name, label, serial, clusterSize, totalBytes, state, depth, encrypted = false } = fileSystem
+  const shrunk = fileSystem.shrunk?.(usedBytes)
+  return {
+    kind,
+    name,
+    label,
+    serial,
+    clusterSize,
+    totalBytes,
+    usedBytes,
+    smallestBytes: Math.min(end, lastEnd + clusterSize),
+    ...(shrunk ? { shrunkBytes: shrunk.bytes, shrunkMargin: shrunk.margin } : {}),
+    state,
+    depth,
+    encrypted,
+    canGrow,
+  }
+}
+
+/** A volume of a known kind whose records do not hold: every sector of it counts. */
+function damagedVolume(driver: FileSystemDriver, sizeBytes: number): VolumeSurvey {
+  return {
+    kind: driver.kind,
+    name: driver.name,
+    label: '',
+    serial: '',
+    clusterSize: 512,
+    totalBytes: sizeBytes,
+    usedBytes: sizeBytes,
+    smallestBytes: sizeBytes,
+    state: 'damaged',
+    depth: 'sealed',
+    encrypted: false,
+    canGrow: false,
+  }
+}

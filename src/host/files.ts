@@ -1,0 +1,132 @@
+import { randomBytes } from 'node:crypto'
+import { constants } from 'node:fs'
+import { type FileHandle, link, open, rename, stat, unlink } from 'node:fs/promises'
+import path from 'node:path'
+import { BadStructure } from '@/core/errors'
+import type { ImageFile, ImageSink } from '@/core/image'
+import { hostError, NoFile } from './errors'
+
+/** An image file of this host, opened for reading. */
+export class HostFile implements ImageFile {
+  private constructor(
+    private readonly handle: FileHandle,
+    readonly path: string,
+    readonly size: number,
+    private readonly modified: number,
+    /** Bytes that the file takes on the host, which is less than its size where it has holes. */
+    readonly hostBytes: number,
+  ) {}
+
+  /** Rejects with NoFile. */
+  static async open(file: string): Promise<HostFile> {
+    const name = path.basename(file)
+    try {
+      // Opening a pipe would wait for someone to write into it.
+      const handle = await open(file, constants.O_RDONLY | constants.O_NONBLOCK)
+      const { size, mtimeMs, blocks } = await handle.stat().then((found) => {
+        if (!found.isFile()) throw new NoFile(`${name} is not a file.`)
+        return found
+      })
+      return new HostFile(handle, file, size, mtimeMs, blocks * 512)
+    } catch (error) {
+      throw hostError(error, name)
+    }
+  }
+
+  async read(offset: number, into: Uint8Array): Promise<void> {
+    let done = 0
+    while (done < into.length) {
+      const { bytesRead } = await this.handle.read(into, done, into.length - done, offset + done)
+      if (bytesRead === 0) {
+        throw new BadStructure(
+          'image',
+          offset + done,
+          `the file ends there, where ${into.length - done} bytes more should be`,
+        )
+      }
+      done += bytesRead
+    }
+  }
+
+  /** True when the file was changed since it was opened. */
+  async changed(): Promise<boolean> {
+    const now = await this.handle.stat()
+    return now.size !== this.size || now.mtimeMs !== this.modified
+  }
+
+  close(): Promise<void> {
+    return this.handle.close()
+  }
+}
+
+/**
+ * Makes a file that appears under its name only when it is whole: `work` fills one of a temporary name beside it,
+ * which is then stored and renamed; when `work` fails nothing is left. Rejects with NoFile when the name is taken,
+ * and then before anything is written; as `work` does; or with HostFull.
+ */
+export async function createWhole<T>(file: string, work: (sink: ImageSink) => Promise<T>): Promise<T> {
+  const name = path.basename(file)
+  if (await exists(file)) throw new NoFile(`A file of that name is there already: ${name}.`)
+  const partial = path.join(path.dirname(file), `.${name}.${randomBytes(4).toString('hex')}.partial`)
+  let handle: FileHandle
+  try {
+    handle = await open(partial, 'wx')
+  } catch (error) {
+    throw hostError(error, name)
+  }
+  try {
+    const result = await work(sinkOf(handle, name))
+    await handle.sync()
+    await handle.close()
+    await publish(partial, file)
+    return result
+  } catch (error) {
+    await handle.close().catch(() => undefined)
+    await unlink(partial).catch(() => undefined)
+    throw hostError(error, name)
+  }
+}
+
+/** Gives the file its name unless another took that meanwhile. */
+async function publish(partial: string, file: string): Promise<void> {
+  try {
+    await link(partial, file)
+    await unlink(partial)
+  } catch (error) {
+    const code = (error as NodeJS.ErrnoException).code
+    // Not every file system of a host has links.
+    if (code !== 'EPERM' && code !== 'ENOTSUP' && code !== 'ENOSYS') throw error
+    if (await exists(file)) throw Object.assign(new Error('taken'), { code: 'EEXIST' })
+    await rename(partial, file)
+  }
+}
+
+async function exists(file: string): Promise<boolean> {
+  return stat(file).then(
+    () => true,
+    () => false,
+  )
+}
+
+function sinkOf(handle: FileHandle, name: string): ImageSink {
+  return {
+    async write(offset, from) {
+      try {
+        let done = 0
+        while (done < from.length) {
+          const { bytesWritten } = await handle.write(from, done, from.length - done, offset + done)
+          done += bytesWritten
+        }
+      } catch (error) {
+        throw hostError(error, name)
+      }
+    },
+    async truncate(length) {
+      try {
+        await handle.truncate(length)
+      } catch (error) {
+        throw hostError(error, name)
+      }
+    },
+  }
+}

@@ -1,0 +1,90 @@
+import { realpath } from 'node:fs/promises'
+import path from 'node:path'
+import { CoreError } from '@/core/errors'
+import { openImage, type OpenedImage, type ParentOpener } from '@/core/image'
+import { HostFile } from './files'
+
+/** Images that build on images are followed this far. */
+const DEEPEST = 16
+
+export interface OpenHostImage {
+  readonly sectorSize?: 512 | 4096
+  /** Parents outside this folder are refused. The image's own folder where nothing is said. */
+  readonly within?: string
+}
+
+/** An image of this host with all that it builds on. */
+export interface HostImage extends OpenedImage {
+  readonly file: HostFile
+  /** True when a file of the image was changed since it was opened. */
+  changed(): Promise<boolean>
+  close(): Promise<void>
+}
+
+/**
+ * Opens an image file and those it builds on, all for reading. Rejects with NoFile, BadStructure, NotSupported, or
+ * CoreError when a parent is missing, lies outside the folder or leads back to its child.
+ */
+export async function openHostImage(file: string, options: OpenHostImage = {}): Promise<HostImage> {
+  const files: HostFile[] = []
+  const close = async () => {
+    for (const opened of files.splice(0)) await opened.close()
+  }
+  try {
+    const image = await openChain(file, [], options, files)
+    return {
+      ...image,
+      file: files[0],
+      changed: async () => (await Promise.all(files.map((f) => f.changed()))).some(Boolean),
+      close,
+    }
+  } catch (error) {
+    await close()
+    throw error
+  }
+}
+
+async function openChain(
+  file: string,
+  above: readonly string[],
+  options: OpenHostImage,
+  files: HostFile[],
+  kind?: OpenedImage['kind'],
+): Promise<OpenedImage> {
+  const opened = await HostFile.open(file)
+  files.push(opened)
+  const place = await realpath(file)
+  if (above.includes(place)) throw new CoreError(`${path.basename(file)} builds on itself.`)
+  if (above.length >= DEEPEST) throw new CoreError(`${path.basename(file)} builds on more than ${DEEPEST} images.`)
+  const openParent: ParentOpener = async ({ names, format }) => {
+    const parent = await findParent(place, names, options.within)
+    return openChain(parent, [...above, place], options, files, format)
+  }
+  return openImage(opened, { sectorSize: options.sectorSize, openParent }, kind)
+}
+
+/** The parent's file: a name is taken from the image's own folder, and only inside the folder that is allowed. */
+async function findParent(child: string, names: readonly string[], within?: string): Promise<string> {
+  const folder = path.dirname(child)
+  const root = await realpath(within ?? folder)
+  let outside = false
+  for (const name of names) {
+    // Windows names its paths with backslashes and drive letters; only the last part can be here then.
+    const plain = name.replaceAll('\\', '/')
+    const relative = /^([a-z]:|\/|[a-z]+:)/i.test(plain) ? path.posix.basename(plain) : plain
+    if (relative.includes('\0')) continue
+    const found = await realpath(path.resolve(folder, relative)).catch(() => undefined)
+    if (!found) continue
+    if (found === root || !found.startsWith(root + path.sep)) {
+      outside = true
+      continue
+    }
+    return found
+  }
+  const name = path.basename(names[0]?.replaceAll('\\', '/') ?? '')
+  throw new CoreError(
+    outside
+      ? `This image builds on ${name}, which lies outside the folder and is not opened.`
+      : `This image builds on ${name || 'another'}, which is not in its folder.`,
+  )
+}

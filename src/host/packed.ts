@@ -1,0 +1,42 @@
+import { createReadStream } from 'node:fs'
+import type { Readable } from 'node:stream'
+import { createGunzip } from 'node:zlib'
+import { Decompress } from 'fzstd'
+import { CoreError } from '@/core/errors'
+import type { Packing } from '@/core/image'
+
+/** The bytes of a packed file, unpacked as they are read. Rejects with CoreError when the packing is damaged. */
+export async function* unpackFile(file: string, packing: Packing): AsyncGenerator<Uint8Array> {
+  const source = createReadStream(file, { highWaterMark: 1024 * 1024 })
+  try {
+    if (packing === 'gzip') yield* gunzip(source)
+    else yield* unzstd(source)
+  } catch (error) {
+    if (error instanceof CoreError || (error as NodeJS.ErrnoException).syscall) throw error
+    throw new CoreError(`The file cannot be unpacked: its ${packing} stream is damaged or breaks off.`)
+  } finally {
+    source.destroy()
+  }
+}
+
+async function* gunzip(source: Readable): AsyncGenerator<Uint8Array> {
+  const stream = createGunzip()
+  source.once('error', (error) => stream.destroy(error))
+  yield* source.pipe(stream) as AsyncIterable<Uint8Array>
+}
+
+async function* unzstd(source: AsyncIterable<Uint8Array>): AsyncGenerator<Uint8Array> {
+  const ready: Uint8Array[] = []
+  let ended = false
+  const stream = new Decompress((chunk, final) => {
+    if (chunk.length > 0) ready.push(chunk)
+    ended ||= Boolean(final)
+  })
+  for await (const chunk of source) {
+    stream.push(chunk)
+    yield* ready.splice(0)
+  }
+  stream.push(new Uint8Array(), true)
+  yield* ready.splice(0)
+  if (!ended) throw new CoreError('The file cannot be unpacked: its zstd stream breaks off.')
+}
