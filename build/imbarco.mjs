@@ -1,3 +1,3 @@
 version https://git-lfs.github.com/spec/v1
-oid sha256:ffbc13d4849699321dc089b6ee65b7b673263c59d97bec3f6061abd4b2efc995
-size 5654401
+oid sha256:63da9a314487a4c41200059c1df48008d7b9db6a1644ec1ab55e631bbcc26904
+size 5658472

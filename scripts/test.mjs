@@ -10,6 +10,14 @@ const TOOLS = [
   ['gdisk', 'sgdisk'],
   ['dosfstools', 'fsck.fat'],
   ['python3', 'python3'],
+  ['e2fsprogs', 'mkfs.ext4'],
+  ['exfatprogs', 'mkfs.exfat'],
+  ['apfsprogs', 'mkapfs'],
+  ['cryptsetup-bin', 'cryptsetup'],
+  ['fdisk', 'sfdisk'],
+  ['mtools', 'mcopy'],
+  ['zstd', 'zstd'],
+  ['util-linux', 'mkswap'],
 ]
 
 checkNode()

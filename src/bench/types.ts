@@ -1,4 +1,5 @@
 import { z } from 'zod'
+import { HealthSchema } from '@/core/health/health'
 import { FirmwareSchema } from '@/core/boot/types'
 import { LinkIdSchema } from '@/core/route/types'
 import { ChassisSchema } from '@/core/swap/steps'
@@ -28,6 +29,10 @@ export const DriveSchema = z.object({
   /** What one request costs besides the bytes. */
   requestSeconds: z.number(),
   encrypted: z.boolean(),
+  /** What it reports of its health; absent where it reports nothing. */
+  health: HealthSchema.optional(),
+  /** Where it no longer reads. */
+  unreadable: z.array(z.object({ firstLba: z.number(), count: z.number() })).default([]),
   /** Name of the file with its bytes in the drives folder; null for a drive that is only described. */
   file: z.string().nullable(),
   place: PlaceSchema,

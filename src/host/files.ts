@@ -5,6 +5,7 @@ import path from 'node:path'
 import { BadStructure } from '@/core/errors'
 import type { ImageFile, ImageSink } from '@/core/image'
 import { hostError, NoFile } from './errors'
+import { dataExtents } from './holes'
 
 /** An image file of this host, opened for reading. */
 export class HostFile implements ImageFile {
@@ -15,6 +16,7 @@ export class HostFile implements ImageFile {
     private readonly modified: number,
     /** Bytes that the file takes on the host, which is less than its size where it has holes. */
     readonly hostBytes: number,
+    readonly mapped: ImageFile['mapped'],
   ) {}
 
   /** Rejects with NoFile. */
@@ -27,7 +29,12 @@ export class HostFile implements ImageFile {
         if (!found.isFile()) throw new NoFile(`${name} is not a file.`)
         return found
       })
-      return new HostFile(handle, file, size, mtimeMs, blocks * 512)
+      // A file without holes need not be asked again and again.
+      const full = blocks * 512 >= size
+      const tells = !full && (await dataExtents(handle.fd, 0, 1)) !== undefined
+      const mapped = async (offset: number, length: number) =>
+        (await dataExtents(handle.fd, offset, length)) ?? [{ offset, length }]
+      return new HostFile(handle, file, size, mtimeMs, blocks * 512, tells ? mapped : undefined)
     } catch (error) {
       throw hostError(error, name)
     }

@@ -64,7 +64,7 @@ describe('the bench', () => {
     expect(await makeBench()).toBe(false)
     const { computers, drives, accessories } = await benchState()
     expect([computers.length, drives.length, accessories.length]).toEqual([7, 14, 6])
-    expect(drives.filter((d) => d.file).map((d) => d.id)).toEqual(['crv3-240', 'crv5-960'])
+    expect(drives.filter((d) => d.file === null)).toEqual([])
     expect(statSync(target).size).toBe(960_197_124_096)
   })
 

@@ -2,7 +2,9 @@ import { GIB } from '@/core/bytes/size'
 import type { Firmware } from '@/core/boot/types'
 import type { Chassis } from '@/core/swap/steps'
 import type { Accessory, BenchState, Computer, Drive } from '../types'
-import { TICKET_DESK_ESP } from './ticket-desk-disk'
+import type { Health } from '@/core/health/health'
+import { LIGHTING_DESK_LOST } from './disks/lighting-desk'
+import { TICKET_DESK_ESP } from './disks/ticket-desk'
 
 const SATA = '2.5-inch SATA'
 const SATA_LARGE = '3.5-inch SATA'
@@ -28,7 +30,8 @@ function drive(id: string, model: string, serial: string, gigabytes: number, res
     writeBytesPerSecond: 460e6,
     requestSeconds: 0.0003,
     encrypted: false,
-    file: null,
+    unreadable: [],
+    file: `${id}.img`,
     place: { kind: 'table' },
     ...rest,
   }
@@ -37,23 +40,38 @@ function drive(id: string, model: string, serial: string, gigabytes: number, res
 const slot = (computerId: string, name: string) => ({ kind: 'slot' as const, computerId, slot: name })
 const bay = (accessoryId: string, name: string) => ({ kind: 'bay' as const, accessoryId, bay: name })
 
+/** What a sound SSD or hard disk reports. */
+function ata(powerOnHours: number, temperatureCelsius: number, rest: Partial<Health> = {}): Health {
+  const sectors = { reallocatedSectors: 0, pendingSectors: 0, uncorrectableSectors: 0 }
+  return { powerOnHours, temperatureCelsius, ...sectors, ...rest }
+}
+
+function nvme(powerOnHours: number, temperatureCelsius: number, percentageUsed: number): Health {
+  return { powerOnHours, temperatureCelsius, percentageUsed, availableSpare: 100, spareThreshold: 10, mediaErrors: 0 }
+}
+
 const DRIVES: Drive[] = [
   drive('crv3-240', 'Corvina S3', 'CRV3-8841-07KD', 240, {
     place: slot('ticket-desk', 'SATA 0'),
-    file: 'crv3-240.img',
     readBytesPerSecond: 430e6,
     writeBytesPerSecond: 340e6,
     requestSeconds: 0.0005,
+    health: ata(19_240, 33, { percentageUsed: 41 }),
   }),
-  drive('crv5-960', 'Corvina S5', 'CRV5-2207-4M1Q', 960, { place: bay('dock-a', 'bay 1'), file: 'crv5-960.img' }),
+  drive('crv5-960', 'Corvina S5', 'CRV5-2207-4M1Q', 960, {
+    place: bay('dock-a', 'bay 1'),
+    health: ata(2, 27, { percentageUsed: 0 }),
+  }),
   drive('lmp7-320', 'Lampara H7', 'LMP7-3310-1ZC8', 320, {
     place: slot('lighting-desk', 'SATA 0'),
     kind: 'hard disk',
     readBytesPerSecond: 92e6,
     writeBytesPerSecond: 88e6,
     requestSeconds: 0.009,
+    health: ata(38_410, 44, { reallocatedSectors: 212, pendingSectors: 41, uncorrectableSectors: 7 }),
+    unreadable: [...LIGHTING_DESK_LOST],
   }),
-  drive('tln1-256', 'Tellina T1', 'TLN1-0419-9QX2', 256, {}),
+  drive('tln1-256', 'Tellina T1', 'TLN1-0419-9QX2', 256, { health: ata(1, 26, { percentageUsed: 0 }) }),
   drive('osn1-512', 'Ostrica N1', 'OSN1-6620-3BT7', 512, {
     interfaceName: NVME,
     kind: 'NVMe SSD',
@@ -61,11 +79,13 @@ const DRIVES: Drive[] = [
     encrypted: true,
     readBytesPerSecond: 2400e6,
     writeBytesPerSecond: 1500e6,
+    health: nvme(5_830, 41, 12),
   }),
   drive('tln2-2000', 'Tellina N2', 'TLN2-5530-7HW4', 2000, {
     interfaceName: NVME,
     kind: 'NVMe SSD',
     place: bay('nvme-enclosure', 'slot'),
+    health: nvme(1, 36, 0),
     readBytesPerSecond: 3300e6,
     writeBytesPerSecond: 2900e6,
   }),
@@ -73,17 +93,20 @@ const DRIVES: Drive[] = [
     interfaceName: NVME,
     kind: 'NVMe SSD',
     place: slot('surveyor-new', 'M.2'),
+    health: nvme(3, 34, 0),
     readBytesPerSecond: 3300e6,
     writeBytesPerSecond: 2900e6,
   }),
   drive('crh5-500', 'Corvina H5', 'CRH5-4410-2LS9', 500, {
     place: slot('logbook-server', 'SATA 0'),
+    health: ata(52_310, 38),
     kind: 'hard disk',
     interfaceName: SATA_LARGE,
     readBytesPerSecond: 150e6,
   }),
   drive('crh5-1000', 'Corvina H5', 'CRH5-4410-2LT3', 1000, {
     place: slot('logbook-server', 'SATA 1'),
+    health: ata(52_290, 39, { reallocatedSectors: 8 }),
     kind: 'hard disk',
     interfaceName: SATA_LARGE,
     readBytesPerSecond: 150e6,
@@ -92,18 +115,28 @@ const DRIVES: Drive[] = [
     interfaceName: BLADE,
     kind: 'blade SSD',
     place: slot('editing-computer', 'blade'),
+    health: ata(21_700, 47, { percentageUsed: 63 }),
   }),
-  drive('lmb2-1000', 'Lampara B2', 'LMB2-1196-0FD6', 1000, { interfaceName: BLADE, kind: 'blade SSD' }),
-  drive('oss1-128', 'Ostrica S1', 'OSS1-7741-2LM9', 128, { place: slot('surveyor-old', 'SATA 0') }),
+  drive('lmb2-1000', 'Lampara B2', 'LMB2-1196-0FD6', 1000, {
+    interfaceName: BLADE,
+    kind: 'blade SSD',
+    health: ata(0, 24, { percentageUsed: 0 }),
+  }),
+  drive('oss1-128', 'Ostrica S1', 'OSS1-7741-2LM9', 128, {
+    place: slot('surveyor-old', 'SATA 0'),
+    health: ata(14_060, 35, { percentageUsed: 58 }),
+  }),
   drive('lmt4-4000', 'Lampara T4', 'LMT4-0093-8VA1', 4000, {
     kind: 'hard disk',
     interfaceName: SATA_LARGE,
     readBytesPerSecond: 160e6,
+    health: ata(9_115, 31),
   }),
   drive('crh2-250', 'Corvina H2', 'CRH2-1180-6QX0', 250, {
     kind: 'hard disk',
     place: { kind: 'shelf' },
     shelf: { label: 'Choir, old', until: '2026-04-27' },
+    health: ata(61_880, 22, { reallocatedSectors: 3 }),
   }),
 ]
 

@@ -7,6 +7,8 @@ export type NewFile =
   | {
       readonly path: string
       readonly unwrittenBytes: number
+      /** Its first bytes, the only ones that are written. */
+      readonly head?: Uint8Array
       /** Into how many runs it is broken. */
       readonly fragments?: number
       /** Clusters left free in front of it. */

@@ -1,4 +1,4 @@
-import type { BlockDevice } from '../block/device'
+import type { BlockDevice, Extent } from '../block/device'
 import { BadStructure } from '../errors'
 import type { Finding } from '../findings'
 
@@ -7,6 +7,8 @@ export interface ImageFile {
   readonly size: number
   /** Fills `into` from `offset`. Rejects with CoreError beyond the end. */
   read(offset: number, into: Uint8Array): Promise<void>
+  /** The parts of a range that are not holes of the file, in order. Absent where the host can't tell. */
+  mapped?(offset: number, length: number): Promise<readonly Extent[]>
 }
 
 /** Where a new image is written. Ranges never written read as zeros. */

@@ -1,4 +1,4 @@
-import { type BlockDevice, checkRange, ReadOnlyDevice } from '../block/device'
+import { type BlockDevice, checkRange, type Extent, ReadOnlyDevice } from '../block/device'
 import { BadStructure } from '../errors'
 import { recognise } from '../filesystem'
 import { SliceDevice } from '../block/slice'
@@ -38,12 +38,14 @@ async function holdsVolume(device: BlockDevice, offset: number): Promise<boolean
 export class FileDevice implements BlockDevice {
   readonly size: number
   readonly physicalSectorSize = 4096
+  readonly mapped?: (offset: number, length: number) => Promise<readonly Extent[]>
 
   constructor(
     private readonly file: ImageFile,
     readonly logicalSectorSize: 512 | 4096,
   ) {
     this.size = Math.floor(file.size / logicalSectorSize) * logicalSectorSize
+    if (file.mapped) this.mapped = (offset, length) => file.mapped!(offset, length)
   }
 
   async read(offset: number, into: Uint8Array): Promise<void> {

@@ -1,4 +1,5 @@
 import { type BlockDevice, checkRange, type Extent, ReadOnlyDevice } from '../block/device'
+import type { ImageFile } from './port'
 
 /** Where a stretch of a virtual disk comes from. */
 export type Source =
@@ -25,6 +26,8 @@ export class TabledDevice implements BlockDevice {
       readonly read: (offset: number, into: Uint8Array) => Promise<void>
       readonly unitBytes: number
       readonly parent?: BlockDevice
+      /** Which parts of the image file are not holes, where that is known. */
+      readonly file?: ImageFile
     },
   ) {
     this.physicalSectorSize = 4096
@@ -79,6 +82,10 @@ export class TabledDevice implements BlockDevice {
           const below = parent.mapped ? await parent.mapped(at, inParent) : [{ offset: at, length: inParent }]
           for (const extent of below) add(extent.offset, extent.length)
         }
+      } else if (source.from === 'file' && this.parts.file?.mapped) {
+        // A hole in the image file is a stretch of zeros as well.
+        const stored = await this.parts.file.mapped(source.offset, stretch)
+        for (const extent of stored) add(at + extent.offset - source.offset, extent.length)
       } else if (source.from !== 'zeros') add(at, stretch)
       at += stretch
     }

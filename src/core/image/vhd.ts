@@ -41,7 +41,11 @@ async function openVhd(file: ImageFile, options: OpenOptions): Promise<OpenedIma
   if (footer.type === TYPE.fixed) {
     if (size > file.size) throw bad(`the disk has ${size} bytes and the file only ${file.size}`)
     const locate: Locator = async (offset, length) => ({ length, source: { from: 'file', offset } })
-    return { ...common, name: 'VHD, fixed', device: new TabledDevice(size, 512, { locate, read, unitBytes: size }) }
+    return {
+      ...common,
+      name: 'VHD, fixed',
+      device: new TabledDevice(size, 512, { locate, read, unitBytes: size, file }),
+    }
   }
   if (footer.type !== TYPE.dynamic && footer.type !== TYPE.differencing) throw bad(`it names the type ${footer.type}`)
   const headerAt = Number(footer.dataOffset)

@@ -68,8 +68,7 @@ describe('the survey of a drive', () => {
         sector.set([0x55, 0xaa], 510)
         await d.write(0, sector)
       },
-      'unknown',
-      'drive.mbr',
+      'mbr',
     ],
     [
       'a drive without a table but with something on it',
@@ -77,11 +76,11 @@ describe('the survey of a drive', () => {
       'unknown',
       'drive.unknown-content',
     ],
-  ])('never calls %s empty', async (_what, make, scheme, code) => {
+  ])('never calls %s empty', async (_what, make, scheme, ...codes) => {
     const device = new MemoryDevice(64 * MIB)
     await make(device)
     const survey = await surveyDrive(device, sha256)
-    expect([survey.scheme, survey.findings.map((f) => f.code)]).toEqual([scheme, [code]])
+    expect([survey.scheme, survey.findings.map((f) => f.code)]).toEqual([scheme, codes])
     expect(DriveSurveySchema.parse(survey)).toEqual(survey)
   })
 

@@ -194,8 +194,8 @@ function gapsOf(ordered: readonly TablePartition[], reading: SchemeReading, devi
   let next = firstLba
   const add = (end: number) => {
     const sectors = end - next
-    // Less than 1 MiB is alignment, not room.
-    if (sectors * device.logicalSectorSize >= MIB) {
+    // A mebibyte and less is alignment or the record in front of a logical partition, not room.
+    if (sectors * device.logicalSectorSize > MIB) {
       gaps.push({ firstLba: next, lastLba: end - 1, sizeBytes: sectors * device.logicalSectorSize })
     }
   }

@@ -6,7 +6,7 @@ import { berthOf, driveName, whyNotThere } from '@/bench/places'
 import { SparseFileDevice } from '@/bench/sparse-file'
 import { SCENARIO_MOVES } from '@/bench/scenario/moves'
 import { SCENARIO_BENCH, SCENARIO_START } from '@/bench/scenario/things'
-import { makeTicketDeskDisk } from '@/bench/scenario/ticket-desk-disk'
+import { DISK_MAKERS } from '@/bench/scenario/disks'
 import type { BenchState, Computer, Drive, Place } from '@/bench/types'
 import { database } from '../database'
 import { AccessoryRow, ClockRow, ComputerRow, DriveRow, MoveRow } from '../database/models'
@@ -26,7 +26,7 @@ export async function makeBench(): Promise<boolean> {
     await rm(file, { force: true })
     const { logicalSectorSize, physicalSectorSize } = drive
     const device = await SparseFileDevice.create(file, drive.sizeBytes, { logicalSectorSize, physicalSectorSize })
-    if (drive.id === 'crv3-240') await makeTicketDeskDisk(device)
+    await DISK_MAKERS[drive.id]?.(device)
     await device.close()
   }
   for (const data of SCENARIO_BENCH.computers) await ComputerRow.upsert({ id: data.id, data })

@@ -74,7 +74,10 @@ function ownBlocks(geometry: ExtGeometry, groups: readonly Group[]): Map<number,
         1 + (meta ? superblock.firstMetaGroup : descriptorBlocks) + superblock.reservedGdtBlocks,
       )
     }
-    if (meta && [0, 1, perMeta - 1].includes(index % perMeta)) add(firstDataBlock + index * blocksPerGroup, 2)
+    // Each meta group keeps its block of descriptors in its first two groups and its last.
+    if (meta && [0, 1, perMeta - 1].includes(index % perMeta)) {
+      add(firstDataBlock + index * blocksPerGroup + (hasBackup(index, geometry) ? 1 : 0), 1)
+    }
     add(group.blockBitmap, 1)
     add(group.inodeBitmap, 1)
     add(group.inodeTable, tableBlocks)

@@ -1,4 +1,4 @@
-import { type BlockDevice, writeBytes } from '../../block/device'
+import { type BlockDevice, isZero, writeBytes } from '../../block/device'
 import { alignUp } from '../../bytes/size'
 import { stringToUtf16, viewOf } from '../../bytes/struct'
 import { CoreError } from '../../errors'
@@ -38,6 +38,7 @@ export interface NtfsFormat {
 }
 
 const CLUSTER = 4096
+const PIECE = 1024 * 1024
 const RECORD = 1024
 const INDEX_BLOCK_BYTES = 4096
 /** Bytes of entries a directory's root may hold beside the other attributes of its record. */
@@ -227,6 +228,9 @@ class Formatter {
             size: file.unwrittenBytes,
             runs: this.space.scatter(Math.ceil(file.unwrittenBytes / CLUSTER), file.fragments ?? 1, file.gap ?? 0),
           }
+    if ('unwrittenBytes' in file && file.head) {
+      await writeBytes(this.device, placed.runs[0].lcn! * CLUSTER, file.head.subarray(0, CLUSTER))
+    }
     if (encodeRuns(placed.runs).length <= RESIDENT_LIMIT) this.put(number, [...head, this.data(placed)], 1)
     else this.putScattered(number, head, placed)
   }
@@ -340,10 +344,22 @@ class Formatter {
   private async writePlaced({ runs }: Placed, bytes: Uint8Array): Promise<void> {
     let at = 0
     for (const { lcn, length } of runs) {
-      const part = bytes.subarray(at, at + length * CLUSTER)
-      await writeBytes(this.device, lcn! * CLUSTER, part)
-      at += length * CLUSTER
+      const end = Math.min(bytes.length, at + length * CLUSTER)
+      for (const start = at; at < end; at += PIECE) {
+        const part = bytes.subarray(at, Math.min(end, at + PIECE))
+        const place = lcn! * CLUSTER + at - start
+        // The bitmap of a large volume is mostly zeros, which a new drive holds already.
+        if (!(isZero(part) && (await this.readsAsZeros(place, part.length)))) {
+          await writeBytes(this.device, place, part)
+        }
+      }
+      at = end
     }
+  }
+
+  private async readsAsZeros(offset: number, length: number): Promise<boolean> {
+    if (!this.device.mapped || offset % 512 !== 0 || length % 512 !== 0) return false
+    return (await this.device.mapped(offset, length)).length === 0
   }
 
   private put(number: number, attributes: readonly Uint8Array[], links: number, flags = RECORD_IN_USE): void {

@@ -10,10 +10,10 @@ import type { FileSystem } from '@/core/filesystem/port'
 import { surveyDrive } from '@/core/survey/survey'
 import type { DriveSurvey } from '@/core/survey/types'
 import { sha256 } from '@/core/testing-disk'
-import { checkFat, cutPartition, extractDigests, gdiskProblems, listFiles } from '../../../tests/support/independent'
-import { SparseFileDevice } from '../sparse-file'
-import { capacityOf } from './things'
-import { makeTicketDeskDisk } from './ticket-desk-disk'
+import { checkFat, cutPartition, extractDigests, gdiskProblems, listFiles } from '../../../../tests/support/independent'
+import { SparseFileDevice } from '../../sparse-file'
+import { capacityOf } from '../things'
+import { makeTicketDeskDisk } from './ticket-desk'
 
 let folder: string
 let drive: string

@@ -1,0 +1,55 @@
+import { type BlockDevice, checkRange, type Extent, UnreadableSectors } from './device'
+
+/** Sectors that the medium no longer gives: a run of them. */
+export interface LostRun {
+  readonly firstLba: number
+  readonly count: number
+}
+
+/** A device that cannot read some of its sectors until they are written. */
+export class FaultyDevice implements BlockDevice {
+  readonly size: number
+  readonly logicalSectorSize: 512 | 4096
+  readonly physicalSectorSize: number
+  readonly mapped?: (offset: number, length: number) => Promise<readonly Extent[]>
+  private readonly lost: Set<number>
+
+  constructor(
+    private readonly base: BlockDevice,
+    runs: readonly LostRun[],
+  ) {
+    this.size = base.size
+    this.logicalSectorSize = base.logicalSectorSize
+    this.physicalSectorSize = base.physicalSectorSize
+    this.lost = new Set(runs.flatMap(({ firstLba, count }) => Array.from({ length: count }, (_, i) => firstLba + i)))
+    if (base.mapped) this.mapped = (offset, length) => base.mapped!(offset, length)
+  }
+
+  async read(offset: number, into: Uint8Array): Promise<void> {
+    checkRange(this, offset, into.length)
+    const sectors = this.lostIn(offset, into.length)
+    if (sectors.length > 0) throw new UnreadableSectors(sectors)
+    await this.base.read(offset, into)
+  }
+
+  async write(offset: number, from: Uint8Array): Promise<void> {
+    await this.base.write(offset, from)
+    // A drive puts a spare sector in the place of one that is written and cannot be.
+    for (const sector of this.lostIn(offset, from.length)) this.lost.delete(sector)
+  }
+
+  flush(): Promise<void> {
+    return this.base.flush()
+  }
+
+  private lostIn(offset: number, length: number): number[] {
+    const first = offset / this.logicalSectorSize
+    const end = (offset + length) / this.logicalSectorSize
+    if (end - first < this.lost.size) {
+      const found: number[] = []
+      for (let sector = first; sector < end; sector++) if (this.lost.has(sector)) found.push(sector)
+      return found
+    }
+    return [...this.lost].filter((sector) => sector >= first && sector < end).sort((a, b) => a - b)
+  }
+}
