@@ -50,19 +50,25 @@ program
   .addOption(json())
   .action((file: string, options: Options) => run(survey(file, options, io)))
 program
-  .command('files <file> <partition> [directory]')
-  .description('the files in a folder of a partition; 0 is a file system without a table')
+  .command('files')
+  .argument('<file>')
+  .argument('<partition>', 'its number; 0 is a file system without a table', number)
+  .argument('[directory]')
+  .description('the files in a folder of a partition')
   .addOption(sectorSize())
   .addOption(json())
-  .action((file: string, partition: string, directory: string | undefined, options: Options) =>
-    run(files(file, number(partition), directory ?? '/', options, io)),
+  .action((file: string, partition: number, directory: string | undefined, options: Options) =>
+    run(files(file, partition, directory ?? '/', options, io)),
   )
 program
-  .command('cat <file> <partition> <path>')
+  .command('cat')
+  .argument('<file>')
+  .argument('<partition>', 'its number; 0 is a file system without a table', number)
+  .argument('<path>')
   .description('the bytes of a file')
   .addOption(sectorSize())
-  .action((file: string, partition: string, name: string, options: Options) =>
-    run(cat(file, number(partition), name, options, io)),
+  .action((file: string, partition: number, name: string, options: Options) =>
+    run(cat(file, partition, name, options, io)),
   )
 program
   .command('convert <in> <out>')

@@ -43,7 +43,7 @@ describe('the survey of a drive', () => {
     ])
   })
 
-  it.each<[string, (device: MemoryDevice) => Promise<void>, string, string]>([
+  it.each<[string, (device: MemoryDevice) => Promise<void>, string, ...string[]]>([
     [
       'a drive whose GPT is gone',
       async (d) => {
