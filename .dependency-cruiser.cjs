@@ -1,4 +1,4 @@
-/** Arrows point one way: app → ui, server; server → core, bench; bench → core; ui → core. Core points at nothing. */
+/** Arrows point one way: app → ui, server; server → core, bench, host; bench → core, host; host, ui → core. Core points at nothing. */
 const only = (room, allowed) => ({
   name: `${room}-points-at-${allowed.join('-and-') || 'nothing'}`,
   severity: 'error',
@@ -9,9 +9,11 @@ const only = (room, allowed) => ({
 module.exports = {
   forbidden: [
     only('core', []),
-    only('bench', ['core']),
+    only('host', ['core']),
+    only('bench', ['core', 'host']),
     only('ui', ['core']),
-    only('server', ['core', 'bench']),
+    only('server', ['core', 'bench', 'host']),
+    only('cli', ['core', 'host']),
     only('app', ['ui', 'server', 'core', 'bench']),
     {
       name: 'core-is-pure',

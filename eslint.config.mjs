@@ -2,7 +2,7 @@ import next from 'eslint-config-next/core-web-vitals'
 import typescript from 'eslint-config-next/typescript'
 
 const config = [
-  { ignores: ['.next/**', 'node_modules/**', 'data/**', 'next-env.d.ts'] },
+  { ignores: ['.next/**', 'node_modules/**', 'data/**', 'build/**', 'next-env.d.ts'] },
   ...next,
   ...typescript,
   {

@@ -2,15 +2,8 @@ import { type FileHandle, open } from 'node:fs/promises'
 import { CHUNK_BYTES, chunkSteps, mappedChunks } from '@/core/block/chunks'
 import { type BlockDevice, checkRange, type Extent, ReadOnlyDevice } from '@/core/block/device'
 import { CoreError } from '@/core/errors'
+import { HostFull } from '@/host/errors'
 import { setBits } from '@/core/filesystem/bitmap'
-
-/** The host has no room left for a drive's bytes. */
-export class HostFull extends CoreError {
-  override readonly name = 'HostFull'
-  constructor() {
-    super('The disk that holds the bench’s data folder is full, so the drive took no more bytes.')
-  }
-}
 
 export interface SparseFileOptions {
   readonly writable: boolean

@@ -35,6 +35,8 @@ export const DriveSchema = z.object({
   unreadable: z.array(z.object({ firstLba: z.number(), count: z.number() })).default([]),
   /** Name of the file with its bytes in the drives folder; null for a drive that is only described. */
   file: z.string().nullable(),
+  /** Name of an image in the images folder that stands for the drive, in place of a file of its own. */
+  image: z.string().nullable().default(null),
   place: PlaceSchema,
   /** On the shelf: what it was, and the day from which it may be erased. */
   shelf: z.object({ label: z.string(), until: z.string() }).optional(),

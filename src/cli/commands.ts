@@ -6,7 +6,8 @@ import { touchedBy } from '@/core/image/touched'
 import { TARGET_KINDS, type TargetKind, TARGETS } from '@/core/image'
 import { surveyDrive } from '@/core/survey/survey'
 import { convertFile } from '@/host/convert'
-import { fileSystemOn, withImage, WrongUse } from './open'
+import { openPartition } from '@/core/survey/open-partition'
+import { withImage, WrongUse } from './open'
 import { comparisonText, filesText, surveyText } from './text'
 import { reportOf } from './report'
 
@@ -47,7 +48,7 @@ export async function files(
   io: Io,
 ): Promise<number> {
   const entries = await withImage(file, options.sectorSize, async (image) =>
-    (await fileSystemOn(image, partition)).list(directory),
+    (await openPartition(image.device, partition)).list(directory),
   )
   await io.print(options.json ? json({ file, partition, directory, entries }) : filesText(entries))
   return 0
@@ -56,7 +57,7 @@ export async function files(
 /** Prints the bytes of a file, a piece at a time. */
 export async function cat(file: string, partition: number, name: string, options: Options, io: Io): Promise<number> {
   await withImage(file, options.sectorSize, async (image) => {
-    const fileSystem = await fileSystemOn(image, partition)
+    const fileSystem = await openPartition(image.device, partition)
     const entry = await fileSystem.stat(name)
     if (!entry) await fileSystem.readFile(name, 0, 1)
     if (entry?.kind === 'directory') throw new CoreError(`${name} is a folder.`)

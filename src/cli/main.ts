@@ -1,6 +1,7 @@
 import { Command, CommanderError, InvalidArgumentError, Option } from 'commander'
 import { CoreError } from '@/core/errors'
 import { TARGET_KINDS } from '@/core/image'
+import { NoPartition } from '@/core/survey/open-partition'
 import { NoFile } from '@/host/errors'
 import { cat, compare, convert, files, type Io, type Options, survey } from './commands'
 import { WrongUse } from './open'
@@ -97,6 +98,6 @@ program
     }
     if (!(error instanceof CoreError)) throw error
     process.stderr.write(`${error.message}\n`)
-    code = error instanceof WrongUse || error instanceof NoFile ? WRONG_USE : STOPPED
+    code = [WrongUse, NoFile, NoPartition].some((kind) => error instanceof kind) ? WRONG_USE : STOPPED
   })
   .finally(() => (process.exitCode = code))

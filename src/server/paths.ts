@@ -12,3 +12,14 @@ export function databaseFile(): string {
 export function drivesFolder(): string {
   return path.join(dataFolder(), 'drives')
 }
+
+/** Where virtual disks lie: a folder of the person's choice, or one beside the drives. */
+export function imagesFolder(): string {
+  const chosen = process.env.IMBARCO_IMAGES
+  return chosen ? path.resolve(/* turbopackIgnore: true */ chosen) : path.join(dataFolder(), 'images')
+}
+
+/** Where uploads are kept until they are whole. */
+export function uploadsFolder(): string {
+  return path.join(dataFolder(), 'uploads')
+}

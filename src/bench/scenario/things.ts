@@ -32,6 +32,7 @@ function drive(id: string, model: string, serial: string, gigabytes: number, res
     encrypted: false,
     unreadable: [],
     file: `${id}.img`,
+    image: null,
     place: { kind: 'table' },
     ...rest,
   }

@@ -196,3 +196,47 @@ function writeField(
   bytes.fill(0, at, at + length * 2)
   bytes.set(stringToUtf16(text.slice(0, length)), at)
 }
+
+/** One field as it stands in some bytes, for whoever wants to see. */
+export interface FieldView {
+  readonly name: string
+  /** From the start of the structure. */
+  readonly offset: number
+  readonly length: number
+  readonly value: string
+}
+
+const LENGTHS = { u8: 1, i8: 1, u16: 2, u32: 4, u64: 8, bits64: 8, guid: 16, uuid: 16 } as const
+
+/** Bytes that a field of this kind takes. */
+export function fieldLength(kind: FieldKind): number {
+  if (typeof kind === 'string') return LENGTHS[kind]
+  return kind[0] === 'utf16' ? kind[1] * 2 : kind[1]
+}
+
+/** All fields of a structure with their values in words, in order of their places. A value that is none is told so. */
+export function viewFields(struct: Struct<Record<string, Field>>, bytes: Uint8Array, at: number): FieldView[] {
+  const view = viewOf(bytes)
+  return Object.entries(struct.fields)
+    .map(([name, [offset, kind]]) => {
+      let value: string
+      try {
+        value = valueText(kind, readField(struct.name, bytes, view, at + offset, kind, struct.order === 'little'))
+      } catch {
+        value = 'out of range'
+      }
+      return { name, offset, length: fieldLength(kind), value }
+    })
+    .sort((a, b) => a.offset - b.offset)
+}
+
+function valueText(kind: FieldKind, value: unknown): string {
+  if (value instanceof Uint8Array) {
+    const shown = Array.from(value.subarray(0, 12), (byte) => byte.toString(16).padStart(2, '0')).join(' ')
+    return value.length > 12 ? `${shown} … (${value.length} bytes)` : shown
+  }
+  if (typeof value === 'bigint') return `0x${value.toString(16)}`
+  if (typeof value === 'number')
+    return kind === 'u8' || value > 9 ? `${value} (0x${value.toString(16)})` : String(value)
+  return JSON.stringify(String(value).replace(/[\0-\x1f\x7f-\x9f]/g, '·'))
+}

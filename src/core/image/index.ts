@@ -1,42 +1,16 @@
 import { NotSupported } from '../errors'
-import {
-  type ImageFile,
-  type ImageFormat,
-  type ImageKind,
-  type ImageSink,
-  type ImageWriter,
-  type OpenedImage,
-  type OpenOptions,
-  readFrom,
-  type WriterOptions,
-} from './port'
+import { type ImageFile, type ImageFormat, type ImageKind, type OpenedImage, type OpenOptions, readFrom } from './port'
 import { qcow2 } from './qcow2'
-import { qcow2Writer } from './qcow2-write'
-import { raw, rawWriter } from './raw'
+import { raw } from './raw'
 import { vhd } from './vhd'
-import { dynamicVhdWriter, fixedVhdWriter } from './vhd-write'
 import { vhdx } from './vhdx'
-import { vhdxWriter } from './vhdx-write'
 
 export type { ImageFile, ImageKind, ImageSink, ImageWriter, OpenedImage, ParentOpener, WriterOptions } from './port'
 
+export { TARGET_KINDS, type TargetKind, TARGETS } from './targets'
+
 /** Every format that is read; a new one is one line here. Raw claims whatever no other does. */
 const FORMATS: readonly ImageFormat[] = [qcow2, vhdx, vhd, raw]
-
-/** Every format that is written, by the name it has on the command line. */
-export const TARGETS = {
-  raw: { name: 'raw', extension: 'img', writer: rawWriter },
-  vhd: { name: 'VHD, dynamic', extension: 'vhd', writer: dynamicVhdWriter },
-  'vhd-fixed': { name: 'VHD, fixed', extension: 'vhd', writer: fixedVhdWriter },
-  vhdx: { name: 'VHDX', extension: 'vhdx', writer: vhdxWriter },
-  qcow2: { name: 'QCOW2', extension: 'qcow2', writer: qcow2Writer },
-} as const satisfies Record<
-  string,
-  { name: string; extension: string; writer: (sink: ImageSink, options: WriterOptions) => ImageWriter }
->
-
-export type TargetKind = keyof typeof TARGETS
-export const TARGET_KINDS = Object.keys(TARGETS) as TargetKind[]
 
 /** How a stream is packed as a whole, by its first bytes; undefined where it is not. */
 export type Packing = 'gzip' | 'zstd'

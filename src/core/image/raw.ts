@@ -4,7 +4,7 @@ import { recognise } from '../filesystem'
 import { SliceDevice } from '../block/slice'
 import { guessSectorSize } from '../scheme'
 import type { Finding } from '../findings'
-import type { ImageFile, ImageFormat, ImageSink, ImageWriter } from './port'
+import type { ImageFile, ImageFormat } from './port'
 
 /** The bytes of a disk as they are. */
 export const raw: ImageFormat = {
@@ -58,12 +58,4 @@ export class FileDevice implements BlockDevice {
   }
 
   async flush(): Promise<void> {}
-}
-
-/** Writes the bytes where they belong; what is left out stays a hole. */
-export function rawWriter(sink: ImageSink): ImageWriter {
-  return {
-    write: (offset, from) => sink.write(offset, from),
-    finish: (virtualBytes) => sink.truncate(virtualBytes),
-  }
 }

@@ -38,3 +38,49 @@ export function schemeWords({ scheme, table, mbr }: DriveSurvey): string {
       return 'unfinished copy'
   }
 }
+
+/** Findings, those that matter most first; what belongs to a partition is said with its name. */
+export function findingsOf(survey: DriveSurvey): DriveSurvey['findings'] {
+  const rank = { damage: 0, caution: 1, note: 2 }
+  const all = [
+    ...survey.findings,
+    ...survey.partitions.flatMap((p) => p.findings.map((f) => ({ ...f, sentence: `${p.title}: ${f.sentence}` }))),
+  ]
+  return all.sort((a, b) => rank[a.severity] - rank[b.severity])
+}
+
+/** What reading a drive came to, in a few words. */
+export function headingOf(survey: DriveSurvey): string {
+  const { scheme, partitions } = survey
+  if (scheme === 'none') return 'The drive is empty'
+  if (scheme === 'unknown') return 'The drive is not empty, and what is on it cannot be told'
+  if (scheme === 'unfinished') return 'A copy to this drive did not end'
+  const damage = findingsOf(survey).filter((f) => f.severity === 'damage')
+  if (damage.length > 0) return damage.length === 1 ? 'One thing is damaged' : `${damage.length} things are damaged`
+  const asleep = partitions.find((p) => p.idleFiles.some((file) => file.asleep))
+  if (asleep) return `The system on ${asleep.title} is asleep`
+  const dirty = partitions.find((p) => p.volume?.state === 'dirty')
+  if (dirty) return `${dirty.title} was not closed cleanly`
+  const systems = partitions.filter((p) => p.role === 'system')
+  if (systems.length > 1) return `${systems.length} systems on one drive, and all of it is sound`
+  const [system] = systems
+  if (!system?.volume) return `${contentWords(survey).replace(/^./, (c) => c.toUpperCase())}, and all of it is sound`
+  if (system.volume.encrypted) return `${system.title} is encrypted`
+  const share = Math.round((system.volume.usedBytes / system.volume.totalBytes) * 100)
+  return `${share} % of ${system.title} is used, and all of it is sound`
+}
+
+/** Which systems a drive holds and what must not be left behind. */
+export function reasonOf({ partitions, scheme }: DriveSurvey): string {
+  const real = partitions.filter((p) => p.role !== 'extended')
+  if (real.length === 0) return scheme === 'none' ? 'Nothing was ever written to it, or only zeros.' : ''
+  const systems = real.flatMap((p) =>
+    p.system ? [`${p.title} holds ${[p.system.name, p.system.version].filter(Boolean).join(' ')}.`] : [],
+  )
+  const hidden = real.filter((p) => !p.hasLetter).length
+  const letters =
+    hidden > 0 && scheme !== 'volume'
+      ? `${hidden} of the ${real.length} partitions ${hidden === 1 ? 'has' : 'have'} no drive letter and must come along.`
+      : ''
+  return [...systems, letters].filter(Boolean).join(' ')
+}

@@ -1,17 +1,20 @@
+import { existsSync } from 'node:fs'
 import { rm, mkdir } from 'node:fs/promises'
 import path from 'node:path'
 import type { BlockDevice } from '@/core/block/device'
 import { readOnly } from '@/core/block/readonly'
 import { berthOf, driveName, whyNotThere } from '@/bench/places'
+import { type DriveBytes, openDrive } from '@/bench/open-drive'
 import { SparseFileDevice } from '@/bench/sparse-file'
 import { SCENARIO_MOVES } from '@/bench/scenario/moves'
 import { SCENARIO_BENCH, SCENARIO_START } from '@/bench/scenario/things'
 import { DISK_MAKERS } from '@/bench/scenario/disks'
+import { makeScenarioImages } from '@/bench/scenario/images'
 import type { BenchState, Computer, Drive, Place } from '@/bench/types'
 import { database } from '../database'
 import { AccessoryRow, ClockRow, ComputerRow, DriveRow, MoveRow } from '../database/models'
 import { publish } from '../events'
-import { drivesFolder } from '../paths'
+import { drivesFolder, imagesFolder } from '../paths'
 import { Refusal } from '../refusal'
 import { singleton } from '../singleton'
 
@@ -29,6 +32,7 @@ export async function makeBench(): Promise<boolean> {
     await DISK_MAKERS[drive.id]?.(device)
     await device.close()
   }
+  await makeScenarioImages(await scenarioImagesFolder())
   for (const data of SCENARIO_BENCH.computers) await ComputerRow.upsert({ id: data.id, data })
   for (const data of SCENARIO_BENCH.accessories) await AccessoryRow.upsert({ id: data.id, data })
   for (const data of SCENARIO_BENCH.drives) await DriveRow.upsert({ id: data.id, data })
@@ -47,6 +51,13 @@ export async function makeBench(): Promise<boolean> {
     await MoveRow.upsert({ id, position, brief, ...empty })
   }
   return true
+}
+
+/** The images folder, made when there is none. */
+async function scenarioImagesFolder(): Promise<string> {
+  const folder = imagesFolder()
+  await mkdir(folder, { recursive: true })
+  return folder
 }
 
 /** Everything on the bench as it is now. */
@@ -114,26 +125,29 @@ export async function placeDrive(id: string, place: Place, shelf?: Drive['shelf'
   return data
 }
 
-export function driveFile(drive: Drive): string {
+/** How a drive is opened. Throws Refusal for one that is only described. */
+export function driveBytes(drive: Drive): DriveBytes {
+  const { logicalSectorSize, physicalSectorSize, unreadable } = drive
+  const common = { logicalSectorSize, physicalSectorSize, unreadable }
+  if (drive.image !== null) return { ...common, file: path.join(imagesFolder(), drive.image), isImage: true }
   if (!drive.file) throw new Refusal(`The ${driveName(drive)} is only described here; there are no bytes to read.`)
-  return path.join(drivesFolder(), drive.file)
+  return { ...common, file: path.join(drivesFolder(), drive.file), isImage: false }
 }
 
 /** Opens a drive for reading, hands it to `work` and closes it. */
 export async function withDrive<T>(drive: Drive, work: (device: BlockDevice) => Promise<T>): Promise<T> {
-  const { logicalSectorSize, physicalSectorSize } = drive
-  const file = driveFile(drive)
-  let device: SparseFileDevice
-  try {
-    device = await SparseFileDevice.open(file, { writable: false, logicalSectorSize, physicalSectorSize })
-  } catch {
+  const bytes = driveBytes(drive)
+  if (!existsSync(/* turbopackIgnore: true */ bytes.file)) {
     throw new Refusal(
-      `The bytes of the ${driveName(drive)} are missing from the data folder. Make the bench anew with "npm run demo -- --reset".`,
+      bytes.isImage
+        ? `The image ${drive.image} that stands for the ${driveName(drive)} is no longer in the images folder.`
+        : `The bytes of the ${driveName(drive)} are missing from the data folder. Make the bench anew with "npm run demo -- --reset".`,
     )
   }
+  const opened = await openDrive(bytes, { writable: false })
   try {
-    return await work(readOnly(device))
+    return await work(readOnly(opened.device))
   } finally {
-    await device.close()
+    await opened.close()
   }
 }

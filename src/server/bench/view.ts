@@ -1,7 +1,8 @@
-import { driveName, samePlace, whyNotThere } from '@/bench/places'
+import { berthOf, driveName, samePlace, whyNotThere } from '@/bench/places'
 import type { BenchState, Drive, Place } from '@/bench/types'
 import { LINKS } from '@/core/route/types'
-import { benchState } from '.'
+import { MoveRow } from '../database/models'
+import { benchState, driveById } from '.'
 
 /** The bench as its page shows it: quays with berths, and for each drive where it can go. */
 export async function benchView() {
@@ -66,7 +67,8 @@ export async function benchView() {
         })),
     ]),
   )
-  return { computers, accessories, table: loose('table'), shelf: loose('shelf'), ways }
+  const uses = Object.fromEntries(await Promise.all(bench.drives.map(async (d) => [d.id, await usesOf(d.id)] as const)))
+  return { computers, accessories, table: loose('table'), shelf: loose('shelf'), ways, uses }
 }
 
 /** Why a drive cannot be taken out of where it is. */
@@ -90,6 +92,35 @@ function plate(drive: Drive) {
     name: driveName(drive),
     serial: drive.serial,
     detail: drive.shelf?.label ?? drive.kind,
-    hasBytes: drive.file !== null,
+    hasBytes: drive.file !== null || drive.image !== null,
+    image: drive.image,
+    health: drive.health,
+    sizeBytes: drive.sizeBytes,
+    logicalSectorSize: drive.logicalSectorSize,
+    physicalSectorSize: drive.physicalSectorSize,
+  }
+}
+
+/** Which moves a drive is part of, as what. */
+async function usesOf(driveId: string): Promise<string[]> {
+  const rows = await MoveRow.findAll({ order: [['position', 'ASC']] })
+  return rows.flatMap(({ brief }) => {
+    const name = `${brief.name}, ${brief.customer}`
+    if (brief.sourceDriveIds.includes(driveId)) return [`${name} (source)`]
+    return brief.targetDriveId === driveId ? [`${name} (target)`] : []
+  })
+}
+
+/** One drive as its page shows it. Throws Refusal when it is not on the bench. */
+export async function driveView(id: string) {
+  const drive = await driveById(id)
+  const bench = await benchState()
+  const { serial, sizeBytes, kind, interfaceName, health, image } = drive
+  return {
+    id,
+    drive: { name: driveName(drive), serial, place: berthOf(drive.place, bench).name, sizeBytes },
+    detail: image === null ? `${kind}, ${interfaceName}` : `the image ${image}`,
+    health,
+    usedBy: await usesOf(id),
   }
 }

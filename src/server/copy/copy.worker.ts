@@ -1,6 +1,6 @@
 import { setImmediate } from 'node:timers/promises'
 import { parentPort, workerData } from 'node:worker_threads'
-import { SparseFileDevice } from '@/bench/sparse-file'
+import { openDrive } from '@/bench/open-drive'
 import { DeviceGone } from '@/core/block/device'
 import { planCopy } from '@/core/copy/plan'
 import { type CopyPhase, runCopy } from '@/core/copy/run'
@@ -36,8 +36,9 @@ parentPort!.on('message', (message: ToWorker) => {
 })
 
 async function copy(): Promise<void> {
-  const source = await SparseFileDevice.open(order.source.file, { ...order.source, writable: false })
-  const target = await SparseFileDevice.open(order.target.file, { ...order.target, writable: true })
+  const openedSource = await openDrive(order.source, { writable: false })
+  const openedTarget = await openDrive(order.target, { writable: true })
+  const [source, target] = [openedSource.device, openedTarget.device]
   try {
     // The last look before the first write: still the drives that were surveyed and confirmed?
     if ((await fingerprintOf(target)) !== order.targetFingerprint) {
@@ -79,8 +80,8 @@ async function copy(): Promise<void> {
       },
     })
   } finally {
-    await source.close()
-    await target.close()
+    await openedSource.close()
+    await openedTarget.close()
   }
 }
 

@@ -4,7 +4,7 @@ import type { Drive } from '@/bench/types'
 import { formatSize } from '@/core/bytes/size'
 import { plateMatches } from '@/core/ready/plate-check'
 import { z } from 'zod'
-import { changeComputer, driveFile, onDetach } from '../bench'
+import { changeComputer, driveBytes, onDetach } from '../bench'
 import { advance, benchNow, keepClock, pace, setPace } from '../clock'
 import { CopyRow } from '../database/models'
 import type { CopySummary } from '@/core/copy/progress'
@@ -170,6 +170,5 @@ function tell(copy: Running, message: ToWorker): void {
 }
 
 function workerDrive(drive: Drive): WorkerDrive {
-  const { id, logicalSectorSize, physicalSectorSize } = drive
-  return { id, file: driveFile(drive), logicalSectorSize, physicalSectorSize }
+  return { id: drive.id, ...driveBytes(drive) }
 }

@@ -1,14 +1,12 @@
+import type { DriveBytes } from '@/bench/open-drive'
 import type { Layout } from '@/core/fit/types'
 import type { LegTiming } from '@/core/route/types'
 import type { Pace } from '../clock'
 import type { CopyProgress, CopySummary } from '@/core/copy/progress'
 
 /** A drive as the worker opens it. */
-export interface WorkerDrive {
+export interface WorkerDrive extends DriveBytes {
   readonly id: string
-  readonly file: string
-  readonly logicalSectorSize: 512 | 4096
-  readonly physicalSectorSize: number
 }
 
 /** What a copy worker is started with. */

@@ -63,7 +63,7 @@ export function obstacleOf(brief: Brief, bench: BenchState): string | undefined 
   const facts = (d: Drive) => ({
     name: driveName(d),
     sizeBytes: d.sizeBytes,
-    hasBytes: d.file !== null,
+    hasBytes: d.file !== null || d.image !== null,
     encrypted: d.encrypted,
   })
   return whyNotYet({

@@ -51,6 +51,7 @@ export function surveyView({ move, source, target, lines }: MovePage) {
     },
     source,
     target,
+    health: { source: move.source.health, target: move.target.health },
     lines,
   }
 }

@@ -1,10 +1,10 @@
 import { driveName } from '@/bench/places'
-import { SparseFileDevice } from '@/bench/sparse-file'
+import { type OpenDrive, openDrive } from '@/bench/open-drive'
 import { readOnly } from '@/core/block/readonly'
 import { referenceFrom } from '@/core/boot/reference'
 import { type AttachedDrive, traceStart } from '@/core/boot/trace'
 import { compareWithSource } from '@/core/proof/compare'
-import { changeComputer, driveFile, withDrive } from '../bench'
+import { changeComputer, driveBytes, withDrive } from '../bench'
 import { benchNow } from '../clock'
 import { latestCopy } from '../copy/current'
 import { sha256 } from '../digest'
@@ -22,7 +22,7 @@ export async function startTrial(moveId: string): Promise<void> {
   if (copy?.status === 'running' || copy?.status === 'paused') {
     throw new Refusal('A copy is reading this computer’s drive; it cannot be started now.')
   }
-  const opened: SparseFileDevice[] = []
+  const opened: OpenDrive[] = []
   try {
     const attached = await attach(move, opened)
     const trace = await traceStart(computer.firmware, attached, referenceFrom(row.survey.source), sha256)
@@ -50,21 +50,16 @@ export async function startTrial(moveId: string): Promise<void> {
   }
 }
 
-async function attach(move: Move, opened: SparseFileDevice[]): Promise<AttachedDrive[]> {
+async function attach(move: Move, opened: OpenDrive[]): Promise<AttachedDrive[]> {
   const attached: AttachedDrive[] = []
   for (const slot of move.computer.slots) {
     const drive = move.bench.drives.find(
       (d) => d.place.kind === 'slot' && d.place.computerId === move.computer.id && d.place.slot === slot.id,
     )
     if (!drive) continue
-    const { logicalSectorSize, physicalSectorSize } = drive
-    const device = await SparseFileDevice.open(driveFile(drive), {
-      writable: false,
-      logicalSectorSize,
-      physicalSectorSize,
-    })
-    opened.push(device)
-    attached.push({ driveId: drive.id, name: driveName(drive), slot: slot.id, device: readOnly(device) })
+    const drivesBytes = await openDrive(driveBytes(drive), { writable: false })
+    opened.push(drivesBytes)
+    attached.push({ driveId: drive.id, name: driveName(drive), slot: slot.id, device: readOnly(drivesBytes.device) })
   }
   return attached
 }

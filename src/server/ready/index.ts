@@ -1,11 +1,10 @@
-import { statfs } from 'node:fs/promises'
+import { stat, statfs } from 'node:fs/promises'
 import { z } from 'zod'
-import { SparseFileDevice } from '@/bench/sparse-file'
 import { MIB } from '@/core/bytes/size'
 import { readMarker } from '@/core/copy/marker'
 import { openCount, type ReadyItem, readyItems } from '@/core/ready/items'
 import { fingerprintOf } from '@/core/survey/survey'
-import { changeComputer, driveFile, withDrive } from '../bench'
+import { changeComputer, driveBytes, withDrive } from '../bench'
 import { note } from '../logbook'
 import { keep, loadMove, type Move, plateOf } from '../move'
 import { dataFolder } from '../paths'
@@ -104,10 +103,7 @@ function routeHolds(move: Move): boolean {
 
 /** What the copy will take on this host: what the source takes, and some for grown records. */
 async function hostBytes(move: Move): Promise<number> {
-  const device = await SparseFileDevice.open(driveFile(move.source), { writable: false })
-  try {
-    return (await device.hostBytes()) + 64 * MIB
-  } finally {
-    await device.close()
-  }
+  const { blocks } = await stat(driveBytes(move.source).file)
+  // Blocks are counted in 512 bytes whatever the host's file system has.
+  return blocks * 512 + 64 * MIB
 }

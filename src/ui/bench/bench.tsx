@@ -4,8 +4,13 @@ import { useState } from 'react'
 import { clsx } from 'clsx'
 import { DropdownMenu } from 'radix-ui'
 import { post, useAct } from '@/ui/frame/act'
+import { formatCapacity, formatSize } from '@/core/bytes/size'
+import { type Health, healthVerdict } from '@/core/health/health'
+import { NextAction } from '@/ui/frame/next-action'
 import { AsideBlock, Stage } from '@/ui/frame/stage'
 import { Button } from '@/ui/shared/button'
+import { Facts } from '@/ui/shared/facts'
+import { HealthBlock, HealthWord } from '@/ui/shared/health'
 
 interface DriveView {
   readonly id: string
@@ -13,6 +18,11 @@ interface DriveView {
   readonly serial: string
   readonly detail: string
   readonly hasBytes: boolean
+  readonly image: string | null
+  readonly health?: Health
+  readonly sizeBytes: number
+  readonly logicalSectorSize: number
+  readonly physicalSectorSize: number
 }
 
 interface Quay {
@@ -34,10 +44,13 @@ export interface BenchProps {
   readonly table: readonly DriveView[]
   readonly shelf: readonly DriveView[]
   readonly ways: Readonly<Record<string, readonly Way[]>>
+  /** Moves that a drive is part of. */
+  readonly uses: Readonly<Record<string, readonly string[]>>
 }
 
 /** Every computer, dock and drive, and where each drive sits. */
-export function Bench({ computers, accessories, table, shelf, ways }: BenchProps) {
+export function Bench({ computers, accessories, table, shelf, ways, uses }: BenchProps) {
+  const { go, busy } = useAct()
   const all = [...computers, ...accessories].flatMap((quay) => quay.berths.flatMap((b) => (b.drive ? [b.drive] : [])))
   const drives = [...all, ...table, ...shelf]
   const [picked, setPicked] = useState<string>()
@@ -48,17 +61,26 @@ export function Bench({ computers, accessories, table, shelf, ways }: BenchProps
   return (
     <Stage
       heading={`${drives.length} drives, ${all.length} of them connected`}
-      reason="Drives can be put where they fit. A computer’s drives stay put while it has mains power."
+      reason={benchReason(drives)}
       aside={
         drive ? (
           <>
             <AsideBlock title="Selected drive">
               <p className="text-[19px] font-bold">{drive.name}</p>
-              <p className="font-mono text-ink-soft">s/n {drive.serial}</p>
-              <p className="text-ink-soft">
-                {drive.hasBytes ? 'Real bytes, readable here.' : 'Described only; there are no bytes to read yet.'}
-              </p>
+              <p className="mb-2 font-mono text-ink-soft">s/n {drive.serial}</p>
+              <Facts
+                facts={[
+                  { name: 'Sold as', value: formatCapacity(drive.sizeBytes), mono: true },
+                  { name: 'Holds', value: formatSize(drive.sizeBytes), mono: true },
+                  { name: 'Sectors', value: `${drive.logicalSectorSize} in ${drive.physicalSectorSize}`, mono: true },
+                  ...(drive.image ? [{ name: 'Image', value: drive.image }] : []),
+                ]}
+              />
+              {(uses[drive.id] ?? []).length > 0 && (
+                <p className="mt-2 text-[13px] text-ink-soft">Part of: {uses[drive.id].join('; ')}.</p>
+              )}
             </AsideBlock>
+            <HealthBlock health={drive.health} />
             <AsideBlock title="Where it can go">
               <ul className="space-y-1.5">
                 {(ways[drive.id] ?? []).map((way) => (
@@ -71,7 +93,12 @@ export function Bench({ computers, accessories, table, shelf, ways }: BenchProps
             </AsideBlock>
           </>
         ) : (
-          <p className="text-ink-soft">Select a drive to see where it can go, and why not elsewhere.</p>
+          <p className="text-ink-soft">Select a drive to see its health, where it can go, and why not elsewhere.</p>
+        )
+      }
+      next={
+        drive?.hasBytes && (
+          <NextAction label="Look inside" onAct={() => go(`/drives/${encodeURIComponent(drive.id)}`)} disabled={busy} />
         )
       }
     >
@@ -118,6 +145,13 @@ export function Bench({ computers, accessories, table, shelf, ways }: BenchProps
   )
 }
 
+/** The drives that will not wait, by name; else how drives are moved. */
+function benchReason(drives: readonly DriveView[]): string {
+  const failing = drives.filter((d) => healthVerdict(d.health).state === 'failing').map((d) => d.name)
+  const moving = 'Drives can be put where they fit; a computer’s drives stay put while it has mains power.'
+  return failing.length > 0 ? `Failing: ${failing.join(', ')}. ${moving}` : moving
+}
+
 function DrivePlate({
   drive,
   ways,
@@ -142,7 +176,9 @@ function DrivePlate({
       <button type="button" onClick={onPick} className="min-w-0 text-left" aria-pressed={picked}>
         <span className="block font-bold">{drive.name}</span>
         <span className="block font-mono text-[12.5px] text-ink-soft">{drive.serial}</span>
-        <span className="block text-[13px] text-ink-soft">{drive.detail}</span>
+        <span className="block text-[13px] text-ink-soft">
+          {drive.detail}, {formatCapacity(drive.sizeBytes)} · <HealthWord health={drive.health} />
+        </span>
       </button>
       <DropdownMenu.Root>
         <DropdownMenu.Trigger asChild>

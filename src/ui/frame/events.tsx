@@ -6,12 +6,19 @@ import type { CopyProgress } from '@/core/copy/progress'
 
 type ProgressListener = (moveId: string, progress: CopyProgress, benchNow: number) => void
 
-const Listeners = createContext<Set<ProgressListener> | null>(null)
+type JobListener = (job: unknown) => void
+
+interface ListenerSets {
+  readonly progress: Set<ProgressListener>
+  readonly jobs: Set<JobListener>
+}
+
+const Listeners = createContext<ListenerSets | null>(null)
 
 /** One stream of events for the page: changes make it read its state anew, progress goes to whoever listens. */
 export function EventsProvider({ children }: { children: ReactNode }) {
   const router = useRouter()
-  const [listeners] = useState(() => new Set<ProgressListener>())
+  const [listeners] = useState((): ListenerSets => ({ progress: new Set(), jobs: new Set() }))
   useEffect(() => {
     const source = new EventSource('/api/events')
     let timer: ReturnType<typeof setTimeout> | undefined
@@ -33,7 +40,11 @@ export function EventsProvider({ children }: { children: ReactNode }) {
         progress: CopyProgress
         benchNow: number
       }
-      listeners.forEach((listener) => listener(moveId, progress, benchNow))
+      listeners.progress.forEach((listener) => listener(moveId, progress, benchNow))
+    })
+    source.addEventListener('job', (event) => {
+      const { job } = JSON.parse(event.data) as { job: unknown }
+      listeners.jobs.forEach((listener) => listener(job))
     })
     source.addEventListener('error', () => {
       document.documentElement.dataset.live = 'false'
@@ -55,7 +66,21 @@ export function useProgress(listener: ProgressListener): void {
   })
   useEffect(() => {
     const call: ProgressListener = (moveId, progress, benchNow) => latest.current(moveId, progress, benchNow)
-    listeners?.add(call)
-    return () => void listeners?.delete(call)
+    listeners?.progress.add(call)
+    return () => void listeners?.progress.delete(call)
+  }, [listeners])
+}
+
+/** Calls `listener` with the state of work on images as it goes on. */
+export function useJobs(listener: JobListener): void {
+  const listeners = useContext(Listeners)
+  const latest = useRef(listener)
+  useEffect(() => {
+    latest.current = listener
+  })
+  useEffect(() => {
+    const call: JobListener = (job) => latest.current(job)
+    listeners?.jobs.add(call)
+    return () => void listeners?.jobs.delete(call)
   }, [listeners])
 }

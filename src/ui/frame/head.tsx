@@ -46,6 +46,7 @@ export function Head({ state, move }: { state: HeadState; move?: { id: string; t
           <>
             <Place href="/">Moves</Place>
             <Place href="/bench">Bench</Place>
+            <Place href="/images">Images</Place>
           </>
         )}
       </nav>
@@ -60,7 +61,9 @@ export function Head({ state, move }: { state: HeadState; move?: { id: string; t
 }
 
 function Place({ href, children }: { href: string; children: string }) {
-  const here = usePathname() === href
+  const path = usePathname()
+  const here =
+    path === href || (href !== '/' && path.startsWith(`${href}/`)) || (href === '/bench' && path.startsWith('/drives/'))
   return (
     <Link
       href={href}

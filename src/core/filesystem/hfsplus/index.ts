@@ -61,11 +61,13 @@ async function openHfsPlus(device: BlockDevice): Promise<FileSystem> {
   }
   const totalBytes = totalBlocks * blockSize
   if (totalBlocks === 0 || totalBytes > device.size + blockSize) throw bad(`it claims ${totalBlocks} blocks`)
+  // The extents file itself must do with the runs in the header.
+  let overflow: Tree | undefined
   const special = (at: number, id: number, name: string): Promise<Fork> => forkOf(FORK.read(bytes, at), id, name)
   const allocation = await special(FORKS.allocation, ID.allocation, 'the allocation file')
   if (allocation.size * 8 < totalBlocks) throw bad('its allocation file does not cover its blocks')
   const extents = await special(FORKS.extents, ID.extents, 'the extents file')
-  const overflow = extents.size > 0 ? await Tree.open('HFS+ extents file', reader(extents), extents.size) : undefined
+  if (extents.size > 0) overflow = await Tree.open('HFS+ extents file', reader(extents), extents.size)
   const catalogFork = await special(FORKS.catalog, ID.catalog, 'the catalog')
   const catalog = await Tree.open('HFS+ catalog', reader(catalogFork), catalogFork.size)
 

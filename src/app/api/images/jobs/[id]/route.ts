@@ -1,0 +1,8 @@
+import { stopJob } from '@/server/images/jobs'
+import { answer, respond } from '@/server/refusal'
+
+/** Stops a running job. */
+export async function DELETE(_request: Request, { params }: { params: Promise<{ id: string }> }): Promise<Response> {
+  const { id } = await params
+  return respond(await answer(async () => stopJob(id)))
+}

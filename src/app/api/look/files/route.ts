@@ -1,0 +1,13 @@
+import { folderOf } from '@/server/look'
+import { answer, respond } from '@/server/refusal'
+import { lookQuery } from '../query'
+
+/** A folder of a volume. */
+export async function GET(request: Request): Promise<Response> {
+  return respond(
+    await answer(async () => {
+      const { subject, partition, path } = lookQuery(request)
+      return folderOf(subject, partition, path)
+    }),
+  )
+}

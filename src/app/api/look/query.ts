@@ -1,0 +1,14 @@
+import { z } from 'zod'
+import { SubjectSchema } from '@/server/look'
+
+const Query = z.object({
+  partition: z.coerce.number().int().min(0).max(100_000).default(0),
+  lba: z.coerce.number().int().min(0).default(0),
+  path: z.string().max(4096).default('/'),
+})
+
+/** What a request asks to look at. Throws ZodError. */
+export function lookQuery(request: Request) {
+  const values = Object.fromEntries(new URL(request.url).searchParams)
+  return { subject: SubjectSchema.parse(values), ...Query.parse(values) }
+}

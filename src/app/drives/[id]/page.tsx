@@ -1,0 +1,32 @@
+import { notFound } from 'next/navigation'
+import { driveView } from '@/server/bench/view'
+import { headState } from '@/server/head'
+import { surveySubject } from '@/server/look'
+import { answer } from '@/server/refusal'
+import { Head } from '@/ui/frame/head'
+import { NotPossible } from '@/ui/frame/not-possible'
+import { DriveLook } from '@/ui/look/drive-look'
+
+export const dynamic = 'force-dynamic'
+
+export const metadata = { title: 'Drive' }
+
+export default async function DrivePage({ params }: { params: Promise<{ id: string }> }) {
+  const { id } = await params
+  const found = await answer(async () => {
+    const view = await driveView(id)
+    return { view, survey: await surveySubject({ kind: 'drives', id }) }
+  })
+  if (!found.ok) {
+    if (found.status === 404) notFound()
+    return <NotPossible heading="This drive cannot be read" sentence={found.sentence} />
+  }
+  return (
+    <>
+      <Head state={await headState()} />
+      <div className="grid min-h-[calc(100dvh-52px)] lg:grid-cols-[minmax(0,1fr)_300px]">
+        <DriveLook {...found.value.view} survey={found.value.survey} />
+      </div>
+    </>
+  )
+}

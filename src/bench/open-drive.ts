@@ -1,0 +1,41 @@
+import type { BlockDevice } from '@/core/block/device'
+import { FaultyDevice, type LostRun } from '@/core/block/faulty'
+import { CoreError } from '@/core/errors'
+import { openHostImage } from '@/host/images'
+import { SparseFileDevice } from './sparse-file'
+
+/** What opening a drive of the bench needs. It is plain, so that it can go to a worker. */
+export interface DriveBytes {
+  /** Path of the file. */
+  readonly file: string
+  /** The file is an image of some format, not a drive of the bench's own. */
+  readonly isImage: boolean
+  readonly logicalSectorSize: 512 | 4096
+  readonly physicalSectorSize: number
+  /** Where the drive no longer reads. */
+  readonly unreadable: readonly LostRun[]
+}
+
+export interface OpenDrive {
+  readonly device: BlockDevice
+  close(): Promise<void>
+}
+
+/**
+ * Opens a drive of the bench. For writing only when it is the target of a copy; an image then has to be raw, since
+ * only there a sector has its place beforehand. Rejects with CoreError.
+ */
+export async function openDrive(drive: DriveBytes, { writable }: { writable: boolean }): Promise<OpenDrive> {
+  const { file, isImage, logicalSectorSize, physicalSectorSize, unreadable } = drive
+  if (isImage) {
+    const image = await openHostImage(file, { sectorSize: logicalSectorSize })
+    if (!writable) return { device: image.device, close: () => image.close() }
+    const { kind, name } = image
+    await image.close()
+    if (kind !== 'raw')
+      throw new CoreError(`Only a raw image can be written to, and this one is ${name}. Nothing was written.`)
+  }
+  const opened = await SparseFileDevice.open(file, { writable, logicalSectorSize, physicalSectorSize })
+  const device = unreadable.length > 0 ? new FaultyDevice(opened, unreadable) : opened
+  return { device, close: () => opened.close() }
+}

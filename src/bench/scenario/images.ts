@@ -1,0 +1,68 @@
+import { existsSync } from 'node:fs'
+import path from 'node:path'
+import type { BlockDevice } from '@/core/block/device'
+import { MemoryDevice } from '@/core/block/memory'
+import { GIB, MIB } from '@/core/bytes/size'
+import { formatFat32 } from '@/core/filesystem/fat/format'
+import { type TargetKind, TARGETS } from '@/core/image'
+import { convertDevice } from '@/core/image/convert'
+import { MBR_TYPES } from '@/core/scheme/mbr-layout'
+import { mbrWrites } from '@/core/scheme/mbr-write'
+import { createWhole } from '@/host/files'
+import { noise } from '../random'
+import { makeDamagedDisk } from './disks/shop'
+import { makeSurveyOfficeDisk } from './disks/survey-office'
+import { slice, text } from './disks/parts'
+import { capacityOf, SCENARIO_START } from './things'
+
+interface ScenarioImage {
+  readonly name: string
+  readonly to: TargetKind
+  readonly sizeBytes: number
+  readonly make: (device: BlockDevice) => Promise<void>
+}
+
+const IMAGES: readonly ScenarioImage[] = [
+  { name: 'survey office 3 May.vhdx', to: 'vhdx', sizeBytes: capacityOf(128), make: makeSurveyOfficeDisk },
+  { name: 'kiosk, table damaged.img', to: 'raw', sizeBytes: 4 * GIB, make: makeDamagedDisk },
+  { name: 'rescue stick.qcow2', to: 'qcow2', sizeBytes: 8 * GIB, make: makeStick },
+]
+
+/** Writes the scenario's images into a folder; those whose names are taken are left out. */
+export async function makeScenarioImages(folder: string): Promise<void> {
+  for (const { name, to, sizeBytes, make } of IMAGES) {
+    const file = path.join(folder, name)
+    if (existsSync(file)) continue
+    const device = new MemoryDevice(sizeBytes)
+    await make(device)
+    let number = 0
+    const guid = () => `6d6f6c6f-7365-4774-8e65-${String(++number).padStart(12, '0')}`
+    await createWhole(file, (sink) => {
+      const options = { virtualBytes: sizeBytes, sectorSize: 512 as const, time: SCENARIO_START, guid }
+      return convertDevice(device, TARGETS[to].writer(sink, options))
+    })
+  }
+}
+
+/** The shop's rescue stick: an MBR with one FAT32 that firmware starts from. */
+async function makeStick(device: BlockDevice): Promise<void> {
+  const part = { firstLba: 2048, lastLba: device.size / 512 - 1 }
+  const table = {
+    diskSignature: '51ab7e20',
+    primary: [{ type: MBR_TYPES.fat32Lba, firstLba: 2048, sectors: part.lastLba - 2047, active: true }],
+  }
+  for (const { offset, bytes } of mbrWrites(table, 512)) await device.write(offset, bytes)
+  await formatFat32(slice(device, part), {
+    label: 'RESCUE',
+    serial: 0x4e1b93d6,
+    startSector: 2048,
+    files: [
+      { path: '/EFI/BOOT/BOOTX64.EFI', content: noise(1_200_000, 1010) },
+      { path: '/rescue/kernel', content: noise(6 * MIB, 1011) },
+      {
+        path: '/rescue/read me.txt',
+        content: text('Start from this stick with F11. Nothing on the computer is changed by it.\r\n'),
+      },
+    ],
+  })
+}

@@ -1,0 +1,60 @@
+import type { BlockDevice, Extent } from '../block/device'
+import { mergeExtents } from '../block/extents'
+import { SliceDevice } from '../block/slice'
+import { CoreError } from '../errors'
+import { openFileSystem } from '../filesystem'
+import { readScheme } from '../scheme'
+
+/**
+ * What of a drive has to be taken along when free clusters are left out: everything outside the partitions, the
+ * used blocks of every volume that tells them, and every other partition whole. In order, whole sectors.
+ */
+export async function* usedExtentsOf(device: BlockDevice): AsyncGenerator<Extent> {
+  const reading = await readScheme(device)
+  const sector = device.logicalSectorSize
+  const places = (reading?.partitions ?? [])
+    .filter((p) => p.mbr?.kind !== 'extended')
+    .map((p) => ({ start: p.firstLba * sector, end: Math.min(device.size, (p.lastLba + 1) * sector) }))
+    .filter((p) => p.start < p.end)
+    .sort((a, b) => a.start - b.start)
+  if (!reading) places.push({ start: 0, end: device.size })
+  let next = 0
+  for (const { start, end } of places) {
+    if (start > next) yield { offset: next, length: start - next }
+    // Of partitions that overlap, what the first has covered is not taken twice.
+    const from = Math.max(start, next)
+    if (from < end) for await (const extent of volumeExtents(device, start, end)) yield* clip(extent, from, end, sector)
+    next = Math.max(next, end)
+  }
+  if (next < device.size) yield { offset: next, length: device.size - next }
+}
+
+/** The parts of `extents` that the device itself may hold anything but zeros in. */
+export async function* storedExtents(device: BlockDevice, extents: AsyncIterable<Extent>): AsyncGenerator<Extent> {
+  for await (const extent of mergeExtents(extents)) {
+    if (device.mapped) yield* await device.mapped(extent.offset, extent.length)
+    else yield extent
+  }
+}
+
+async function* volumeExtents(device: BlockDevice, start: number, end: number): AsyncGenerator<Extent> {
+  const whole = { offset: start, length: end - start }
+  let volume
+  try {
+    volume = await openFileSystem(new SliceDevice(device, start, end - start))
+  } catch (error) {
+    if (!(error instanceof CoreError)) throw error
+  }
+  // A volume that cannot be understood, or was not closed, is taken along as it is.
+  if (!volume || volume.state === 'damaged') {
+    yield whole
+    return
+  }
+  for await (const { offset, length } of volume.usedExtents()) yield { offset: start + offset, length }
+}
+
+function* clip({ offset, length }: Extent, from: number, to: number, sector: number): Generator<Extent> {
+  const start = Math.max(from, Math.floor(offset / sector) * sector)
+  const end = Math.min(to, Math.ceil((offset + length) / sector) * sector)
+  if (start < end) yield { offset: start, length: end - start }
+}

@@ -1,0 +1,101 @@
+import { randomUUID } from 'node:crypto'
+import { stat } from 'node:fs/promises'
+import { parentPort, workerData } from 'node:worker_threads'
+import { openDrive } from '@/bench/open-drive'
+import { CoreError } from '@/core/errors'
+import { TARGETS } from '@/core/image'
+import { compareDevices } from '@/core/image/compare'
+import { convertDevice, mappedExtents } from '@/core/image/convert'
+import { touchedBy } from '@/core/image/touched'
+import { storedExtents, usedExtentsOf } from '@/core/image/used'
+import { convertFile } from '@/host/convert'
+import { createWhole } from '@/host/files'
+import { openHostImage } from '@/host/images'
+import { log } from '../log'
+import type { FromImageWorker, ImageOrder, JobResult } from './messages'
+
+/** The job ended because a person asked for it. */
+class Stopped extends Error {}
+
+const REPORT_EVERY_MS = 150
+const order = workerData as ImageOrder
+const send = (message: FromImageWorker) => parentPort!.postMessage(message)
+const abort = new AbortController()
+parentPort!.on('message', () => abort.abort(new Stopped()))
+
+let last = 0
+function report(doneBytes: number, totalBytes: number): void {
+  if (performance.now() - last < REPORT_EVERY_MS) return
+  last = performance.now()
+  send({ type: 'progress', doneBytes, totalBytes })
+}
+
+const { signal } = abort
+const options = { signal, time: Date.now(), guid: randomUUID }
+
+async function work(): Promise<JobResult> {
+  switch (order.kind) {
+    case 'convert': {
+      const { input, output, to, within } = order
+      const onProgress = (p: { doneBytes: number; totalBytes: number }) => report(p.doneBytes, p.totalBytes)
+      return { kind: 'written', ...(await convertFile(input, output, { ...options, to, within, onProgress })) }
+    }
+    case 'capture':
+      return capture(order)
+    case 'compare':
+      return compare(order)
+  }
+}
+
+async function capture({ drive, output, to, usedOnly }: Extract<ImageOrder, { kind: 'capture' }>): Promise<JobResult> {
+  const { device, close } = await openDrive(drive, { writable: false })
+  try {
+    const extents = usedOnly ? storedExtents(device, usedExtentsOf(device)) : mappedExtents(device)
+    await createWhole(output, (sink) => {
+      const writer = TARGETS[to].writer(sink, {
+        ...options,
+        virtualBytes: device.size,
+        sectorSize: device.logicalSectorSize,
+      })
+      return convertDevice(device, writer, { signal, extents, onProgress: (p) => report(p.doneBytes, p.totalBytes) })
+    })
+    const { size, blocks } = await stat(output)
+    return { kind: 'written', virtualBytes: device.size, fileBytes: size, hostBytes: blocks * 512 }
+  } finally {
+    await close()
+  }
+}
+
+async function compare({ a, b, within }: Extract<ImageOrder, { kind: 'compare' }>): Promise<JobResult> {
+  const left = await openHostImage(a, { within })
+  try {
+    const right = await openHostImage(b, { within })
+    try {
+      const comparison = await compareDevices(left.device, right.device, { signal, onProgress: report })
+      const touched = comparison.ranges.length > 0 ? await touchedBy(left.device, comparison.ranges) : null
+      return { kind: 'compared', comparison, touched, sectorSize: left.device.logicalSectorSize }
+    } finally {
+      await right.close()
+    }
+  } finally {
+    await left.close()
+  }
+}
+
+try {
+  send({ type: 'done', result: await work() })
+} catch (error) {
+  if (error instanceof Stopped)
+    send({ type: 'failed', message: 'You stopped it. Nothing was left behind.', stopped: true })
+  else if (error instanceof CoreError) send({ type: 'failed', message: error.message, stopped: false })
+  else {
+    log.error(error)
+    send({
+      type: 'failed',
+      message: 'It ended with an error of Imbarco’s own, which the server’s log tells. Nothing was left behind.',
+      stopped: false,
+    })
+  }
+} finally {
+  parentPort!.close()
+}

@@ -1,0 +1,177 @@
+import { readdir, rm, stat } from 'node:fs/promises'
+import path from 'node:path'
+import { driveName } from '@/bench/places'
+import type { Drive } from '@/bench/types'
+import { type ImageKind, packingOf, type Packing } from '@/core/image'
+import { surveyDrive } from '@/core/survey/survey'
+import type { DriveSurvey } from '@/core/survey/types'
+import { schemeWords } from '@/core/survey/words'
+import { HostFile } from '@/host/files'
+import { type HostImage, openHostImage } from '@/host/images'
+import { z } from 'zod'
+import { benchState } from '../bench'
+import { DriveRow } from '../database/models'
+import { sha256 } from '../digest'
+import { publish } from '../events'
+import { imagesFolder } from '../paths'
+import { Refusal, sentenceOf } from '../refusal'
+import { singleton } from '../singleton'
+import { imagePath, ImageNameSchema, readyFolder } from './names'
+
+/** One file of the images folder as its page lists it. */
+export interface ImageSummary {
+  readonly name: string
+  readonly fileBytes: number
+  /** What the file takes on the host. */
+  readonly hostBytes: number
+  readonly packing: Packing | null
+  /** Absent for a packed file, and for one that cannot be opened. */
+  readonly opened: {
+    readonly kind: ImageKind
+    readonly format: string
+    readonly virtualBytes: number
+    readonly parent: string | null
+    readonly scheme: string
+    readonly usedBytes: number
+    /** Titles of the partitions, with what is on them. */
+    readonly contents: readonly string[]
+    readonly damaged: boolean
+    readonly cautions: number
+  } | null
+  /** Why it cannot be opened. */
+  readonly sentence: string | null
+  /** Names of the bench's drives that it stands for. */
+  readonly onBench: readonly string[]
+}
+
+interface Cached {
+  readonly key: string
+  readonly summary: Omit<ImageSummary, 'onBench'>
+}
+
+/** Surveys are kept for as long as the file is the same. */
+const cache = () => singleton('image-summaries', () => new Map<string, Cached>())
+
+/** Every file of the images folder, by name. */
+export async function listImages(): Promise<ImageSummary[]> {
+  const folder = await readyFolder()
+  const { drives } = await benchState()
+  const entries = await readdir(folder, { withFileTypes: true })
+  const names = entries.filter((e) => !e.name.startsWith('.') && (e.isFile() || e.isSymbolicLink())).map((e) => e.name)
+  const images: ImageSummary[] = []
+  for (const name of names.sort((a, b) => a.localeCompare(b, 'en'))) {
+    const summary = await summaryOf(name)
+    const onBench = drives.filter((d) => d.image === name).map(driveName)
+    if (summary) images.push({ ...summary, onBench })
+  }
+  return images
+}
+
+async function summaryOf(name: string): Promise<Cached['summary'] | undefined> {
+  let file: string
+  try {
+    file = await imagePath(name)
+  } catch (error) {
+    return { name, fileBytes: 0, hostBytes: 0, packing: null, opened: null, sentence: sentenceOf(error).sentence }
+  }
+  const { size, mtimeMs, blocks } = await stat(file)
+  const key = `${size}:${mtimeMs}`
+  const known = cache().get(name)
+  if (known?.key === key) return known.summary
+  const base = { name, fileBytes: size, hostBytes: blocks * 512 }
+  let summary: Cached['summary']
+  try {
+    const packing = await packingOfFile(file)
+    summary = packing
+      ? { ...base, packing, opened: null, sentence: null }
+      : { ...base, packing: null, opened: await withOpened(file, openedSummary), sentence: null }
+  } catch (error) {
+    summary = { ...base, packing: null, opened: null, sentence: sentenceOf(error).sentence }
+  }
+  cache().set(name, { key, summary })
+  return summary
+}
+
+async function packingOfFile(file: string): Promise<Packing | undefined> {
+  const opened = await HostFile.open(file)
+  try {
+    return await packingOf(opened)
+  } finally {
+    await opened.close()
+  }
+}
+
+async function openedSummary(image: HostImage): Promise<ImageSummary['opened']> {
+  const survey = await surveyDrive(image.device, sha256)
+  const findings = [...image.findings, ...survey.findings, ...survey.partitions.flatMap((p) => p.findings)]
+  return {
+    kind: image.kind,
+    format: image.name,
+    virtualBytes: image.virtualBytes,
+    parent: image.parent ?? null,
+    scheme: schemeWords(survey),
+    usedBytes: survey.usedBytes,
+    contents: survey.partitions.filter((p) => p.role !== 'extended').map(contentOf),
+    damaged: findings.some((f) => f.severity === 'damage'),
+    cautions: findings.filter((f) => f.severity === 'caution').length,
+  }
+}
+
+function contentOf({ title, volume, system }: DriveSurvey['partitions'][number]): string {
+  const inside = system ? system.name : volume?.name
+  return inside ? `${title}, ${inside}` : title
+}
+
+/** Opens an image, hands it to `work` and closes it. Throws Refusal and CoreError. */
+export async function withImage<T>(name: unknown, work: (image: HostImage) => Promise<T>): Promise<T> {
+  return withOpened(await imagePath(name), work)
+}
+
+async function withOpened<T>(file: string, work: (image: HostImage) => Promise<T>): Promise<T> {
+  const image = await openHostImage(file, { within: imagesFolder() })
+  try {
+    return await work(image)
+  } finally {
+    await image.close()
+  }
+}
+
+export const PutOnBenchSchema = z.object({ image: ImageNameSchema })
+
+/** Puts an image on the bench as a drive that lies on the table. Throws Refusal when it is there already. */
+export async function putOnBench(input: unknown): Promise<void> {
+  const { image: name } = PutOnBenchSchema.parse(input)
+  const { drives } = await benchState()
+  if (drives.some((d) => d.image === name)) throw new Refusal(`The image ${name} is on the bench already.`)
+  const drive = await withImage(name, async ({ device, virtualBytes }): Promise<Drive> => {
+    const number = 1 + Math.max(0, ...drives.map((d) => Number(/^image-(\d+)$/.exec(d.id)?.[1] ?? 0)))
+    return {
+      id: `image-${number}`,
+      model: path.parse(name).name,
+      serial: `IMG-${String(number).padStart(4, '0')}`,
+      interfaceName: '2.5-inch SATA',
+      kind: 'SSD',
+      sizeBytes: virtualBytes,
+      logicalSectorSize: device.logicalSectorSize,
+      physicalSectorSize: device.physicalSectorSize,
+      readBytesPerSecond: 520e6,
+      writeBytesPerSecond: 460e6,
+      requestSeconds: 0.0003,
+      encrypted: false,
+      unreadable: [],
+      file: null,
+      image: name,
+      place: { kind: 'table' },
+    }
+  })
+  await DriveRow.create({ id: drive.id, data: drive })
+  publish({ type: 'changed', moveId: null })
+}
+
+/** Removes what an earlier run left of images that were not finished. Called once, before anything is written. */
+export async function clearPartial(): Promise<void> {
+  const folder = await readyFolder()
+  for (const name of await readdir(folder)) {
+    if (/^\..+\.[0-9a-f]{8}\.partial$/.test(name)) await rm(path.join(folder, name), { force: true })
+  }
+}

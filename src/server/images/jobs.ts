@@ -1,0 +1,156 @@
+import { statfs } from 'node:fs/promises'
+import { Worker } from 'node:worker_threads'
+import { z } from 'zod'
+import { driveName } from '@/bench/places'
+import { formatSize, MIB } from '@/core/bytes/size'
+import { TARGET_KINDS } from '@/core/image'
+import { driveBytes, driveById } from '../bench'
+import { publish } from '../events'
+import { log } from '../log'
+import { imagesFolder } from '../paths'
+import { Refusal } from '../refusal'
+import { singleton } from '../singleton'
+import { clearPartial, listImages } from '.'
+import type { FromImageWorker, ImageOrder, JobResult } from './messages'
+import { imagePath, ImageNameSchema, newImagePath } from './names'
+
+/** One conversion, capture or comparison, running or ended since the server started. */
+export interface Job {
+  readonly id: string
+  readonly kind: ImageOrder['kind']
+  readonly title: string
+  readonly state: 'running' | 'done' | 'failed' | 'stopped'
+  readonly doneBytes: number
+  /** 0 while it is not known. */
+  readonly totalBytes: number
+  readonly message: string | null
+  readonly result: JobResult | null
+}
+
+interface Jobs {
+  readonly byId: Map<string, Job>
+  readonly workers: Map<string, Worker>
+  next: number
+  cleared: boolean
+}
+
+const jobs = () =>
+  singleton('image-jobs', (): Jobs => ({ byId: new Map(), workers: new Map(), next: 1, cleared: false }))
+const MOST_AT_ONCE = 2
+const KEPT = 20
+/** Room that is left free on the host whatever is written. */
+const MARGIN_BYTES = 256 * MIB
+
+const To = z.enum(TARGET_KINDS)
+export const JobRequestSchema = z.discriminatedUnion('kind', [
+  z.object({ kind: z.literal('convert'), input: ImageNameSchema, output: ImageNameSchema, to: To }),
+  z.object({
+    kind: z.literal('capture'),
+    driveId: z.string().max(60),
+    output: ImageNameSchema,
+    to: To,
+    usedOnly: z.boolean(),
+  }),
+  z.object({ kind: z.literal('compare'), a: ImageNameSchema, b: ImageNameSchema }),
+])
+
+/** Newest first. */
+export function listJobs(): Job[] {
+  return [...jobs().byId.values()].reverse()
+}
+
+/** Starts a job. Throws Refusal, nothing written, when it cannot be started. */
+export async function startJob(input: unknown): Promise<Job> {
+  const request = JobRequestSchema.parse(input)
+  const state = jobs()
+  if (state.workers.size >= MOST_AT_ONCE)
+    throw new Refusal('Two images are being worked on already. Wait for one of them to end.')
+  if (!state.cleared) {
+    state.cleared = true
+    await clearPartial()
+  }
+  const { order, title } = await orderOf(request)
+  const id = String(state.next++)
+  const job: Job = {
+    id,
+    kind: order.kind,
+    title,
+    state: 'running',
+    doneBytes: 0,
+    totalBytes: 0,
+    message: null,
+    result: null,
+  }
+  state.byId.set(id, job)
+  for (const old of [...state.byId.values()].filter((j) => j.state !== 'running').slice(0, -KEPT))
+    state.byId.delete(old.id)
+  launch(id, order)
+  return job
+}
+
+/** Stops a running job; what it was writing is thrown away. */
+export function stopJob(id: string): void {
+  const worker = jobs().workers.get(id)
+  if (!worker) throw new Refusal('This is not running any more.')
+  worker.postMessage('stop')
+}
+
+async function orderOf(request: z.infer<typeof JobRequestSchema>): Promise<{ order: ImageOrder; title: string }> {
+  const within = imagesFolder()
+  if (request.kind === 'compare') {
+    if (request.a === request.b) throw new Refusal('These are one and the same image. Choose another to compare with.')
+    const [a, b] = [await imagePath(request.a), await imagePath(request.b)]
+    return { order: { kind: 'compare', a, b, within }, title: `${request.a} compared with ${request.b}` }
+  }
+  const output = await newImagePath(request.output)
+  const { to } = request
+  if (request.kind === 'convert') {
+    const input = await imagePath(request.input)
+    const known = (await listImages()).find((image) => image.name === request.input)
+    await checkRoom(to === 'vhd-fixed' ? 0 : (known?.hostBytes ?? 0))
+    return { order: { kind: 'convert', input, output, to, within }, title: `${request.input} to ${request.output}` }
+  }
+  const drive = await driveById(request.driveId)
+  await checkRoom(0)
+  const order: ImageOrder = { kind: 'capture', drive: driveBytes(drive), output, to, usedOnly: request.usedOnly }
+  return { order, title: `${driveName(drive)} to ${request.output}` }
+}
+
+async function checkRoom(neededBytes: number): Promise<void> {
+  const { bavail, bsize } = await statfs(imagesFolder())
+  const free = bavail * bsize
+  if (free < neededBytes + MARGIN_BYTES) {
+    throw new Refusal(
+      `The disk that holds the images has ${formatSize(free)} free, and about ${formatSize(neededBytes + MARGIN_BYTES)} are needed. Nothing was written.`,
+      507,
+    )
+  }
+}
+
+function launch(id: string, order: ImageOrder): void {
+  const { byId, workers } = jobs()
+  const worker = new Worker(new URL('./image.worker.ts', import.meta.url), { workerData: order })
+  workers.set(id, worker)
+  const update = (changes: Partial<Job>) => {
+    const job = { ...byId.get(id)!, ...changes }
+    byId.set(id, job)
+    publish({ type: 'job', job })
+    if (job.state !== 'running') {
+      workers.delete(id)
+      publish({ type: 'changed', moveId: null })
+    }
+  }
+  worker.on('message', (message: FromImageWorker) => {
+    if (message.type === 'progress') update({ doneBytes: message.doneBytes, totalBytes: message.totalBytes })
+    else if (message.type === 'done') update({ state: 'done', result: message.result })
+    else update({ state: message.stopped ? 'stopped' : 'failed', message: message.message })
+  })
+  const lost = (error: unknown) => {
+    if (byId.get(id)?.state !== 'running') return
+    log.error(error)
+    update({ state: 'failed', message: 'It ended unexpectedly. Nothing was left behind.' })
+  }
+  worker.on('error', lost)
+  worker.on('exit', () => lost(new Error('worker left')))
+  publish({ type: 'changed', moveId: null })
+}

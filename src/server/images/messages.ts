@@ -1,0 +1,37 @@
+import type { DriveBytes } from '@/bench/open-drive'
+import type { TargetKind } from '@/core/image'
+import type { Comparison } from '@/core/image/compare'
+import type { Touched } from '@/core/image/touched'
+
+/** What an image worker is started with. Paths were checked before. */
+export type ImageOrder =
+  | {
+      readonly kind: 'convert'
+      readonly input: string
+      readonly output: string
+      readonly to: TargetKind
+      readonly within: string
+    }
+  | {
+      readonly kind: 'capture'
+      readonly drive: DriveBytes
+      readonly output: string
+      readonly to: TargetKind
+      readonly usedOnly: boolean
+    }
+  | { readonly kind: 'compare'; readonly a: string; readonly b: string; readonly within: string }
+
+/** What a job came to. */
+export type JobResult =
+  | { readonly kind: 'written'; readonly virtualBytes: number; readonly fileBytes: number; readonly hostBytes: number }
+  | {
+      readonly kind: 'compared'
+      readonly comparison: Comparison
+      readonly touched: Touched | null
+      readonly sectorSize: number
+    }
+
+export type FromImageWorker =
+  | { readonly type: 'progress'; readonly doneBytes: number; readonly totalBytes: number }
+  | { readonly type: 'done'; readonly result: JobResult }
+  | { readonly type: 'failed'; readonly message: string; readonly stopped: boolean }

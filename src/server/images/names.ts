@@ -1,0 +1,62 @@
+import { mkdir, realpath, stat } from 'node:fs/promises'
+import path from 'node:path'
+import { z } from 'zod'
+import { imagesFolder } from '../paths'
+import { Refusal } from '../refusal'
+
+/** A name of a file in the images folder: one part, shown as it is, no hidden file. */
+export const ImageNameSchema = z
+  .string()
+  .min(1)
+  .max(180)
+  .refine((name) => !/[/\\\0-\x1f\x7f]/.test(name) && !name.startsWith('.') && name.trim() === name, {
+    message: 'a file name has no slashes, does not begin with a dot and ends in no blank',
+  })
+
+/** The folder, made when there is none. */
+export async function readyFolder(): Promise<string> {
+  const folder = imagesFolder()
+  await mkdir(folder, { recursive: true })
+  return folder
+}
+
+/** The path of an image that is there. Throws Refusal for one that is not, or that leads out of the folder. */
+export async function imagePath(input: unknown): Promise<string> {
+  const name = ImageNameSchema.parse(input)
+  const folder = await realpath(await readyFolder())
+  const place = await realpath(path.join(folder, name)).catch(() => undefined)
+  if (!place) throw new Refusal(`There is no image ${name} in the images folder.`, 404)
+  if (path.dirname(place) !== folder)
+    throw new Refusal(`${name} leads out of the images folder and is not opened.`, 403)
+  if (!(await stat(place)).isFile()) throw new Refusal(`${name} is not a file.`, 404)
+  return place
+}
+
+/** The path for a new image. Throws Refusal when the name is taken. */
+export async function newImagePath(input: unknown): Promise<string> {
+  const name = ImageNameSchema.parse(input)
+  const place = path.join(await readyFolder(), name)
+  const taken = await stat(place).then(
+    () => true,
+    () => false,
+  )
+  if (taken) throw new Refusal(`There is an image ${name} already. Choose another name.`)
+  return place
+}
+
+/** A name like the one wished for that is not taken yet. */
+export async function freeName(wished: string): Promise<string> {
+  const cleaned = wished
+    .normalize('NFC')
+    .replace(/[/\\\0-\x1f\x7f]+/g, ' ')
+    .replace(/^[.\s]+|\s+$/g, '')
+    .slice(0, 150)
+  const name = cleaned || 'image.img'
+  const { name: stem, ext } = path.parse(name)
+  const folder = await readyFolder()
+  for (let i = 1; ; i++) {
+    const candidate = i === 1 ? name : `${stem} (${i})${ext}`
+    const taken = await stat(path.join(folder, candidate)).catch(() => undefined)
+    if (!taken) return candidate
+  }
+}

@@ -1,0 +1,114 @@
+'use client'
+
+import { useState } from 'react'
+import { formatSize } from '@/core/bytes/size'
+import { TARGET_KINDS, type TargetKind, TARGETS } from '@/core/image/targets'
+import { post, useAct } from '@/ui/frame/act'
+import { Button } from '@/ui/shared/button'
+import { ChoiceField, TextField } from '@/ui/shared/field'
+import type { DriveChoice, ImageItem } from './types'
+
+/** `ticket desk.img` without its last part. */
+function stem(name: string): string {
+  return name.replace(/\.(gz|zst)$/i, '').replace(/\.[^.]*$/, '')
+}
+
+function FormatChoice({ value, onChange }: { value: TargetKind; onChange: (kind: TargetKind) => void }) {
+  return (
+    <ChoiceField label="Format" value={value} onChange={(event) => onChange(event.target.value as TargetKind)}>
+      {TARGET_KINDS.map((kind) => (
+        <option key={kind} value={kind}>
+          {TARGETS[kind].name}
+        </option>
+      ))}
+    </ChoiceField>
+  )
+}
+
+/** Writes an image anew in another format. */
+export function ConvertForm({ image }: { image: ImageItem }) {
+  const { act, busy } = useAct()
+  const [to, setTo] = useState<TargetKind>(image.opened?.kind === 'vhdx' ? 'qcow2' : 'vhdx')
+  const [typed, setTyped] = useState<string>()
+  const name = typed ?? `${stem(image.name)}.${TARGETS[to].extension}`
+  return (
+    <form
+      className="space-y-2"
+      onSubmit={(event) => {
+        event.preventDefault()
+        void act(() => post('/api/images/jobs', { kind: 'convert', input: image.name, output: name, to }))
+      }}
+    >
+      <FormatChoice value={to} onChange={setTo} />
+      <TextField label="Name of the new image" value={name} onChange={(event) => setTyped(event.target.value)} />
+      <Button type="submit" disabled={busy} className="w-full">
+        Convert
+      </Button>
+    </form>
+  )
+}
+
+/** Compares an image with another as disks. */
+export function CompareForm({ image, others }: { image: ImageItem; others: readonly string[] }) {
+  const { act, busy } = useAct()
+  const [other, setOther] = useState(others[0] ?? '')
+  if (others.length === 0) return <p className="text-[13px] text-ink-soft">There is no other image to compare with.</p>
+  const chosen = others.includes(other) ? other : others[0]
+  return (
+    <form
+      className="space-y-2"
+      onSubmit={(event) => {
+        event.preventDefault()
+        void act(() => post('/api/images/jobs', { kind: 'compare', a: image.name, b: chosen }))
+      }}
+    >
+      <ChoiceField label="Compare with" value={chosen} onChange={(event) => setOther(event.target.value)}>
+        {others.map((name) => (
+          <option key={name}>{name}</option>
+        ))}
+      </ChoiceField>
+      <Button type="submit" disabled={busy} className="w-full">
+        Compare
+      </Button>
+    </form>
+  )
+}
+
+/** Makes an image of a drive on the bench. */
+export function CaptureForm({ drives }: { drives: readonly DriveChoice[] }) {
+  const { act, busy } = useAct()
+  const [driveId, setDriveId] = useState(drives[0]?.id ?? '')
+  const [to, setTo] = useState<TargetKind>('vhdx')
+  const [usedOnly, setUsedOnly] = useState(true)
+  const [typed, setTyped] = useState<string>()
+  const drive = drives.find((d) => d.id === driveId)
+  const name = typed ?? `${drive?.name.toLowerCase() ?? 'drive'}.${TARGETS[to].extension}`
+  return (
+    <form
+      className="grid items-end gap-3 sm:grid-cols-2 xl:grid-cols-4"
+      onSubmit={(event) => {
+        event.preventDefault()
+        void act(() => post('/api/images/jobs', { kind: 'capture', driveId, output: name, to, usedOnly }))
+      }}
+    >
+      <ChoiceField label="Drive" value={driveId} onChange={(event) => setDriveId(event.target.value)}>
+        {drives.map((d) => (
+          <option key={d.id} value={d.id}>
+            {d.name}, {d.serial}, {formatSize(d.sizeBytes)}
+          </option>
+        ))}
+      </ChoiceField>
+      <FormatChoice value={to} onChange={setTo} />
+      <TextField label="Name of the new image" value={name} onChange={(event) => setTyped(event.target.value)} />
+      <div className="flex items-center gap-3">
+        <label className="flex items-center gap-2 text-[13.5px]">
+          <input type="checkbox" checked={usedOnly} onChange={(event) => setUsedOnly(event.target.checked)} />
+          used blocks only
+        </label>
+        <Button type="submit" disabled={busy || !drive} className="ml-auto">
+          Make it
+        </Button>
+      </div>
+    </form>
+  )
+}

@@ -1,0 +1,158 @@
+'use client'
+
+import { useState } from 'react'
+import { formatSize } from '@/core/bytes/size'
+import { post, useAct } from '@/ui/frame/act'
+import { NextAction } from '@/ui/frame/next-action'
+import { AsideBlock, Stage } from '@/ui/frame/stage'
+import { Button } from '@/ui/shared/button'
+import { type Fact, Facts } from '@/ui/shared/facts'
+import { type Column, SelectableTable } from '@/ui/shared/selectable-table'
+import { CaptureForm, CompareForm, ConvertForm } from './forms'
+import { JobList } from './job-list'
+import type { DriveChoice, ImageItem, JobItem } from './types'
+import { Uploads } from './uploads'
+
+export interface ImagesProps {
+  readonly folder: string
+  readonly images: readonly ImageItem[]
+  readonly jobs: readonly JobItem[]
+  readonly drives: readonly DriveChoice[]
+}
+
+const COLUMNS: readonly Column[] = [
+  { name: 'Format', kind: 'words' },
+  { name: 'Disk', kind: 'number' },
+  { name: 'On this host', kind: 'number' },
+  { name: 'Partition table', kind: 'words' },
+  { name: 'Holds', kind: 'words' },
+]
+
+/** The images folder: what is in each file, and what can be done with it. */
+export function Images({ folder, images, jobs, drives }: ImagesProps) {
+  const { act, go, busy } = useAct()
+  const [picked, setPicked] = useState<string>()
+  const selected = images.find((i) => i.name === picked) ?? images[0]
+  const opened = selected?.opened
+  return (
+    <Stage
+      heading={headingOf(images)}
+      reason={
+        <>
+          Images are opened for reading only. They lie in{' '}
+          <span className="font-mono text-[13.5px] break-all">{folder}</span>.
+        </>
+      }
+      aside={
+        selected && (
+          <>
+            <AsideBlock title="Selected image">
+              <p className="mb-2 text-[17px] font-bold break-words">{selected.name}</p>
+              <Facts facts={factsOf(selected)} />
+              {selected.sentence && <p className="mt-2 text-[13px] text-vermilion">{selected.sentence}</p>}
+              {opened && (
+                <Button
+                  className="mt-3 w-full"
+                  disabled={busy || selected.onBench.length > 0}
+                  onClick={() => void act(() => post('/api/images/bench', { image: selected.name }))}
+                >
+                  {selected.onBench.length > 0 ? 'On the bench as a drive' : 'Put on the bench as a drive'}
+                </Button>
+              )}
+            </AsideBlock>
+            {(opened || selected.packing) && (
+              <AsideBlock title="Convert">
+                <ConvertForm key={selected.name} image={selected} />
+              </AsideBlock>
+            )}
+            {opened && (
+              <AsideBlock title="Compare">
+                <CompareForm
+                  key={selected.name}
+                  image={selected}
+                  others={images.filter((i) => i.opened && i.name !== selected.name).map((i) => i.name)}
+                />
+              </AsideBlock>
+            )}
+          </>
+        )
+      }
+      next={
+        opened && (
+          <NextAction
+            label="Look inside"
+            onAct={() => go(`/images/${encodeURIComponent(selected.name)}`)}
+            disabled={busy}
+          />
+        )
+      }
+    >
+      <Uploads />
+      {images.length > 0 && (
+        <SelectableTable
+          label="Images"
+          title="Image"
+          columns={COLUMNS}
+          rows={images.map((image) => ({ key: image.name, title: image.name, cells: cellsOf(image) }))}
+          selected={selected?.name ?? ''}
+          onSelect={setPicked}
+          testId="images"
+        />
+      )}
+      <JobList jobs={jobs} />
+      <section className="mt-5">
+        <h2 className="mb-2 font-bold">Make an image of a drive</h2>
+        <div className="panel p-4">
+          <CaptureForm drives={drives} />
+        </div>
+      </section>
+    </Stage>
+  )
+}
+
+function headingOf(images: readonly ImageItem[]): string {
+  if (images.length === 0) return 'There are no images yet'
+  const wrong = images.filter((i) => i.opened?.damaged || i.sentence)
+  const count = `${images.length} ${images.length === 1 ? 'image' : 'images'}`
+  if (wrong.length === 0) return `${count}, none of them damaged`
+  return `${count}, ${wrong.length === 1 ? 'one of them' : `${wrong.length} of them`} damaged`
+}
+
+function cellsOf({ opened, packing, sentence, hostBytes }: ImageItem) {
+  if (!opened) {
+    const why = packing ? `packed with ${packing}` : 'cannot be opened'
+    return [packing ?? '—', '', formatSize(hostBytes), why, sentence ?? '']
+  }
+  return [
+    opened.format,
+    formatSize(opened.virtualBytes),
+    formatSize(hostBytes),
+    opened.damaged ? <span className="font-semibold text-vermilion">{opened.scheme}, damaged</span> : opened.scheme,
+    opened.contents.join('; ') || 'nothing',
+  ]
+}
+
+function factsOf({ opened, packing, fileBytes, hostBytes, onBench }: ImageItem): Fact[] {
+  return [
+    ...(opened
+      ? ([
+          { name: 'Format', value: opened.format },
+          { name: 'Disk', value: formatSize(opened.virtualBytes), mono: true },
+          { name: 'Used on it', value: formatSize(opened.usedBytes), mono: true },
+        ] satisfies Fact[])
+      : [{ name: 'Format', value: packing ? `packed with ${packing}` : 'not known' }]),
+    { name: 'File', value: formatSize(fileBytes), mono: true },
+    { name: 'On this host', value: formatSize(hostBytes), mono: true },
+    ...(opened?.parent ? [{ name: 'Builds on', value: opened.parent }] : []),
+    ...(opened
+      ? [
+          opened.damaged
+            ? { name: 'State', value: 'damaged', tone: 'bad' as const }
+            : opened.cautions > 0
+              ? { name: 'State', value: `${opened.cautions} to look at`, tone: 'caution' as const }
+              : { name: 'State', value: 'sound', tone: 'good' as const },
+        ]
+      : []),
+    ...(onBench.length > 0 ? [{ name: 'On the bench', value: onBench.join(', ') }] : []),
+  ]
+}

@@ -1,0 +1,108 @@
+'use client'
+
+import { useState } from 'react'
+import { clsx } from 'clsx'
+import { formatSize, groupDigits } from '@/core/bytes/size'
+import { useAct } from '@/ui/frame/act'
+import type { Outcome } from '@/ui/frame/actions'
+import { useJobs } from '@/ui/frame/events'
+import { Button } from '@/ui/shared/button'
+import { ProgressBar } from '@/ui/shared/progress-bar'
+import type { JobItem } from './types'
+
+/** What is being done to images, and what came of it. */
+export function JobList({ jobs }: { jobs: readonly JobItem[] }) {
+  const [live, setLive] = useState<Readonly<Record<string, JobItem>>>({})
+  useJobs((job) => setLive((before) => ({ ...before, [(job as JobItem).id]: job as JobItem })))
+  if (jobs.length === 0) return null
+  return (
+    <section className="mt-5">
+      <h2 className="mb-2 font-bold">Work on images</h2>
+      <ul className="space-y-2.5" data-testid="jobs">
+        {jobs.map((known) => {
+          // The page's own state is newer than an event once the job has ended.
+          const job = known.state === 'running' ? (live[known.id] ?? known) : known
+          return (
+            <li key={job.id} className="panel p-3" data-state={job.state}>
+              <JobLine job={job} />
+            </li>
+          )
+        })}
+      </ul>
+    </section>
+  )
+}
+
+function JobLine({ job }: { job: JobItem }) {
+  const { act, busy } = useAct()
+  const stop = async (): Promise<Outcome> => (await fetch(`/api/images/jobs/${job.id}`, { method: 'DELETE' })).json()
+  return (
+    <>
+      <div className="flex flex-wrap items-baseline justify-between gap-x-4">
+        <p className="font-semibold break-all">{job.title}</p>
+        {job.state === 'running' && (
+          <Button small disabled={busy} onClick={() => void act(stop)}>
+            Stop
+          </Button>
+        )}
+      </div>
+      {job.state === 'running' && (
+        <ProgressBar
+          label={job.title}
+          share={job.totalBytes > 0 ? job.doneBytes / job.totalBytes : undefined}
+          note={
+            job.totalBytes > 0
+              ? `${formatSize(job.doneBytes)} of ${formatSize(job.totalBytes)}`
+              : formatSize(job.doneBytes)
+          }
+        />
+      )}
+      {job.message && (
+        <p className={clsx(job.state === 'failed' ? 'text-vermilion' : 'text-ink-soft')}>{job.message}</p>
+      )}
+      {job.result && <Result result={job.result} />}
+    </>
+  )
+}
+
+function Result({ result }: { result: NonNullable<JobItem['result']> }) {
+  if (result.kind === 'written') {
+    return (
+      <p className="text-[13.5px] text-ink-soft">
+        <span className="font-semibold text-weed">Whole.</span> A disk of {formatSize(result.virtualBytes)} in a file of{' '}
+        {formatSize(result.fileBytes)}, {formatSize(result.hostBytes)} of it on this host.
+      </p>
+    )
+  }
+  const { comparison, touched, sectorSize } = result
+  if (comparison.equal) {
+    return <p className="font-semibold text-weed">Equal, all {formatSize(comparison.sizes[0])} of them.</p>
+  }
+  const [a, b] = comparison.sizes
+  return (
+    <div className="text-[13.5px]">
+      <p className="font-semibold text-vermilion">
+        {comparison.firstDifference === null
+          ? `They differ in size only: ${formatSize(a)} and ${formatSize(b)}.`
+          : `They first differ at sector ${groupDigits(Math.floor(comparison.firstDifference / sectorSize))}.`}
+      </p>
+      {comparison.firstDifference !== null && (
+        <p className="text-ink-soft">
+          Byte <span className="font-mono">{groupDigits(comparison.firstDifference)}</span>;{' '}
+          {groupDigits(comparison.differingBytes)} bytes differ in all
+          {touched?.outside ? ', some of them outside all partitions, as in the partition table' : ''}.
+        </p>
+      )}
+      {touched && touched.files.length > 0 && (
+        <ul className="mt-1 max-h-40 overflow-y-auto font-mono text-[12.5px]">
+          {touched.files.map((file) => (
+            <li key={`${file.partition}${file.path}`}>
+              partition {file.partition}: {file.path}
+            </li>
+          ))}
+        </ul>
+      )}
+      {touched?.incomplete && <p className="text-ink-soft">Not all files could be looked through.</p>}
+    </div>
+  )
+}

@@ -1,0 +1,121 @@
+'use client'
+
+import { useRouter } from 'next/navigation'
+import { useRef, useState } from 'react'
+import { Upload } from 'tus-js-client'
+import { formatSize } from '@/core/bytes/size'
+import { Button } from '@/ui/shared/button'
+import { ProgressBar } from '@/ui/shared/progress-bar'
+
+interface Running {
+  readonly id: number
+  readonly name: string
+  readonly sent: number
+  readonly total: number
+  readonly state: 'sending' | 'held' | 'done' | 'failed'
+  readonly sentence?: string
+}
+
+const ENDPOINT = '/api/images/upload'
+
+/** Adds files to the images folder. An upload that was cut goes on where it was when the same file is chosen again. */
+export function Uploads() {
+  const router = useRouter()
+  const [list, setList] = useState<readonly Running[]>([])
+  const uploads = useRef(new Map<number, Upload>())
+  const next = useRef(1)
+  const picker = useRef<HTMLInputElement>(null)
+  const change = (id: number, changes: Partial<Running>) =>
+    setList((before) => before.map((u) => (u.id === id ? { ...u, ...changes } : u)))
+
+  const add = async (file: File) => {
+    const id = next.current++
+    setList((before) => [{ id, name: file.name, sent: 0, total: file.size, state: 'sending' }, ...before])
+    const upload = new Upload(file, {
+      endpoint: ENDPOINT,
+      retryDelays: [0, 500, 2000, 5000, 10_000, 20_000],
+      metadata: { filename: file.name },
+      removeFingerprintOnSuccess: true,
+      onProgress: (sent, total) => change(id, { sent, total }),
+      onSuccess: () => {
+        change(id, { state: 'done', sent: file.size })
+        router.refresh()
+      },
+      onError: (error) => {
+        const body = 'originalResponse' in error ? error.originalResponse?.getBody() : undefined
+        change(id, { state: 'failed', sentence: body?.trim() || 'The upload was cut. Choose the file again to go on.' })
+      },
+    })
+    uploads.current.set(id, upload)
+    const [earlier] = await upload.findPreviousUploads()
+    if (earlier) upload.resumeFromPreviousUpload(earlier)
+    upload.start()
+  }
+
+  const hold = async (id: number) => {
+    await uploads.current.get(id)?.abort()
+    change(id, { state: 'held' })
+  }
+  const goOn = (id: number) => {
+    change(id, { state: 'sending', sentence: undefined })
+    uploads.current.get(id)?.start()
+  }
+
+  return (
+    <div
+      className="rounded-lg border border-dashed border-line-strong p-3.5"
+      onDragOver={(event) => event.preventDefault()}
+      onDrop={(event) => {
+        event.preventDefault()
+        for (const file of event.dataTransfer.files) void add(file)
+      }}
+    >
+      <div className="flex flex-wrap items-center justify-between gap-3">
+        <p className="text-ink-soft">Drop image files here, or choose them. A cut upload goes on where it was.</p>
+        <Button onClick={() => picker.current?.click()}>Choose files</Button>
+        <input
+          ref={picker}
+          type="file"
+          multiple
+          className="sr-only"
+          aria-label="Image files to add"
+          tabIndex={-1}
+          onChange={(event) => {
+            for (const file of event.target.files ?? []) void add(file)
+            event.target.value = ''
+          }}
+        />
+      </div>
+      {list.length > 0 && (
+        <ul className="mt-3 space-y-2" data-testid="uploads">
+          {list.map((upload) => (
+            <li key={upload.id} data-state={upload.state}>
+              <div className="flex items-baseline justify-between gap-3">
+                <span className="font-semibold break-all">{upload.name}</span>
+                {upload.state === 'sending' && (
+                  <Button small onClick={() => void hold(upload.id)}>
+                    Hold
+                  </Button>
+                )}
+                {(upload.state === 'held' || upload.state === 'failed') && (
+                  <Button small onClick={() => goOn(upload.id)}>
+                    Go on
+                  </Button>
+                )}
+                {upload.state === 'done' && <span className="text-[13px] font-semibold text-weed">in the folder</span>}
+              </div>
+              {upload.state !== 'done' && (
+                <ProgressBar
+                  label={upload.name}
+                  share={upload.total > 0 ? upload.sent / upload.total : 0}
+                  note={`${formatSize(upload.sent)} of ${formatSize(upload.total)}`}
+                />
+              )}
+              {upload.sentence && <p className="text-[13px] text-vermilion">{upload.sentence}</p>}
+            </li>
+          ))}
+        </ul>
+      )}
+    </div>
+  )
+}

@@ -1,0 +1,37 @@
+'use client'
+
+import type { Health } from '@/core/health/health'
+import type { DriveSurvey } from '@/core/survey/types'
+import { AsideBlock } from '@/ui/frame/stage'
+import { HealthBlock } from '@/ui/shared/health'
+import { Plate, type PlateDrive } from '@/ui/shared/plate'
+import { Look } from './look'
+
+export interface DriveLookProps {
+  readonly id: string
+  readonly drive: PlateDrive
+  readonly detail: string
+  readonly health?: Health
+  readonly usedBy: readonly string[]
+  readonly survey: DriveSurvey
+}
+
+/** A drive of the bench, looked at. */
+export function DriveLook({ id, drive, detail, health, usedBy, survey }: DriveLookProps) {
+  return (
+    <Look
+      subject={{ kind: 'drives', id }}
+      drive={drive}
+      survey={survey}
+      aside={
+        <>
+          <AsideBlock title="Drive">
+            <Plate drive={drive} role={detail} capacity />
+            {usedBy.length > 0 && <p className="mt-2 text-[13px] text-ink-soft">Part of: {usedBy.join('; ')}.</p>}
+          </AsideBlock>
+          <HealthBlock health={health} />
+        </>
+      }
+    />
+  )
+}

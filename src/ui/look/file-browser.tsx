@@ -1,0 +1,105 @@
+'use client'
+
+import { useCallback, useEffect, useState } from 'react'
+import { File, Folder, Link2 } from 'lucide-react'
+import type { DirectoryEntry } from '@/core/filesystem'
+import { formatSize } from '@/core/bytes/size'
+
+interface FileBrowserProps {
+  readonly subject: { readonly kind: 'drives' | 'images'; readonly id: string }
+  readonly partition: number
+  readonly title: string
+}
+
+/** The files of a volume, a folder at a time; a file is downloaded by its name. */
+export function FileBrowser({ subject, partition, title }: FileBrowserProps) {
+  const [path, setPath] = useState('/')
+  const [entries, setEntries] = useState<readonly DirectoryEntry[]>()
+  const [sentence, setSentence] = useState<string>()
+  const { kind, id } = subject
+  const query = useCallback(
+    (at: string) => new URLSearchParams({ kind, id, partition: String(partition), path: at }),
+    [kind, id, partition],
+  )
+  useEffect(() => {
+    let left = false
+    void (async () => {
+      try {
+        const answer = await (await fetch(`/api/look/files?${query(path)}`)).json()
+        if (left) return
+        setEntries(answer.ok ? answer.value : undefined)
+        setSentence(answer.ok ? undefined : answer.sentence)
+      } catch {
+        if (!left) setSentence('The server could not be reached.')
+      }
+    })()
+    return () => {
+      left = true
+    }
+  }, [path, query])
+  const parts = path.split('/').filter(Boolean)
+  return (
+    <section className="mt-5" data-testid="files">
+      <h2 className="mb-2 font-bold">Files of {title}</h2>
+      <div className="panel p-3">
+        <nav aria-label="Folder" className="mb-2 flex flex-wrap items-center gap-x-1 font-mono text-[13px]">
+          <button type="button" className="rounded px-1 hover:bg-sunk" onClick={() => setPath('/')}>
+            {title}
+          </button>
+          {parts.map((part, i) => (
+            <span key={i}>
+              <span aria-hidden>/</span>
+              <button
+                type="button"
+                className="rounded px-1 hover:bg-sunk"
+                onClick={() => setPath(`/${parts.slice(0, i + 1).join('/')}`)}
+              >
+                {part}
+              </button>
+            </span>
+          ))}
+        </nav>
+        {sentence && <p className="text-ink-soft">{sentence}</p>}
+        {entries && (
+          <ul className="max-h-[320px] overflow-y-auto" tabIndex={0} aria-label={`Entries of ${path}`}>
+            {entries.map((entry) => (
+              <li key={entry.path} className="flex items-center gap-2.5 border-b border-line py-1 last:border-0">
+                <Entry entry={entry} onOpen={() => setPath(entry.path)} href={`/api/look/file?${query(entry.path)}`} />
+              </li>
+            ))}
+            {entries.length === 0 && <li className="text-ink-soft">This folder is empty.</li>}
+          </ul>
+        )}
+      </div>
+    </section>
+  )
+}
+
+function Entry({ entry, onOpen, href }: { entry: DirectoryEntry; onOpen: () => void; href: string }) {
+  if (entry.kind === 'directory') {
+    return (
+      <>
+        <Folder size={15} className="shrink-0 text-sea-4" aria-label="Folder" />
+        <button type="button" onClick={onOpen} className="min-w-0 text-left font-semibold break-all hover:underline">
+          {entry.name}
+        </button>
+      </>
+    )
+  }
+  const Icon = entry.kind === 'link' ? Link2 : File
+  return (
+    <>
+      <Icon size={15} className="shrink-0 text-ink-soft" aria-label={entry.kind === 'link' ? 'Link' : 'File'} />
+      {entry.kind === 'file' ? (
+        <a href={href} download className="min-w-0 break-all hover:underline">
+          {entry.name}
+        </a>
+      ) : (
+        <span className="min-w-0 break-all text-ink-soft">{entry.name}</span>
+      )}
+      <span className="ml-auto font-mono text-[12.5px] whitespace-nowrap text-ink-soft">
+        {formatSize(entry.sizeBytes)}
+      </span>
+    </>
+  )
+}
