@@ -31,8 +31,8 @@ const IMAGES: readonly ScenarioImage[] = [
 /** Writes the scenario's images into a folder; those whose names are taken are left out. */
 export async function makeScenarioImages(folder: string): Promise<void> {
   for (const { name, to, sizeBytes, make } of IMAGES) {
-    const file = path.join(folder, name)
-    if (existsSync(file)) continue
+    const file = path.join(/* turbopackIgnore: true */ folder, name)
+    if (existsSync(/* turbopackIgnore: true */ file)) continue
     const device = new MemoryDevice(sizeBytes)
     await make(device)
     let number = 0

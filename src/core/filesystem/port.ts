@@ -43,6 +43,8 @@ export interface FileSystem {
   readonly depth: Depth
   /** The content is ciphertext. */
   readonly encrypted?: boolean
+  /** Bytes at its end that hold a copy of its header and move with the end; 0 where there is none. */
+  readonly tailBytes?: number
   readonly findings: readonly Finding[]
   /** Runs that hold something, boot sectors and their copies included, in order; read in bounded memory. */
   usedExtents(): AsyncIterable<Extent>

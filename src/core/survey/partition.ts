@@ -93,10 +93,12 @@ async function surveyVolume(
   let usedBytes = 0
   let lastEnd = 0
   let end = 0
+  const { tailBytes = 0 } = fileSystem
+  const filesEnd = fileSystem.totalBytes - tailBytes
   for await (const { offset, length } of fileSystem.usedExtents()) {
     usedBytes += length
-    // What lies behind the last cluster is the boot sector's copy, which moves with the end.
-    if (offset + fileSystem.clusterSize <= fileSystem.totalBytes) lastEnd = offset + length
+    // What lies behind the last cluster is a copy of the header, which moves with the end.
+    if (offset + fileSystem.clusterSize <= filesEnd) lastEnd = Math.min(offset + length, filesEnd)
     end = offset + length
     profile.add(startBytes + offset, length)
   }
@@ -110,7 +112,7 @@ async function surveyVolume(
     clusterSize,
     totalBytes,
     usedBytes,
-    smallestBytes: Math.min(end, lastEnd + clusterSize),
+    smallestBytes: Math.min(end, lastEnd + clusterSize + tailBytes),
     ...(shrunk ? { shrunkBytes: shrunk.bytes, shrunkMargin: shrunk.margin } : {}),
     state,
     depth,

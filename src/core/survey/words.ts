@@ -1,3 +1,4 @@
+import { type Health, healthVerdict } from '../health/health'
 import type { DriveSurvey } from './types'
 
 /** What a drive holds, as the object of "holds". */
@@ -20,9 +21,10 @@ export function schemeWords({ scheme, table, mbr }: DriveSurvey): string {
   switch (scheme) {
     case 'gpt': {
       const hybrid = table?.hybridMbr ? ', hybrid MBR' : ''
+      if (table?.from === 'backup') return `GPT, from its backup${hybrid}`
       return table?.backupEntriesCrc === table?.entriesCrc
         ? `GPT, both copies agree${hybrid}`
-        : `GPT, from the ${table?.from} copy${hybrid}`
+        : `GPT, from its first copy${hybrid}`
     }
     case 'mbr':
       return `MBR, signature ${mbr?.diskSignature ?? ''}`
@@ -49,9 +51,10 @@ export function findingsOf(survey: DriveSurvey): DriveSurvey['findings'] {
   return all.sort((a, b) => rank[a.severity] - rank[b.severity])
 }
 
-/** What reading a drive came to, in a few words. */
-export function headingOf(survey: DriveSurvey): string {
+/** What reading a drive came to, in a few words. A drive that fails is told before anything that is on it. */
+export function headingOf(survey: DriveSurvey, health?: Health): string {
   const { scheme, partitions } = survey
+  if (healthVerdict(health).state === 'failing') return 'The drive is failing'
   if (scheme === 'none') return 'The drive is empty'
   if (scheme === 'unknown') return 'The drive is not empty, and what is on it cannot be told'
   if (scheme === 'unfinished') return 'A copy to this drive did not end'
@@ -71,7 +74,13 @@ export function headingOf(survey: DriveSurvey): string {
 }
 
 /** Which systems a drive holds and what must not be left behind. */
-export function reasonOf({ partitions, scheme }: DriveSurvey): string {
+export function reasonOf({ partitions, scheme }: DriveSurvey, health?: Health): string {
+  const verdict = healthVerdict(health)
+  const failing = verdict.state === 'failing' ? `${verdict.reason} ` : ''
+  return `${failing}${contentReason(partitions, scheme)}`.trim()
+}
+
+function contentReason(partitions: DriveSurvey['partitions'], scheme: DriveSurvey['scheme']): string {
   const real = partitions.filter((p) => p.role !== 'extended')
   if (real.length === 0) return scheme === 'none' ? 'Nothing was ever written to it, or only zeros.' : ''
   const systems = real.flatMap((p) =>

@@ -52,6 +52,16 @@ export async function loadMove(id: string): Promise<Move> {
   return { id, row, brief, bench, computer, source, target }
 }
 
+/** The drives a move is about, by id and name. Throws Refusal when there is no such move. */
+export async function moveDrives(id: string): Promise<{ id: string; name: string }[]> {
+  const { brief } = await moveRow(id)
+  const { drives } = await benchState()
+  return [...brief.sourceDriveIds, brief.targetDriveId].flatMap((driveId) => {
+    const drive = drives.find((d) => d.id === driveId)
+    return drive ? [{ id: drive.id, name: driveName(drive) }] : []
+  })
+}
+
 /** Why a move cannot be carried out yet, or undefined. */
 export function obstacleOf(brief: Brief, bench: BenchState): string | undefined {
   const computer = bench.computers.find((c) => c.id === brief.computerId)

@@ -60,8 +60,7 @@ export function Bench({ computers, accessories, table, shelf, ways, uses }: Benc
   )
   return (
     <Stage
-      heading={`${drives.length} drives, ${all.length} of them connected`}
-      reason={benchReason(drives)}
+      {...benchFinding(drives, all.length)}
       aside={
         drive ? (
           <>
@@ -145,11 +144,18 @@ export function Bench({ computers, accessories, table, shelf, ways, uses }: Benc
   )
 }
 
-/** The drives that will not wait, by name; else how drives are moved. */
-function benchReason(drives: readonly DriveView[]): string {
-  const failing = drives.filter((d) => healthVerdict(d.health).state === 'failing').map((d) => d.name)
+/** The drives that will not wait, by name; else how many there are. */
+function benchFinding(drives: readonly DriveView[], connected: number): { heading: string; reason: string } {
+  const failing = drives.filter((d) => healthVerdict(d.health).state === 'failing')
   const moving = 'Drives can be put where they fit; a computer’s drives stay put while it has mains power.'
-  return failing.length > 0 ? `Failing: ${failing.join(', ')}. ${moving}` : moving
+  if (failing.length === 0) {
+    return { heading: `${drives.length} drives, ${connected} of them connected`, reason: moving }
+  }
+  const names = failing.map((d) => `the ${d.name}: ${healthVerdict(d.health).reason}`).join(' ')
+  return {
+    heading: failing.length === 1 ? 'One drive is failing' : `${failing.length} drives are failing`,
+    reason: `${names.replace(/^t/, 'T')} ${moving}`,
+  }
 }
 
 function DrivePlate({

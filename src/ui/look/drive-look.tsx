@@ -2,6 +2,8 @@
 
 import type { Health } from '@/core/health/health'
 import type { DriveSurvey } from '@/core/survey/types'
+import { useAct } from '@/ui/frame/act'
+import { NextAction } from '@/ui/frame/next-action'
 import { AsideBlock } from '@/ui/frame/stage'
 import { HealthBlock } from '@/ui/shared/health'
 import { Plate, type PlateDrive } from '@/ui/shared/plate'
@@ -18,11 +20,13 @@ export interface DriveLookProps {
 
 /** A drive of the bench, looked at. */
 export function DriveLook({ id, drive, detail, health, usedBy, survey }: DriveLookProps) {
+  const { go, busy } = useAct()
   return (
     <Look
       subject={{ kind: 'drives', id }}
       drive={drive}
       survey={survey}
+      health={health}
       aside={
         <>
           <AsideBlock title="Drive">
@@ -32,6 +36,7 @@ export function DriveLook({ id, drive, detail, health, usedBy, survey }: DriveLo
           <HealthBlock health={health} />
         </>
       }
+      next={<NextAction label="Go to the bench" onAct={() => go('/bench')} disabled={busy} />}
     />
   )
 }

@@ -1,9 +1,10 @@
 'use client'
 
-import { useCallback, useEffect, useState } from 'react'
+import { useState } from 'react'
 import { File, Folder, Link2 } from 'lucide-react'
 import type { DirectoryEntry } from '@/core/filesystem'
 import { formatSize } from '@/core/bytes/size'
+import { useAnswer } from '@/ui/shared/use-answer'
 
 interface FileBrowserProps {
   readonly subject: { readonly kind: 'drives' | 'images'; readonly id: string }
@@ -14,29 +15,8 @@ interface FileBrowserProps {
 /** The files of a volume, a folder at a time; a file is downloaded by its name. */
 export function FileBrowser({ subject, partition, title }: FileBrowserProps) {
   const [path, setPath] = useState('/')
-  const [entries, setEntries] = useState<readonly DirectoryEntry[]>()
-  const [sentence, setSentence] = useState<string>()
-  const { kind, id } = subject
-  const query = useCallback(
-    (at: string) => new URLSearchParams({ kind, id, partition: String(partition), path: at }),
-    [kind, id, partition],
-  )
-  useEffect(() => {
-    let left = false
-    void (async () => {
-      try {
-        const answer = await (await fetch(`/api/look/files?${query(path)}`)).json()
-        if (left) return
-        setEntries(answer.ok ? answer.value : undefined)
-        setSentence(answer.ok ? undefined : answer.sentence)
-      } catch {
-        if (!left) setSentence('The server could not be reached.')
-      }
-    })()
-    return () => {
-      left = true
-    }
-  }, [path, query])
+  const query = (at: string) => new URLSearchParams({ ...subject, partition: String(partition), path: at })
+  const { value: entries, sentence } = useAnswer<readonly DirectoryEntry[]>(`/api/look/files?${query(path)}`)
   const parts = path.split('/').filter(Boolean)
   return (
     <section className="mt-5" data-testid="files">

@@ -1,6 +1,7 @@
 'use client'
 
 import { type ReactNode, useState } from 'react'
+import type { Health } from '@/core/health/health'
 import type { DriveSurvey } from '@/core/survey/types'
 import { findingsOf, headingOf, reasonOf, schemeWords } from '@/core/survey/words'
 import { Stage } from '@/ui/frame/stage'
@@ -18,6 +19,7 @@ interface LookProps {
   readonly subject: { readonly kind: 'drives' | 'images'; readonly id: string }
   readonly drive: PlateDrive
   readonly survey: DriveSurvey
+  readonly health?: Health
   /** What stands at the right besides the selected partition. */
   readonly aside: ReactNode
   readonly tools?: ReactNode
@@ -25,15 +27,15 @@ interface LookProps {
 }
 
 /** Everything that is known of one drive or image: finding, hull, use, partitions, notes, files, structures. */
-export function Look({ subject, drive, survey, aside, tools, next }: LookProps) {
+export function Look({ subject, drive, survey, health, aside, tools, next }: LookProps) {
   const first = survey.partitions.find((p) => p.role === 'system') ?? survey.partitions.find((p) => p.role === 'data')
   const [selected, setSelected] = useState(String((first ?? survey.partitions[0])?.number ?? ''))
   const partition = survey.partitions.find((p) => String(p.number) === selected)
   const findings = findingsOf(survey)
   return (
     <Stage
-      heading={headingOf(survey)}
-      reason={reasonOf(survey)}
+      heading={headingOf(survey, health)}
+      reason={reasonOf(survey, health)}
       tools={tools}
       aside={
         <>

@@ -82,6 +82,6 @@ function area(profile: readonly number[], step: number, from: number, to: number
 
 /** A round step that gives four to nine ticks. */
 function tickBytes(sizeBytes: number): number {
-  const steps = [10, 20, 50, 100, 200, 500, 1000, 2000].map((gib) => gib * GIB)
+  const steps = [0.125, 0.25, 0.5, 1, 2, 5, 10, 20, 50, 100, 200, 500, 1000, 2000].map((gib) => gib * GIB)
   return steps.find((step) => sizeBytes / step <= 9) ?? sizeBytes / 4
 }

@@ -14,7 +14,9 @@ export function hullParts(survey: DriveSurvey): HullPart[] {
       },
     ]
   }
-  const partitions = survey.partitions.map(({ firstLba, number, title, role, sizeBytes, volume }) => ({
+  // An extended partition is only the frame around its logical ones.
+  const drawn = survey.partitions.filter((p) => p.role !== 'extended')
+  const partitions = drawn.map(({ firstLba, number, title, role, sizeBytes, volume }) => ({
     firstLba,
     part: { key: String(number), title, role, sizeBytes, usedBytes: volume?.usedBytes },
   }))

@@ -1,8 +1,9 @@
 'use client'
 
-import { useCallback, useEffect, useMemo, useState } from 'react'
+import { useMemo, useState } from 'react'
 import { clsx } from 'clsx'
 import { Button } from '@/ui/shared/button'
+import { useAnswer } from '@/ui/shared/use-answer'
 import { groupDigits } from '@/core/bytes/size'
 
 interface Field {
@@ -27,29 +28,9 @@ const ROW = 16
 export function Structures({ subject }: { subject: { kind: 'drives' | 'images'; id: string } }) {
   const [open, setOpen] = useState(false)
   const [lba, setLba] = useState(0)
-  const [sector, setSector] = useState<Sector>()
-  const [sentence, setSentence] = useState<string>()
   const [field, setField] = useState<{ from: number; to: number }>()
-  const { kind, id } = subject
-  const load = useCallback(
-    async (wanted: number) => {
-      const query = new URLSearchParams({ kind, id, lba: String(wanted) })
-      try {
-        const answer = await (await fetch(`/api/look/sector?${query}`)).json()
-        if (answer.ok) {
-          setSector(answer.value)
-          setSentence(undefined)
-        } else setSentence(answer.sentence)
-      } catch {
-        setSentence('The server could not be reached.')
-      }
-      setField(undefined)
-    },
-    [kind, id],
-  )
-  useEffect(() => {
-    if (open) void load(lba)
-  }, [open, lba, load])
+  const query = new URLSearchParams({ ...subject, lba: String(lba) })
+  const { value: sector, sentence } = useAnswer<Sector>(open ? `/api/look/sector?${query}` : null)
   const bytes = useMemo(
     () => (sector ? Uint8Array.from(atob(sector.bytes), (c) => c.charCodeAt(0)) : undefined),
     [sector],

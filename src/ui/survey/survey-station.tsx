@@ -52,8 +52,8 @@ export function SurveyStation({ moveId, view }: { moveId: string; view: SurveyVi
   const partition = survey.source.partitions.find((p) => String(p.number) === selected)
   return (
     <Stage
-      heading={headingFor(survey.source)}
-      reason={reasonFor(survey.source, survey.target, target.name)}
+      heading={headingFor(survey.source, view.health.source)}
+      reason={reasonFor(survey.source, survey.target, target.name, view.health.source)}
       tools={
         <Button onClick={() => void act(() => readDrives(moveId))} disabled={busy}>
           Read again
@@ -127,11 +127,11 @@ export function SurveyStation({ moveId, view }: { moveId: string; view: SurveyVi
 }
 
 /** What the survey came to, for a move: its source first. */
-function headingFor(source: DriveSurvey): string {
+function headingFor(source: DriveSurvey, health?: Health): string {
   if (source.scheme !== 'gpt') return 'The source cannot be moved as it is'
-  return headingOf(source)
+  return headingOf(source, health)
 }
 
-function reasonFor(source: DriveSurvey, target: DriveSurvey, targetName: string): string {
-  return `${reasonOf(source)} The ${targetName} holds ${contentWords(target)}.`
+function reasonFor(source: DriveSurvey, target: DriveSurvey, targetName: string, health?: Health): string {
+  return `${reasonOf(source, health)} The ${targetName} holds ${contentWords(target)}.`
 }

@@ -41,7 +41,7 @@ export async function makeChoirDisk(device: BlockDevice): Promise<void> {
   )
 }
 
-/** A small disk whose table was damaged: the first copy fails its checksum, two partitions overlap. */
+/** A small disk whose table was damaged: its first copy fails its checksum. */
 export async function makeDamagedDisk(device: BlockDevice): Promise<void> {
   const [, , left] = await layOut(device, '5d04f7a1-c83e-4926-b1f5-907ae2d6c83b', [
     RESERVED('8be1c0f4-3d97-4a52-a6d8-12f9c7e05b36'),

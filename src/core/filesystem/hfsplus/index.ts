@@ -184,6 +184,7 @@ async function openHfsPlus(device: BlockDevice): Promise<FileSystem> {
     totalBytes: Math.min(totalBytes, device.size),
     state: dirty ? 'dirty' : 'clean',
     depth: 'files',
+    tailBytes: blockSize,
     findings,
     async *usedExtents(): AsyncGenerator<Extent> {
       // In this bitmap the highest bit of a byte comes first.

@@ -1,6 +1,7 @@
 import { notFound } from 'next/navigation'
 import type { ReactNode } from 'react'
 import { isStation, STATIONS, type StationId } from '@/core/move/stations'
+import { moveDrives } from '@/server/move'
 import { type MovePage, movePage } from '@/server/move/page'
 import { answer } from '@/server/refusal'
 import * as views from '@/server/move/views'
@@ -33,7 +34,11 @@ export default async function StationPage({ params }: Params) {
   const page = await answer(() => movePage(id))
   if (!page.ok) {
     if (page.status === 404) notFound()
-    return <NotPossible sentence={page.sentence} />
+    const drives = await answer(() => moveDrives(id))
+    const links = drives.ok
+      ? drives.value.map((d) => ({ label: `Look inside the ${d.name}`, href: `/drives/${d.id}` }))
+      : []
+    return <NotPossible sentence={page.sentence} links={links} />
   }
   const { head, title, rail } = page.value
   return (
