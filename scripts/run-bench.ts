@@ -16,6 +16,7 @@ import { TYPE_GUIDS } from '@/core/scheme/types'
 import { surveyDrive } from '@/core/survey/survey'
 import { sha256 } from '@/server/digest'
 import { serve } from '../tests/browser/support/serve'
+import { benchConvert, benchSurvey } from './bench-images'
 
 const folder = mkdtempSync(path.join(tmpdir(), 'imbarco-bench-'))
 const seconds = (from: number) => (performance.now() - from) / 1000
@@ -24,6 +25,8 @@ const line = (what: string, value: string) => console.log(`${what.padEnd(58)} ${
 try {
   await benchCopy()
   await benchSolver()
+  await benchSurvey(folder, line)
+  await benchConvert(folder, line)
   await benchPages()
 } finally {
   rmSync(folder, { recursive: true, force: true })

@@ -114,3 +114,13 @@ export function checkFat(volume: string): string {
 export function volumeSize(volume: string): number {
   return Number(/^Physical Size = (\d+)$/m.exec(run('7zz', ['l', '-slt', volume]))![1])
 }
+
+/** Partitions of an MBR as sfdisk reads them, containers and logical ones included. */
+export function sfdiskPartitions(file: string): { start: number; size: number; type: string }[] {
+  const { partitiontable } = JSON.parse(run('/usr/sbin/sfdisk', ['-J', file]))
+  return partitiontable.partitions.map((p: { start: number; size: number; type: string }) => ({
+    start: p.start,
+    size: p.size,
+    type: p.type,
+  }))
+}

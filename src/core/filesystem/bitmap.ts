@@ -87,10 +87,11 @@ export function setBits(bytes: Uint8Array, first: number, count: number, set = t
 
 /** True when the bit is set. */
 export function bitIsSet(bytes: Uint8Array, bit: number): boolean {
-  return ((bytes[bit >> 3] >> (bit & 7)) & 1) === 1
+  return ((bytes[Math.floor(bit / 8)] >> (bit % 8)) & 1) === 1
 }
 
+// A volume may have more clusters than fit in 31 bits, so places are divided and not shifted.
 function setBit(bytes: Uint8Array, bit: number, set: boolean): void {
-  if (set) bytes[bit >> 3] |= 1 << (bit & 7)
-  else bytes[bit >> 3] &= ~(1 << (bit & 7))
+  if (set) bytes[Math.floor(bit / 8)] |= 1 << (bit % 8)
+  else bytes[Math.floor(bit / 8)] &= ~(1 << (bit % 8))
 }

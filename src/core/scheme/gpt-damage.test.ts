@@ -1,5 +1,6 @@
 import { describe, expect, it } from 'vitest'
 import { MemoryDevice } from '../block/memory'
+import { SliceDevice } from '../block/slice'
 import { crc32 } from '../bytes/crc32'
 import { type BlockDevice, UnreadableSectors } from '../block/device'
 import { readGpt, writeGpt } from './gpt'
@@ -128,5 +129,19 @@ describe('two copies of one drive', () => {
       expect([reading?.from, reading?.table.partitions.length]).toEqual([from, 2])
       expect(reading?.findings[0].sentence).toMatch(/could not read sector/)
     }
+  })
+})
+
+describe('a drive that was cut short', () => {
+  it('still tells its partitions, and which of them lack their end', async () => {
+    const whole = await drive()
+    const reading = await readGpt(new SliceDevice(whole, 0, 6000 * 512))
+    expect(reading?.table.partitions).toEqual(TABLE.partitions)
+    expect(reading?.findings.map((f) => f.code)).toEqual([
+      'gpt.backup-misplaced',
+      'gpt.backup-bad',
+      'gpt.drive-smaller',
+    ])
+    expect(reading?.findings.at(-1)?.sentence).toMatch(/of partition 2 the end is missing/)
   })
 })

@@ -59,7 +59,7 @@ export function usableRange(sizeBytes: number, sectorSize: number): { firstLba: 
 export async function readGpt(device: BlockDevice): Promise<GptReading | undefined> {
   const lastLba = device.size / device.logicalSectorSize - 1
   if (lastLba < 4) return undefined
-  const primary = await readCopy(device, 1)
+  let primary = await readCopy(device, 1)
   let backup = await readCopy(device, lastLba)
   const findings: Finding[] = []
   if (!backup.table && primary.table && primary.alternateLba !== lastLba) {
@@ -74,6 +74,11 @@ export async function readGpt(device: BlockDevice): Promise<GptReading | undefin
         'The backup of the partition table is not at the end of the drive; the table was made for another size.',
       evidence: `Backup named at sector ${primary.alternateLba}, the last sector is ${lastLba}`,
     })
+  }
+  // A table for a larger drive is the best there is only while no other fits this one.
+  if (primary.table && backup.table && primary.lastUsableLba! > lastLba && backup.lastUsableLba! <= lastLba) {
+    const fault = `gives a usable range of ${primary.firstUsableLba} to ${primary.lastUsableLba}`
+    primary = { ...primary, table: undefined, fault }
   }
   if (primary.absent && backup.absent) return undefined
   const good = primary.table ? primary : backup
@@ -136,6 +141,15 @@ export async function readGpt(device: BlockDevice): Promise<GptReading | undefin
       code: 'gpt.protective-size',
       sentence: 'The protective MBR covers less than the drive; the table was made for another size.',
       evidence: `${covered} sectors covered of ${lastLba}`,
+    })
+  }
+  if (good.lastUsableLba! > lastLba) {
+    const lost = good.table.partitions.filter((p) => p.lastLba > lastLba).map((p) => p.number)
+    findings.push({
+      severity: 'damage',
+      code: 'gpt.drive-smaller',
+      sentence: `The table was made for a larger drive, or this one was cut short: ${lost.length === 0 ? 'no partition reaches behind its end' : `of partition ${lost.join(', ')} the end is missing`}.`,
+      evidence: `Usable up to sector ${good.lastUsableLba}; the last sector is ${lastLba}`,
     })
   }
   findings.push(...partitionFindings(good.table, good.firstUsableLba!, good.lastUsableLba!))
@@ -235,7 +249,7 @@ async function readCopy(device: BlockDevice, lba: number): Promise<GptCopy> {
   if (!Number.isSafeInteger(offset) || offset < 2 * sectorSize || offset + tableBytes > device.size) {
     return { lba, fault: `puts its entries at sector ${header.entriesLba}, which is outside` }
   }
-  if (header.firstUsableLba > header.lastUsableLba || header.lastUsableLba * sectorSize >= device.size) {
+  if (header.firstUsableLba > header.lastUsableLba) {
     return { lba, fault: `gives a usable range of ${header.firstUsableLba} to ${header.lastUsableLba}` }
   }
   let entries: Uint8Array

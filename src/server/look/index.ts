@@ -20,7 +20,13 @@ async function withSubject<T>(
   { kind, id }: Subject,
   work: (device: BlockDevice, findings: readonly Finding[]) => Promise<T>,
 ): Promise<T> {
-  if (kind === 'images') return withImage(id, (image) => work(image.device, image.findings))
+  if (kind === 'images') {
+    return withImage(id, async (image) => {
+      const result = await work(image.device, image.findings)
+      if (await image.changed()) throw new Refusal(`${id} was changed while it was read. Read it again.`)
+      return result
+    })
+  }
   return withDrive(await driveById(id), (device) => work(device, []))
 }
 

@@ -129,7 +129,8 @@ export function SurveyStation({ moveId, view }: { moveId: string; view: SurveyVi
 /** What the survey came to, for a move: its source first. */
 function headingFor(source: DriveSurvey, health?: Health): string {
   if (source.scheme !== 'gpt') return 'The source cannot be moved as it is'
-  return headingOf(source, health)
+  const heading = headingOf(source, health)
+  return heading.endsWith('damaged') ? `${heading} on the source` : heading
 }
 
 function reasonFor(source: DriveSurvey, target: DriveSurvey, targetName: string, health?: Health): string {
