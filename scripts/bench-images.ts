@@ -37,9 +37,13 @@ export async function benchSurvey(folder: string, line: Line): Promise<void> {
     const volume = (await openFileSystem(new SliceDevice(image.device, FIRST * 512, length)))!
     const bitmapBytes = volume.totalBytes / volume.clusterSize / 8
     let runsFound = 0
-    const start = performance.now()
-    for await (const extent of volume.usedExtents()) if (extent.length > 0) runsFound++
-    const rate = bitmapBytes / ((performance.now() - start) / 1000)
+    let rate = 0
+    for (let round = 0; round < 3; round++) {
+      runsFound = 0
+      const start = performance.now()
+      for await (const extent of volume.usedExtents()) if (extent.length > 0) runsFound++
+      rate = Math.max(rate, bitmapBytes / ((performance.now() - start) / 1000))
+    }
     line(
       `  its used-block map, ${(bitmapBytes / MIB).toFixed(0)} MiB, ${runsFound} runs`,
       `${(rate / 1e9).toFixed(2)} GB/s`,

@@ -1,11 +1,14 @@
 import { randomBytes } from 'node:crypto'
-import { constants } from 'node:fs'
+import { constants, writeSync } from 'node:fs'
 import { type FileHandle, link, open, rename, stat, unlink } from 'node:fs/promises'
 import path from 'node:path'
 import { BadStructure } from '@/core/errors'
 import type { ImageFile, ImageSink } from '@/core/image'
 import { hostError, NoFile } from './errors'
 import { dataExtents } from './holes'
+
+/** Reads of fewer bytes are quicker than the question whether there is anything. */
+const WORTH_ASKING = 256 * 1024
 
 /** An image file of this host, opened for reading. */
 export class HostFile implements ImageFile {
@@ -41,6 +44,11 @@ export class HostFile implements ImageFile {
   }
 
   async read(offset: number, into: Uint8Array): Promise<void> {
+    // A hole is known without being read, which costs the host memory and time.
+    if (this.mapped && into.length >= WORTH_ASKING && (await this.mapped(offset, into.length)).length === 0) {
+      into.fill(0)
+      return
+    }
     let done = 0
     while (done < into.length) {
       const { bytesRead } = await this.handle.read(into, done, into.length - done, offset + done)
@@ -115,20 +123,40 @@ async function exists(file: string): Promise<boolean> {
   )
 }
 
+/** Larger writes make the host look for large stretches of memory, which costs more than the calls that are saved. */
+const WRITE_BYTES = 128 * 1024
+/** So much is written before the host is asked to start storing it, so that little is left to wait for at the end. */
+const STORE_BYTES = 128 * 1024 * 1024
+
+/**
+ * Writes in place of the thread that calls: images are written in threads of their own, where the next piece is
+ * read meanwhile.
+ */
 function sinkOf(handle: FileHandle, name: string): ImageSink {
+  let written = 0
+  let storing: Promise<void> | undefined
   return {
     async write(offset, from) {
       try {
-        let done = 0
-        while (done < from.length) {
-          const { bytesWritten } = await handle.write(from, done, from.length - done, offset + done)
-          done += bytesWritten
+        for (let done = 0; done < from.length;) {
+          const length = Math.min(WRITE_BYTES, from.length - done)
+          done += writeSync(handle.fd, from, done, length, offset + done)
         }
       } catch (error) {
         throw hostError(error, name)
       }
+      written += from.length
+      if (written >= STORE_BYTES && !storing) {
+        written = 0
+        // What fails here fails again, and is told, when the file is closed.
+        storing = handle
+          .datasync()
+          .catch(() => undefined)
+          .finally(() => (storing = undefined))
+      }
     },
     async truncate(length) {
+      await storing
       try {
         await handle.truncate(length)
       } catch (error) {

@@ -81,6 +81,13 @@ export async function readBytes(device: BlockDevice, offset: number, length: num
   return bytes.subarray(offset - start, offset - start + length)
 }
 
+/** Fills `into` from any byte, whole sectors or not; whole ones are read in place. Throws OutOfRange beyond the device. */
+export async function readInto(device: BlockDevice, offset: number, into: Uint8Array): Promise<void> {
+  const sector = device.logicalSectorSize
+  if (offset % sector === 0 && into.length % sector === 0) return device.read(offset, into)
+  into.set(await readBytes(device, offset, into.length))
+}
+
 /** Writes any byte range; partial sectors at its ends are read first. */
 export async function writeBytes(device: BlockDevice, offset: number, from: Uint8Array): Promise<void> {
   if (offset < 0 || offset + from.length > device.size) throw new OutOfRange(offset, from.length, device.size)

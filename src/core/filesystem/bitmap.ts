@@ -1,9 +1,9 @@
 import type { Extent } from '../block/device'
 
-/** Reads `length` bytes of a bitmap from byte `offset`. */
-export type BitmapReader = (offset: number, length: number) => Promise<Uint8Array>
+/** Fills `into` with the bytes of a bitmap from byte `offset` on. */
+export type BitmapReader = (offset: number, into: Uint8Array) => Promise<void>
 
-const PIECE = 1024 * 1024
+const PIECE = 4 * 1024 * 1024
 
 /**
  * The runs of set bits in a bitmap, lowest bit of a byte first, as runs of units (`offset` and `length`
@@ -12,8 +12,10 @@ const PIECE = 1024 * 1024
 export async function* setBitRuns(read: BitmapReader, bits: number): AsyncGenerator<Extent> {
   const total = Math.ceil(bits / 8)
   let open: { offset: number; length: number } | undefined
+  const buffer = new Uint8Array(Math.min(PIECE, total))
   for (let from = 0; from < total; from += PIECE) {
-    const bytes = await read(from, Math.min(PIECE, total - from))
+    const bytes = buffer.subarray(0, Math.min(PIECE, total - from))
+    await read(from, bytes)
     for (const run of bitRunsOf(bytes, Math.min(bytes.length * 8, bits - from * 8))) {
       const offset = from * 8 + run.offset
       // A run that goes on over the edge of a piece is one run.
@@ -40,6 +42,9 @@ export function bitRunsOf(bytes: Uint8Array, bits: number): Extent[] {
     if (at % 4 === 0 && at >> 2 < words.length) {
       const skip = start < 0 ? 0 : -1
       let word = at >> 2
+      // Eight words a turn: all of them alike as long as their union, or their intersection, is.
+      if (start < 0) while (word + 8 <= words.length && unionOf(words, word) === 0) word += 8
+      else while (word + 8 <= words.length && intersectionOf(words, word) === -1) word += 8
       while (word < words.length && words[word] === skip) word++
       at = word * 4
       if (word >= words.length && at >= whole) break
@@ -72,6 +77,16 @@ export function bitRunsOf(bytes: Uint8Array, bits: number): Extent[] {
   }
   if (start >= 0) runs.push({ offset: start, length: bits - start })
   return runs
+}
+
+function unionOf(w: Int32Array, at: number): number {
+  const first = w[at] | w[at + 1] | w[at + 2] | w[at + 3]
+  return first | w[at + 4] | w[at + 5] | w[at + 6] | w[at + 7]
+}
+
+function intersectionOf(w: Int32Array, at: number): number {
+  const first = w[at] & w[at + 1] & w[at + 2] & w[at + 3]
+  return first & w[at + 4] & w[at + 5] & w[at + 6] & w[at + 7]
 }
 
 /** Sets or clears `count` bits from `first` in a bitmap held in memory. */

@@ -3,7 +3,7 @@ import { mergeExtents } from '../block/extents'
 import type { ImageWriter } from './port'
 
 /** Bytes that are read at once; two such buffers are in use. */
-export const PIECE_BYTES = 4 * 1024 * 1024
+export const PIECE_BYTES = 1024 * 1024
 /** The device is asked for its map a stretch at a time, so that a map of any length costs the same memory. */
 const WINDOW_BYTES = 1024 * 1024 * 1024
 /** Stretches of zeros at least this long are left out. */

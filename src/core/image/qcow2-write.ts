@@ -1,5 +1,6 @@
 import { isZero } from '../block/device'
 import { viewOf } from '../bytes/struct'
+import { gather } from './gather'
 import type { ImageSink, ImageWriter } from './port'
 import { ENTRY_COPIED, HEADER, MAGIC } from './qcow2-layout'
 
@@ -37,12 +38,7 @@ export function qcow2Writer(sink: ImageSink): ImageWriter {
 
   return {
     async write(offset, from) {
-      // Neighbouring clusters that are written lie side by side in the file, so they go out in one request.
-      let pending: { at: number; from: number; to: number } | undefined
-      const send = async () => {
-        if (pending) await sink.write(pending.at, from.subarray(pending.from, pending.to))
-        pending = undefined
-      }
+      const out = gather(sink, from)
       for (let at = 0; at < from.length;) {
         const cluster = Math.floor((offset + at) / CLUSTER)
         const within = offset + at - cluster * CLUSTER
@@ -50,15 +46,11 @@ export function qcow2Writer(sink: ImageSink): ImageWriter {
         const known = current?.cluster === cluster
         if (known || !isZero(from.subarray(at, at + length))) {
           const goal = (known ? current!.at : await place(cluster)) + within
-          if (pending && pending.at + pending.to - pending.from === goal && pending.to === at) pending.to += length
-          else {
-            await send()
-            pending = { at: goal, from: at, to: at + length }
-          }
+          await out.put(goal, at, at + length)
         }
         at += length
       }
-      await send()
+      await out.send()
     },
     async finish(virtualBytes) {
       await closeTable()

@@ -1,9 +1,9 @@
 import { isZero } from '../block/device'
 import { alignUp } from '../bytes/size'
 import { crc32c } from '../bytes/crc32'
-import { NIL_GUID } from '../bytes/guid'
-import { guidToBytes } from '../bytes/guid'
+import { guidToBytes, NIL_GUID } from '../bytes/guid'
 import { stringToUtf16, viewOf } from '../bytes/struct'
+import { gather } from './gather'
 import type { ImageSink, ImageWriter, WriterOptions } from './port'
 import {
   BLOCK,
@@ -40,6 +40,7 @@ export function vhdxWriter(sink: ImageSink, options: WriterOptions): ImageWriter
   const places: number[] = []
   return {
     async write(offset, from) {
+      const out = gather(sink, from)
       for (let at = 0; at < from.length;) {
         const block = Math.floor((offset + at) / blockSize)
         const within = offset + at - block * blockSize
@@ -49,10 +50,11 @@ export function vhdxWriter(sink: ImageSink, options: WriterOptions): ImageWriter
             places[block] = end
             end += blockSize
           }
-          await sink.write(places[block] + within, part)
+          await out.put(places[block] + within, at, at + part.length)
         }
         at += part.length
       }
+      await out.send()
     },
     async finish(virtualBytes) {
       const length = tableBytes(virtualBytes)

@@ -1,4 +1,4 @@
-import { type BlockDevice, readBytes } from '../../block/device'
+import { type BlockDevice, readBytes, readInto } from '../../block/device'
 import { hasText, viewOf } from '../../bytes/struct'
 import { BadStructure } from '../../errors'
 import type { Finding } from '../../findings'
@@ -103,7 +103,7 @@ async function openExfat(device: BlockDevice): Promise<FileSystem> {
     for (const extent of chainExtents(clusters, offsetOf, clusterSize)) {
       const from = Math.max(offset, start)
       const to = Math.min(end, start + extent.length, stream.validBytes)
-      if (from < to) out.set(await readBytes(device, extent.offset + from - start, to - from), from - offset)
+      if (from < to) await readInto(device, extent.offset + from - start, out.subarray(from - offset, to - offset))
       start += extent.length
     }
     return out
@@ -150,7 +150,8 @@ async function openExfat(device: BlockDevice): Promise<FileSystem> {
     findings,
     async *usedExtents() {
       yield { offset: 0, length: heapOffset }
-      const read = (offset: number, length: number) => readStream(bitmap, offset, length, 'the bitmap')
+      const read = async (offset: number, into: Uint8Array) =>
+        into.set(await readStream(bitmap, offset, into.length, 'the bitmap'))
       for await (const run of setBitRuns(read, clusterCount)) {
         yield { offset: offsetOf(run.offset + FIRST_CLUSTER), length: run.length * clusterSize }
       }

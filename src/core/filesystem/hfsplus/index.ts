@@ -188,7 +188,8 @@ async function openHfsPlus(device: BlockDevice): Promise<FileSystem> {
     findings,
     async *usedExtents(): AsyncGenerator<Extent> {
       // In this bitmap the highest bit of a byte comes first.
-      const read = async (offset: number, length: number) => mirrored(await reader(allocation)(offset, length))
+      const read = async (offset: number, into: Uint8Array) =>
+        into.set(mirrored(await reader(allocation)(offset, into.length)))
       for await (const run of setBitRuns(read, totalBlocks)) {
         const offset = run.offset * blockSize
         yield { offset, length: Math.min(run.length * blockSize, device.size - offset) }

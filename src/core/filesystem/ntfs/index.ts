@@ -98,7 +98,7 @@ async function openNtfs(device: BlockDevice): Promise<FileSystem> {
     async *usedExtents(): AsyncIterable<Extent> {
       const { clusterSize, totalClusters } = geometry
       const clustersEnd = totalClusters * clusterSize
-      for await (const run of setBitRuns((offset, length) => bitmap.read(offset, length), totalClusters)) {
+      for await (const run of setBitRuns((offset, into) => bitmap.fill(offset, into), totalClusters)) {
         yield { offset: run.offset * clusterSize, length: run.length * clusterSize }
       }
       // Sectors behind the last cluster hold the copy of the boot sector, which no bitmap covers.

@@ -1,4 +1,4 @@
-import { type BlockDevice, readBytes } from '../../block/device'
+import { type BlockDevice, readBytes, readInto } from '../../block/device'
 import { viewOf, utf16ToString } from '../../bytes/struct'
 import { BadStructure, NotSupported } from '../../errors'
 import { allocate } from '../allocate'
@@ -71,6 +71,8 @@ export interface Stream {
   readonly size: number
   readonly runs: readonly Run[]
   read(offset: number, length: number): Promise<Uint8Array>
+  /** Fills `into` from `offset`; what lies behind the end is left as it is. */
+  fill(offset: number, into: Uint8Array): Promise<void>
 }
 
 const MAX_ATTRIBUTES = 1024
@@ -195,7 +197,13 @@ export class NtfsVolume {
     if (parts.length === 0) return undefined
     const value = parts[0].value
     if (value) {
-      return { size: value.length, runs: [], read: async (offset, length) => value.slice(offset, offset + length) }
+      const part = (offset: number, length: number) => value.slice(offset, offset + length)
+      return {
+        size: value.length,
+        runs: [],
+        read: async (offset, length) => part(offset, length),
+        fill: async (offset, into) => into.set(part(offset, into.length)),
+      }
     }
     if (type === ATTRIBUTE_TYPES.data && name === '' && (await this.isCompacted(record))) {
       throw new NotSupported('The system has compacted this file into another stream, which is not read here.')
@@ -240,7 +248,7 @@ export class NtfsVolume {
       }
       return out
     }
-    return { size, runs: packed.runs, read }
+    return { size, runs: packed.runs, read, fill: async (offset, into) => into.set(await read(offset, into.length)) }
   }
 
   /** True for a file whose content lies packed in a stream beside it, and whose own stream is a hole. */
@@ -265,32 +273,40 @@ export class NtfsVolume {
       throw new BadStructure('file record', parts[0].at, `a stream of ${size} bytes has ${vcn} clusters`)
     }
     const initialized = Math.min(size, parts[0].placed!.initializedSize)
-    return { size, runs, read: (offset, length) => this.readRuns(runs, size, initialized, offset, length) }
+    const fill = (offset: number, into: Uint8Array) => this.fillFromRuns(runs, initialized, offset, into)
+    const read = async (offset: number, length: number): Promise<Uint8Array> => {
+      const out = allocate(Math.min(offset + length, size) - offset)
+      await fill(offset, out)
+      return out
+    }
+    return { size, runs, read, fill }
   }
 
-  private async readRuns(
+  private async fillFromRuns(
     runs: readonly Run[],
-    size: number,
     initialized: number,
     offset: number,
-    length: number,
-  ): Promise<Uint8Array> {
+    into: Uint8Array,
+  ): Promise<void> {
     const { clusterSize } = this.geometry
-    const end = Math.min(offset + length, size)
-    const out = allocate(end - offset)
+    const end = offset + into.length
     let start = 0
     for (const run of runs) {
       const runEnd = start + run.length * clusterSize
       const from = Math.max(offset, start)
-      const to = Math.min(end, runEnd, initialized)
-      if (from < to && run.lcn !== null) {
-        const bytes = await readBytes(this.device, run.lcn * clusterSize + from - start, to - from)
-        out.set(bytes, from - offset)
+      const to = Math.min(end, runEnd)
+      if (from < to) {
+        const part = into.subarray(from - offset, to - offset)
+        // Holes, and what was never initialised, are zeros whatever the clusters hold.
+        const stored = run.lcn === null ? 0 : Math.max(0, Math.min(to, initialized) - from)
+        if (stored > 0) {
+          await readInto(this.device, run.lcn! * clusterSize + from - start, part.subarray(0, stored))
+        }
+        part.fill(0, stored)
       }
       start = runEnd
       if (start >= end) break
     }
-    return out
   }
 
   /** The byte on the volume where byte `offset` of a stream lies. */
