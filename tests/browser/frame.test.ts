@@ -54,18 +54,23 @@ describe('the frame', () => {
     await page.until(async () => /×30/.test(await (await page.find('pace')).getText()), 'pace ×30')
   })
 
-  it.each(['/', '/bench', '/moves/ticket-desk/intake', '/moves/ticket-desk/proof'])(
-    'needs no sideways scrolling at 390 px on %s',
-    async (path) => {
-      await page.resize(390, 800)
-      await page.open(path)
-      const [content, room] = await page.driver.executeScript<[number, number]>(
-        'return [document.documentElement.scrollWidth, window.innerWidth]',
-      )
-      expect(content).toBeLessThanOrEqual(room)
-      await page.resize(1280, 800)
-    },
-  )
+  it.each([
+    '/',
+    '/bench',
+    '/images',
+    '/images/rescue%20stick.qcow2',
+    '/drives/lmp7-320',
+    '/moves/ticket-desk/intake',
+    '/moves/ticket-desk/proof',
+  ])('needs no sideways scrolling at 390 px on %s', async (path) => {
+    await page.resize(390, 800)
+    await page.open(path)
+    const [content, room] = await page.driver.executeScript<[number, number]>(
+      'return [document.documentElement.scrollWidth, window.innerWidth]',
+    )
+    expect(content).toBeLessThanOrEqual(room)
+    await page.resize(1280, 800)
+  })
 })
 
 /** Types into the palette and takes what it then offers first. */

@@ -30,7 +30,8 @@ interface SelectableTableProps {
 export function SelectableTable({ label, title, columns, rows, selected, onSelect, testId }: SelectableTableProps) {
   return (
     <div className="mt-4 overflow-x-auto" tabIndex={0} role="region" aria-label={label}>
-      <table className="w-full text-[13.5px]" data-testid={testId}>
+      {/* On a narrow screen the table scrolls sideways rather than breaking every word. */}
+      <table className="w-full text-[13.5px]" style={{ minWidth: 140 + columns.length * 88 }} data-testid={testId}>
         <thead className="border-b border-line-strong text-ink-soft">
           <tr>
             <th scope="col" className="px-2 py-1.5 text-left font-semibold">

@@ -84,7 +84,7 @@ export function SurveyStation({ moveId, view }: { moveId: string; view: SurveyVi
           title="Source"
           drive={source}
           parts={hullParts(survey.source)}
-          scheme={schemeWords(survey.source)}
+          scheme={`Partition table: ${schemeWords(survey.source)}`}
           selected={selected}
           onSelect={setSelected}
         />
@@ -92,7 +92,7 @@ export function SurveyStation({ moveId, view }: { moveId: string; view: SurveyVi
           title="Target"
           drive={target}
           parts={hullParts(survey.target)}
-          scheme={schemeWords(survey.target)}
+          scheme={`Partition table: ${schemeWords(survey.target)}`}
         />
       </div>
       <UsePanel survey={survey.source} title="What is used where on the source" name={source.name} />
