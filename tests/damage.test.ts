@@ -15,6 +15,8 @@ import { formatFat32 } from '@/core/filesystem/fat/format'
 import { formatHfsPlus } from '@/core/filesystem/hfsplus/format'
 import { formatNtfs } from '@/core/filesystem/ntfs/format'
 import { formatBitLocker } from '@/core/filesystem/sealed/bitlocker-format'
+import { LUKS_HEADER } from '@/core/filesystem/sealed/luks'
+import { LVM_LABEL } from '@/core/filesystem/sealed/lvm'
 import { type ImageFile, openImage, TARGET_KINDS, TARGETS } from '@/core/image'
 import { convertDevice } from '@/core/image/convert'
 import { Hive } from '@/core/registry/hive'
@@ -191,10 +193,24 @@ const DISKS: Record<string, () => Promise<MemoryDevice>> = {
   fat32: () => memory(40, (d) => formatFat32(d, { label: 'x', serial: 1, startSector: 0, files: FILES.slice(0, 2) })),
   exfat: () => tool('exfat', 8, 'mkfs.exfat', '-L', 'Harbour'),
   ext2: () => tool('ext2', 4, 'mke2fs', '-q', '-t', 'ext2', '-d', tree()),
+  ext3: () => tool('ext3', 8, 'mke2fs', '-q', '-t', 'ext3', '-J', 'size=1', '-d', tree()),
   ext4: () => tool('ext4', 8, 'mke2fs', '-q', '-t', 'ext4', '-O', '^has_journal', '-d', tree()),
   hfsplus: () => memory(8, (d) => formatHfsPlus(d, { label: 'x', volumeId: 1n, time: 1, files: FILES })),
   apfs: () => tool('apfs', 600, 'mkapfs', '-L', 'Regatta'),
   swap: () => tool('swap', 4, 'mkswap'),
+  lvm: () =>
+    memory(4, async (d) => {
+      const sector = new Uint8Array(512)
+      LVM_LABEL.write(sector, { id: 'LABELONE', sector: 1, contentOffset: 32, type: 'LVM2 001' })
+      await d.write(512, sector)
+    }),
+  luks: () =>
+    memory(4, async (d) => {
+      const sector = new Uint8Array(512)
+      const magic = Uint8Array.of(0x4c, 0x55, 0x4b, 0x53, 0xba, 0xbe)
+      LUKS_HEADER.write(sector, { magic, version: 2, label: 'wax', uuid: PARTITION.guid })
+      await d.write(0, sector)
+    }),
   bitlocker: () =>
     memory(120, (d) => formatBitLocker(d, { description: 'x', volumeGuid: PARTITION.guid, created: 1n })),
 }

@@ -1,9 +1,11 @@
 import { execFileSync } from 'node:child_process'
+import { randomUUID } from 'node:crypto'
 import { mkdtempSync, rmSync, truncateSync, writeFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { readScheme } from '@/core/scheme'
+import { convertFile } from '@/host/convert'
 import { openHostImage } from '@/host/images'
 
 // Partition tables made by the systems' own tools.
@@ -69,6 +71,13 @@ describe('tables made by other programs', () => {
     expect(sectorSize).toBe(4096)
     expect(reading?.findings).toEqual([])
     expect(reading?.partitions.map((p) => (p.firstLba * sectorSize) / MIB)).toEqual([1, 101])
+    // A format that does not say how long a sector is keeps the disk understood all the same.
+    for (const to of ['qcow2', 'vhd', 'vhdx'] as const) {
+      const made = path.join(folder, `gpt-4k.${to}`)
+      await convertFile(file, made, { to, time: 0, guid: randomUUID })
+      const again = await read(made)
+      expect([to, again.sectorSize, again.reading?.partitions.length]).toEqual([to, 4096, 2])
+    }
   })
 
   it('a GPT on a drive that grew has its backup in the wrong place', async () => {

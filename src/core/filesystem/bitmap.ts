@@ -4,6 +4,8 @@ import type { Extent } from '../block/device'
 export type BitmapReader = (offset: number, into: Uint8Array) => Promise<void>
 
 const PIECE = 4 * 1024 * 1024
+/** Runs of so much are listed at once: a bitmap of every other bit has very many of them. */
+const LIST_BYTES = 64 * 1024
 
 /**
  * The runs of set bits in a bitmap, lowest bit of a byte first, as runs of units (`offset` and `length`
@@ -16,13 +18,16 @@ export async function* setBitRuns(read: BitmapReader, bits: number): AsyncGenera
   for (let from = 0; from < total; from += PIECE) {
     const bytes = buffer.subarray(0, Math.min(PIECE, total - from))
     await read(from, bytes)
-    for (const run of bitRunsOf(bytes, Math.min(bytes.length * 8, bits - from * 8))) {
-      const offset = from * 8 + run.offset
-      // A run that goes on over the edge of a piece is one run.
-      if (open && open.offset + open.length === offset) open.length += run.length
-      else {
-        if (open) yield open
-        open = { offset, length: run.length }
+    for (let at = 0; at < bytes.length; at += LIST_BYTES) {
+      const first = (from + at) * 8
+      const part = bytes.subarray(at, at + LIST_BYTES)
+      for (const run of bitRunsOf(part, Math.min(part.length * 8, bits - first))) {
+        // A run that goes on over the edge of a part is one run.
+        if (open && open.offset + open.length === first + run.offset) open.length += run.length
+        else {
+          if (open) yield open
+          open = { offset: first + run.offset, length: run.length }
+        }
       }
     }
   }

@@ -15,6 +15,7 @@ import {
   INCOMPATIBLE,
   OFFSET_MASK,
 } from './qcow2-layout'
+import { withSectors } from './sectors'
 import { type Locator, TabledDevice } from './tabled'
 
 /** QCOW2, versions 2 and 3, with packed clusters and a backing file. */
@@ -74,8 +75,7 @@ async function openQcow2(file: ImageFile, options: OpenOptions): Promise<OpenedI
     })
   }
   const backing = header.backingOffset === 0 ? undefined : await openBacking(head, header, options)
-  const sectorSize = 512
-  const virtualBytes = Math.floor(size / sectorSize) * sectorSize
+  const virtualBytes = Math.floor(size / 512) * 512
 
   // Tables of the second level, the last few used.
   const cache = new Map<number, DataView>()
@@ -146,13 +146,18 @@ async function openQcow2(file: ImageFile, options: OpenOptions): Promise<OpenedI
     name: `QCOW2, version ${version}`,
     virtualBytes,
     ...(backing ? { parent: backing.name, findings: [...findings, ...backing.image.findings] } : { findings }),
-    device: new TabledDevice(virtualBytes, sectorSize, {
-      locate,
-      // The last cluster may be cut short in the file.
-      read: paddedReader(file),
-      unitBytes: clusterSize,
-      parent: backing?.image.device,
-    }),
+    // The format does not say how long a sector is.
+    device: await withSectors(
+      (sectorSize) =>
+        new TabledDevice(Math.floor(virtualBytes / sectorSize) * sectorSize, sectorSize, {
+          locate,
+          // The last cluster may be cut short in the file.
+          read: paddedReader(file),
+          unitBytes: clusterSize,
+          parent: backing?.image.device,
+        }),
+      options.sectorSize,
+    ),
   }
 }
 

@@ -1,10 +1,8 @@
 import { type BlockDevice, checkRange, type Extent, ReadOnlyDevice } from '../block/device'
 import { BadStructure } from '../errors'
-import { recognise } from '../filesystem'
-import { SliceDevice } from '../block/slice'
-import { guessSectorSize } from '../scheme'
 import type { Finding } from '../findings'
 import type { ImageFile, ImageFormat } from './port'
+import { withSectors } from './sectors'
 
 /** The bytes of a disk as they are. */
 export const raw: ImageFormat = {
@@ -13,8 +11,7 @@ export const raw: ImageFormat = {
   recognise: async () => true,
   async open(file, { sectorSize }) {
     if (file.size < 512) throw new BadStructure('image', 0, `it has ${file.size} bytes, less than a sector`)
-    const size = sectorSize ?? (await guessSectorSize((s) => new FileDevice(file, s), holdsVolume))
-    const device = new FileDevice(file, size)
+    const device = await withSectors((size) => new FileDevice(file, size), sectorSize)
     const rest = file.size - device.size
     const findings: Finding[] = []
     if (rest > 0) {
@@ -22,16 +19,11 @@ export const raw: ImageFormat = {
         severity: 'caution',
         code: 'image.ragged',
         sentence: 'The file does not end with a whole sector; it may have been cut short.',
-        evidence: `${rest} bytes behind the last whole sector of ${size}`,
+        evidence: `${rest} bytes behind the last whole sector of ${device.logicalSectorSize}`,
       })
     }
     return { kind: 'raw', name: 'raw', virtualBytes: device.size, device, findings }
   },
-}
-
-async function holdsVolume(device: BlockDevice, offset: number): Promise<boolean> {
-  if (offset >= device.size) return false
-  return (await recognise(new SliceDevice(device, offset, device.size - offset)).catch(() => undefined)) !== undefined
 }
 
 /** A file whose bytes are a disk's. For reading only. */

@@ -3,6 +3,7 @@ import { BadStructure, CoreError } from '../errors'
 import type { Finding } from '../findings'
 import { fileReader } from './file-reader'
 import { type ImageFile, type ImageFormat, type OpenedImage, type OpenOptions, readFrom } from './port'
+import { withSectors } from './sectors'
 import { TabledDevice, type Locator } from './tabled'
 import {
   BLOCK_BYTES,
@@ -29,6 +30,9 @@ export const vhd: ImageFormat = {
   open: openVhd,
 }
 
+/** A table of more bytes would have blocks far smaller than any program makes. */
+const MAX_TABLE_BYTES = 64 * 1024 * 1024
+
 type Footer = ReturnType<typeof FOOTER.read>
 
 async function openVhd(file: ImageFile, options: OpenOptions): Promise<OpenedImage> {
@@ -38,13 +42,16 @@ async function openVhd(file: ImageFile, options: OpenOptions): Promise<OpenedIma
   if (size === 0 || size > 64 * 1024 ** 4) throw bad(`it gives the disk ${footer.currentSize} bytes`)
   const common = { kind: 'vhd' as const, virtualBytes: size, identity: footer.uuid, findings }
   const read = fileReader(file)
+  // The format counts in 512 bytes whatever the disk's own sectors are.
+  const sized = (parts: ConstructorParameters<typeof TabledDevice>[2]) =>
+    withSectors((sector) => new TabledDevice(Math.floor(size / sector) * sector, sector, parts), options.sectorSize)
   if (footer.type === TYPE.fixed) {
     if (size > file.size) throw bad(`the disk has ${size} bytes and the file only ${file.size}`)
     const locate: Locator = async (offset, length) => ({ length, source: { from: 'file', offset } })
     return {
       ...common,
       name: 'VHD, fixed',
-      device: new TabledDevice(size, 512, { locate, read, unitBytes: size, file }),
+      device: await sized({ locate, read, unitBytes: size, file }),
     }
   }
   if (footer.type !== TYPE.dynamic && footer.type !== TYPE.differencing) throw bad(`it names the type ${footer.type}`)
@@ -60,6 +67,7 @@ async function openVhd(file: ImageFile, options: OpenOptions): Promise<OpenedIma
   }
   const blocks = Math.ceil(size / blockSize)
   if (tableEntries < blocks) throw wrong(`its table has ${tableEntries} entries and the disk ${blocks} blocks`)
+  if (blocks * 4 > MAX_TABLE_BYTES) throw wrong(`it divides the disk into ${blocks} blocks`)
   const table = viewOf(await readFrom(file, tableOffset, blocks * 4, 'VHD block table'))
   const bitmapBytes = Math.ceil(blockSize / 512 / 8 / 512) * 512
   const differencing = footer.type === TYPE.differencing
@@ -96,7 +104,7 @@ async function openVhd(file: ImageFile, options: OpenOptions): Promise<OpenedIma
     ...common,
     name: differencing ? 'VHD, differencing' : 'VHD, dynamic',
     ...(parent ? { parent: parent.name, findings: [...findings, ...parent.image.findings] } : {}),
-    device: new TabledDevice(size, 512, { locate, read, unitBytes: BLOCK_BYTES, parent: parent?.image.device }),
+    device: await sized({ locate, read, unitBytes: BLOCK_BYTES, parent: parent?.image.device }),
   }
 }
 

@@ -44,7 +44,7 @@ async function openVhdx(opened: ImageFile, options: OpenOptions): Promise<Opened
   const header = await readHeader(opened, findings)
   let file = opened
   if (header.logGuid !== NIL_GUID) {
-    if (header.logLength % MIB !== 0 || header.logLength > 256 * MIB || header.logOffset < MIB) {
+    if (header.logLength % MIB !== 0 || header.logLength > 64 * MIB || header.logOffset < MIB) {
       throw new BadStructure('VHDX header', HEADER_PLACES[0], `it gives a log of ${header.logLength} bytes`)
     }
     const replayed = await replayLog(opened, header)

@@ -97,6 +97,7 @@ export function Images({ folder, images, jobs, drives }: ImagesProps) {
           selected={selected?.name ?? ''}
           onSelect={setPicked}
           testId="images"
+          wide
         />
       )}
       <JobList jobs={jobs} />

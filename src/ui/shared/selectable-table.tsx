@@ -24,14 +24,28 @@ interface SelectableTableProps {
   readonly selected: string
   readonly onSelect: (key: string) => void
   readonly testId?: string
+  /** On a narrow screen it scrolls sideways rather than breaking every word. */
+  readonly wide?: boolean
 }
 
 /** A table of which one row is selected, by mouse or by keyboard. */
-export function SelectableTable({ label, title, columns, rows, selected, onSelect, testId }: SelectableTableProps) {
+export function SelectableTable({
+  label,
+  title,
+  columns,
+  rows,
+  selected,
+  onSelect,
+  testId,
+  wide,
+}: SelectableTableProps) {
   return (
     <div className="mt-4 overflow-x-auto" tabIndex={0} role="region" aria-label={label}>
-      {/* On a narrow screen the table scrolls sideways rather than breaking every word. */}
-      <table className="w-full text-[13.5px]" style={{ minWidth: 140 + columns.length * 88 }} data-testid={testId}>
+      <table
+        className="w-full text-[13.5px]"
+        style={wide ? { minWidth: 140 + columns.length * 88 } : undefined}
+        data-testid={testId}
+      >
         <thead className="border-b border-line-strong text-ink-soft">
           <tr>
             <th scope="col" className="px-2 py-1.5 text-left font-semibold">

@@ -46,6 +46,7 @@ export function PartitionTable({ survey, selected, onSelect, label = 'Partitions
       selected={selected}
       onSelect={onSelect}
       testId="partitions"
+      wide
     />
   )
 }

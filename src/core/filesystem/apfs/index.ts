@@ -35,6 +35,8 @@ export const apfs: FileSystemDriver = {
   open: openApfs,
 }
 
+/** Checkpoints of a healthy container take a few megabytes. */
+const MAX_CHECKPOINT_BYTES = 64 * 1024 * 1024
 /** The space manager of a container of many terabytes is far smaller. */
 const MAX_SPACEMAN_BYTES = 16 * 1024 * 1024
 
@@ -132,7 +134,7 @@ async function latest(first: Container, block: (address: number) => Promise<Uint
   const base = Number(first.descriptorBase)
   const descriptors: Uint8Array[] = []
   let container: Container | undefined
-  if (count === 0 || count > 4096 || !Number.isSafeInteger(base)) {
+  if (count === 0 || count * first.blockSize > MAX_CHECKPOINT_BYTES || !Number.isSafeInteger(base)) {
     throw new BadStructure('APFS container', 0, `it claims ${count} blocks of checkpoints`)
   }
   for (let i = 0; i < count; i++) {

@@ -59,7 +59,8 @@ export async function readExtGeometry(device: BlockDevice): Promise<ExtGeometry>
   if (bigClusters && superblock.logClusterSize > 20) throw bad('its clusters are too large')
   const clusterBlocks = bigClusters ? 2 ** Math.max(0, superblock.logClusterSize - superblock.logBlockSize) : 1
   const bitsPerGroup = bigClusters ? superblock.clustersPerGroup : blocksPerGroup
-  if (blocksPerGroup === 0 || bitsPerGroup * clusterBlocks !== blocksPerGroup || bitsPerGroup > blockSize * 8) {
+  // Programs that make these volumes take no fewer than 256 blocks.
+  if (blocksPerGroup < 256 || bitsPerGroup * clusterBlocks !== blocksPerGroup || bitsPerGroup > blockSize * 8) {
     throw bad(`it gives ${blocksPerGroup} blocks a group`)
   }
   const inodeSize = superblock.revision === 0 ? 128 : superblock.inodeSize

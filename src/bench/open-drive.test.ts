@@ -1,0 +1,61 @@
+import { randomUUID } from 'node:crypto'
+import { mkdtempSync, rmSync, truncateSync, writeFileSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import path from 'node:path'
+import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import { convertFile } from '@/host/convert'
+import { openDrive } from './open-drive'
+
+const SIZE = 8 * 1024 * 1024
+let folder: string
+const common = { logicalSectorSize: 512 as const, physicalSectorSize: 4096, unreadable: [] }
+
+beforeAll(async () => {
+  folder = mkdtempSync(path.join(tmpdir(), 'imbarco-open-'))
+  const raw = path.join(folder, 'disk.img')
+  writeFileSync(raw, 'first')
+  truncateSync(raw, SIZE)
+  await convertFile(raw, path.join(folder, 'disk.vhdx'), { to: 'vhdx', time: 0, guid: randomUUID })
+})
+afterAll(() => rmSync(folder, { recursive: true, force: true }))
+
+describe('a drive of the bench', () => {
+  it.each(['disk.img', 'disk.vhdx'])('that is the image %s is opened for reading only', async (name) => {
+    const drive = await openDrive({ ...common, file: path.join(folder, name), isImage: true }, { writable: false })
+    const bytes = new Uint8Array(512)
+    await drive.device.read(0, bytes)
+    expect(Buffer.from(bytes.subarray(0, 5)).toString()).toBe('first')
+    await expect(drive.device.write(0, bytes)).rejects.toThrow(/reading only/)
+    await drive.close()
+  })
+
+  it('that is a raw image can be the target of a copy, one of another format cannot', async () => {
+    const file = path.join(folder, 'disk.img')
+    const drive = await openDrive({ ...common, file, isImage: true }, { writable: true })
+    await drive.device.write(4096, new Uint8Array(512).fill(7))
+    await drive.device.flush()
+    await drive.close()
+    const again = await openDrive({ ...common, file, isImage: true }, { writable: false })
+    const bytes = new Uint8Array(512)
+    await again.device.read(4096, bytes)
+    expect(bytes[0]).toBe(7)
+    await again.close()
+    const other = { ...common, file: path.join(folder, 'disk.vhdx'), isImage: true }
+    await expect(openDrive(other, { writable: true })).rejects.toThrow(/Only a raw image can be written to/)
+  })
+
+  it('that fails reads all but its lost sectors, and those again once they are written', async () => {
+    const drive = {
+      ...common,
+      file: path.join(folder, 'disk.img'),
+      isImage: false,
+      unreadable: [{ firstLba: 100, count: 3 }],
+    }
+    const { device, close } = await openDrive(drive, { writable: true })
+    await expect(device.read(99 * 512, new Uint8Array(1024))).rejects.toMatchObject({ sectors: [100] })
+    await device.read(99 * 512, new Uint8Array(512))
+    await device.write(100 * 512, new Uint8Array(512))
+    await expect(device.read(100 * 512, new Uint8Array(2048))).rejects.toMatchObject({ sectors: [101, 102] })
+    await close()
+  })
+})
