@@ -4,6 +4,7 @@ import { tmpdir } from 'node:os'
 import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { imbarco } from '../support/image-files'
+import { expectAccessible } from './support/axe'
 import { By, Page } from './support/browser'
 import { type Served, serve } from './support/serve'
 
@@ -62,6 +63,7 @@ describe('the images page', () => {
     expect(table).toMatch(/kiosk, table damaged\.img[\s\S]*raw[\s\S]*4 GiB[\s\S]*damaged/)
     expect(table).toMatch(/survey office 3 May\.vhdx[\s\S]*VHDX, dynamic[\s\S]*119\.2 GiB[\s\S]*Windows 10 Pro/)
     expect(table).toMatch(/rescue stick\.qcow2[\s\S]*MBR/)
+    await expectAccessible(page, 'images')
   })
 
   it('converts with progress, refuses a name that is taken, and compares', async () => {
@@ -118,6 +120,7 @@ describe('the images page', () => {
     await page.click(/Show bytes and fields/)
     await page.click(/^GPT header$/)
     await page.untilText(/headerCrc/)
+    await expectAccessible(page, 'an image')
     expect(await page.complaints()).toEqual([])
   })
 

@@ -12,7 +12,8 @@ import { convertFile } from '@/host/convert'
 import { createWhole } from '@/host/files'
 import { openHostImage } from '@/host/images'
 import { log } from '../log'
-import type { FromImageWorker, ImageOrder, JobResult } from './messages'
+import type { JobResult } from '@/core/image/views'
+import type { FromImageWorker, ImageOrder } from './messages'
 
 /** The job ended because a person asked for it. */
 class Stopped extends Error {}

@@ -2,7 +2,8 @@ import { readdir, rm, stat } from 'node:fs/promises'
 import path from 'node:path'
 import { driveName } from '@/bench/places'
 import type { Drive } from '@/bench/types'
-import { type ImageKind, packingOf, type Packing } from '@/core/image'
+import { packingOf, type Packing } from '@/core/image'
+import type { ImageSummary } from '@/core/image/views'
 import { surveyDrive } from '@/core/survey/survey'
 import type { DriveSurvey } from '@/core/survey/types'
 import { schemeWords } from '@/core/survey/words'
@@ -17,32 +18,6 @@ import { imagesFolder } from '../paths'
 import { Refusal, sentenceOf } from '../refusal'
 import { singleton } from '../singleton'
 import { imagePath, ImageNameSchema, readyFolder } from './names'
-
-/** One file of the images folder as its page lists it. */
-export interface ImageSummary {
-  readonly name: string
-  readonly fileBytes: number
-  /** What the file takes on the host. */
-  readonly hostBytes: number
-  readonly packing: Packing | null
-  /** Absent for a packed file, and for one that cannot be opened. */
-  readonly opened: {
-    readonly kind: ImageKind
-    readonly format: string
-    readonly virtualBytes: number
-    readonly parent: string | null
-    readonly scheme: string
-    readonly usedBytes: number
-    /** Titles of the partitions, with what is on them. */
-    readonly contents: readonly string[]
-    readonly damaged: boolean
-    readonly cautions: number
-  } | null
-  /** Why it cannot be opened. */
-  readonly sentence: string | null
-  /** Names of the bench's drives that it stands for. */
-  readonly onBench: readonly string[]
-}
 
 interface Cached {
   readonly key: string

@@ -4,6 +4,7 @@ import { z } from 'zod'
 import { driveName } from '@/bench/places'
 import { formatSize, MIB } from '@/core/bytes/size'
 import { TARGET_KINDS } from '@/core/image'
+import type { ImageJob } from '@/core/image/views'
 import { driveBytes, driveById } from '../bench'
 import { publish } from '../events'
 import { log } from '../log'
@@ -11,24 +12,11 @@ import { imagesFolder } from '../paths'
 import { Refusal } from '../refusal'
 import { singleton } from '../singleton'
 import { clearPartial, listImages } from '.'
-import type { FromImageWorker, ImageOrder, JobResult } from './messages'
+import type { FromImageWorker, ImageOrder } from './messages'
 import { imagePath, ImageNameSchema, newImagePath } from './names'
 
-/** One conversion, capture or comparison, running or ended since the server started. */
-export interface Job {
-  readonly id: string
-  readonly kind: ImageOrder['kind']
-  readonly title: string
-  readonly state: 'running' | 'done' | 'failed' | 'stopped'
-  readonly doneBytes: number
-  /** 0 while it is not known. */
-  readonly totalBytes: number
-  readonly message: string | null
-  readonly result: JobResult | null
-}
-
 interface Jobs {
-  readonly byId: Map<string, Job>
+  readonly byId: Map<string, ImageJob>
   readonly workers: Map<string, Worker>
   next: number
   cleared: boolean
@@ -55,12 +43,12 @@ export const JobRequestSchema = z.discriminatedUnion('kind', [
 ])
 
 /** Newest first. */
-export function listJobs(): Job[] {
+export function listJobs(): ImageJob[] {
   return [...jobs().byId.values()].reverse()
 }
 
 /** Starts a job. Throws Refusal, nothing written, when it cannot be started. */
-export async function startJob(input: unknown): Promise<Job> {
+export async function startJob(input: unknown): Promise<ImageJob> {
   const request = JobRequestSchema.parse(input)
   const state = jobs()
   if (state.workers.size >= MOST_AT_ONCE)
@@ -71,7 +59,7 @@ export async function startJob(input: unknown): Promise<Job> {
   }
   const { order, title } = await orderOf(request)
   const id = String(state.next++)
-  const job: Job = {
+  const job: ImageJob = {
     id,
     kind: order.kind,
     title,
@@ -131,7 +119,7 @@ function launch(id: string, order: ImageOrder): void {
   const { byId, workers } = jobs()
   const worker = new Worker(new URL('./image.worker.ts', import.meta.url), { workerData: order })
   workers.set(id, worker)
-  const update = (changes: Partial<Job>) => {
+  const update = (changes: Partial<ImageJob>) => {
     const job = { ...byId.get(id)!, ...changes }
     byId.set(id, job)
     publish({ type: 'job', job })

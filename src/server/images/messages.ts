@@ -1,7 +1,6 @@
 import type { DriveBytes } from '@/bench/open-drive'
 import type { TargetKind } from '@/core/image'
-import type { Comparison } from '@/core/image/compare'
-import type { Touched } from '@/core/image/touched'
+import type { JobResult } from '@/core/image/views'
 
 /** What an image worker is started with. Paths were checked before. */
 export type ImageOrder =
@@ -20,16 +19,6 @@ export type ImageOrder =
       readonly usedOnly: boolean
     }
   | { readonly kind: 'compare'; readonly a: string; readonly b: string; readonly within: string }
-
-/** What a job came to. */
-export type JobResult =
-  | { readonly kind: 'written'; readonly virtualBytes: number; readonly fileBytes: number; readonly hostBytes: number }
-  | {
-      readonly kind: 'compared'
-      readonly comparison: Comparison
-      readonly touched: Touched | null
-      readonly sectorSize: number
-    }
 
 export type FromImageWorker =
   | { readonly type: 'progress'; readonly doneBytes: number; readonly totalBytes: number }

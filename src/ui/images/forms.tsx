@@ -6,7 +6,8 @@ import { TARGET_KINDS, type TargetKind, TARGETS } from '@/core/image/targets'
 import { post, useAct } from '@/ui/frame/act'
 import { Button } from '@/ui/shared/button'
 import { ChoiceField, TextField } from '@/ui/shared/field'
-import type { DriveChoice, ImageItem } from './types'
+import type { ImageSummary } from '@/core/image/views'
+import type { DriveChoice } from './drive-choice'
 
 /** `ticket desk.img` without its last part. */
 function stem(name: string): string {
@@ -26,7 +27,7 @@ function FormatChoice({ value, onChange }: { value: TargetKind; onChange: (kind:
 }
 
 /** Writes an image anew in another format. */
-export function ConvertForm({ image }: { image: ImageItem }) {
+export function ConvertForm({ image }: { image: ImageSummary }) {
   const { act, busy } = useAct()
   const [to, setTo] = useState<TargetKind>(image.opened?.kind === 'vhdx' ? 'qcow2' : 'vhdx')
   const [typed, setTyped] = useState<string>()
@@ -49,7 +50,7 @@ export function ConvertForm({ image }: { image: ImageItem }) {
 }
 
 /** Compares an image with another as disks. */
-export function CompareForm({ image, others }: { image: ImageItem; others: readonly string[] }) {
+export function CompareForm({ image, others }: { image: ImageSummary; others: readonly string[] }) {
   const { act, busy } = useAct()
   const [other, setOther] = useState(others[0] ?? '')
   if (others.length === 0) return <p className="text-[13px] text-ink-soft">There is no other image to compare with.</p>

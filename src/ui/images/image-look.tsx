@@ -8,10 +8,10 @@ import { formatSize } from '@/core/bytes/size'
 import { Facts } from '@/ui/shared/facts'
 import type { PlateDrive } from '@/ui/shared/plate'
 import { Look } from '../look/look'
-import type { ImageItem } from './types'
+import type { ImageSummary } from '@/core/image/views'
 
 export interface ImageLookProps {
-  readonly image: ImageItem
+  readonly image: ImageSummary
   readonly survey: DriveSurvey
   readonly drive: PlateDrive
 }

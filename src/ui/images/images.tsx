@@ -10,13 +10,14 @@ import { type Fact, Facts } from '@/ui/shared/facts'
 import { type Column, SelectableTable } from '@/ui/shared/selectable-table'
 import { CaptureForm, CompareForm, ConvertForm } from './forms'
 import { JobList } from './job-list'
-import type { DriveChoice, ImageItem, JobItem } from './types'
+import type { ImageSummary, ImageJob } from '@/core/image/views'
+import type { DriveChoice } from './drive-choice'
 import { Uploads } from './uploads'
 
 export interface ImagesProps {
   readonly folder: string
-  readonly images: readonly ImageItem[]
-  readonly jobs: readonly JobItem[]
+  readonly images: readonly ImageSummary[]
+  readonly jobs: readonly ImageJob[]
   readonly drives: readonly DriveChoice[]
 }
 
@@ -111,7 +112,7 @@ export function Images({ folder, images, jobs, drives }: ImagesProps) {
   )
 }
 
-function headingOf(images: readonly ImageItem[]): string {
+function headingOf(images: readonly ImageSummary[]): string {
   if (images.length === 0) return 'There are no images yet'
   const wrong = images.filter((i) => i.opened?.damaged || i.sentence)
   const count = `${images.length} ${images.length === 1 ? 'image' : 'images'}`
@@ -119,7 +120,7 @@ function headingOf(images: readonly ImageItem[]): string {
   return `${count}, ${wrong.length === 1 ? 'one of them' : `${wrong.length} of them`} damaged`
 }
 
-function cellsOf({ opened, packing, sentence, hostBytes }: ImageItem) {
+function cellsOf({ opened, packing, sentence, hostBytes }: ImageSummary) {
   if (!opened) {
     const why = packing ? `packed with ${packing}` : 'cannot be opened'
     return [packing ?? '—', '', formatSize(hostBytes), why, sentence ?? '']
@@ -133,7 +134,7 @@ function cellsOf({ opened, packing, sentence, hostBytes }: ImageItem) {
   ]
 }
 
-function factsOf({ opened, packing, fileBytes, hostBytes, onBench }: ImageItem): Fact[] {
+function factsOf({ opened, packing, fileBytes, hostBytes, onBench }: ImageSummary): Fact[] {
   return [
     ...(opened
       ? ([

@@ -8,12 +8,12 @@ import type { Outcome } from '@/ui/frame/actions'
 import { useJobs } from '@/ui/frame/events'
 import { Button } from '@/ui/shared/button'
 import { ProgressBar } from '@/ui/shared/progress-bar'
-import type { JobItem } from './types'
+import type { ImageJob } from '@/core/image/views'
 
 /** What is being done to images, and what came of it. */
-export function JobList({ jobs }: { jobs: readonly JobItem[] }) {
-  const [live, setLive] = useState<Readonly<Record<string, JobItem>>>({})
-  useJobs((job) => setLive((before) => ({ ...before, [(job as JobItem).id]: job as JobItem })))
+export function JobList({ jobs }: { jobs: readonly ImageJob[] }) {
+  const [live, setLive] = useState<Readonly<Record<string, ImageJob>>>({})
+  useJobs((job) => setLive((before) => ({ ...before, [(job as ImageJob).id]: job as ImageJob })))
   if (jobs.length === 0) return null
   return (
     <section className="mt-5">
@@ -33,7 +33,7 @@ export function JobList({ jobs }: { jobs: readonly JobItem[] }) {
   )
 }
 
-function JobLine({ job }: { job: JobItem }) {
+function JobLine({ job }: { job: ImageJob }) {
   const { act, busy } = useAct()
   const stop = async (): Promise<Outcome> => (await fetch(`/api/images/jobs/${job.id}`, { method: 'DELETE' })).json()
   return (
@@ -65,7 +65,7 @@ function JobLine({ job }: { job: JobItem }) {
   )
 }
 
-function Result({ result }: { result: NonNullable<JobItem['result']> }) {
+function Result({ result }: { result: NonNullable<ImageJob['result']> }) {
   if (result.kind === 'written') {
     return (
       <p className="text-[13.5px] text-ink-soft">

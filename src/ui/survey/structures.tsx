@@ -145,10 +145,7 @@ function Dump({ bytes, mark }: { bytes: Uint8Array; mark?: { from: number; to: n
                   return (
                     <span
                       key={at}
-                      className={clsx(
-                        marked && 'bg-magenta text-on-magenta',
-                        byte === 0 && !marked && 'text-ink-faint',
-                      )}
+                      className={clsx(marked && 'bg-magenta text-on-magenta', byte === 0 && !marked && 'text-ink-soft')}
                     >
                       {hex(byte, 2)}
                       {i === 7 ? '  ' : ' '}
