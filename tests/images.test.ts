@@ -18,7 +18,17 @@ import { TARGET_KINDS, type TargetKind } from '@/core/image'
 import { compareDevices } from '@/core/image/compare'
 import { HEADER as QCOW2 } from '@/core/image/qcow2-layout'
 import { checksumOf, FOOTER, HEADER as VHD_HEADER, LOCATOR } from '@/core/image/vhd-layout'
-import { HEADER as VHDX, LOG_DESCRIPTOR, LOG_DATA, LOG_ENTRY } from '@/core/image/vhdx-layout'
+import {
+  chunkRatio,
+  HEADER as VHDX,
+  ITEMS,
+  LOCATOR_ENTRY,
+  LOCATOR_HEADER,
+  LOG_DATA,
+  LOG_DESCRIPTOR,
+  LOG_ENTRY,
+  METADATA_ENTRY,
+} from '@/core/image/vhdx-layout'
 import { crc32c } from '@/core/bytes/crc32'
 import { pattern } from '@/core/testing'
 import { convertFile } from '@/host/convert'
@@ -394,6 +404,86 @@ describe('VHDX', () => {
     patch(made, (b) => void ((b[MIB + 100] ^= 1), (b[MIB + 8192 + 100] ^= 1)))
     await expect(openHostImage(made)).rejects.toThrow(/no sequence that is whole/)
   })
+})
+
+describe('VHDX that differs from a parent', () => {
+  const TABLE_AT = 3 * MIB
+  const METADATA_AT = 2 * MIB
+
+  it('takes whole blocks, single sectors or nothing from itself, and the rest from the parent', async () => {
+    const parent = at('base.vhdx')
+    await convert(source, parent, 'vhdx')
+    const linkage = VHDX.read(readFileSync(parent), 131_072).dataWriteGuid
+    // The child begins as an image of its own: block 0 and block 5 hold something.
+    const other = sparseFile(at('other.img'), SIZE, [
+      [0, pattern(MIB, 40)],
+      [5 * MIB, pattern(MIB, 41)],
+    ])
+    const child = at('child.vhdx')
+    await convert(other, child, 'vhdx')
+    const makeChild = (parentName: string, expected: string) =>
+      patch(child, (bytes) => {
+        const view = new DataView(bytes.buffer, bytes.byteOffset)
+        const items = METADATA_AT + 65_536
+        bytes[items + 4] |= 2
+        const locator = parentLocator({ parent_linkage: `{${expected}}`, relative_path: `.\\${parentName}` })
+        METADATA_ENTRY.write(
+          bytes,
+          { id: ITEMS.parentLocator, offset: 65_536 + 4096, length: locator.length, flags: 4 },
+          METADATA_AT + 32 + 5 * 32,
+        )
+        bytes[METADATA_AT + 10] = 6
+        bytes.set(locator, items + 4096)
+        // Of block 5 this file holds the second sector only; a bitmap of its chunk says so.
+        const ratio = chunkRatio(MIB, 512)
+        const entry = TABLE_AT + 5 * 8
+        view.setBigUint64(entry, (view.getBigUint64(entry, true) & ~7n) | 7n, true)
+        const bitmapAt = Math.ceil(statSync(child).size / MIB) * MIB
+        view.setBigUint64(TABLE_AT + ratio * 8, (BigInt(bitmapAt / MIB) << 20n) | 6n, true)
+        const grown = Buffer.alloc(bitmapAt + MIB)
+        bytes.copy(grown)
+        const bit = (5 * MIB) / 512 + 1
+        grown[bitmapAt + (bit >> 3)] |= 1 << (bit & 7)
+        return grown
+      })
+    makeChild('base.vhdx', linkage)
+    const image = await openHostImage(child)
+    expect([image.name, image.parent]).toEqual(['VHDX, differencing', '.\\base.vhdx'])
+    await image.close()
+    expect(await read(child, 0, 4096)).toEqual(pattern(MIB, 40).subarray(0, 4096))
+    const mixed = await read(child, 5 * MIB, 1536)
+    const below = await read(source, 5 * MIB, 1536)
+    expect(mixed.subarray(0, 512)).toEqual(below.subarray(0, 512))
+    expect(mixed.subarray(512, 1024)).toEqual(pattern(MIB, 41).subarray(512, 1024))
+    expect(mixed.subarray(1024)).toEqual(below.subarray(1024))
+    expect(await read(child, 64 * MIB + 65_536, 1024)).toEqual(pattern(1024, 3))
+    // A parent that was written to since is another disk.
+    patch(parent, (bytes) => {
+      for (const place of [65_536, 131_072]) {
+        VHDX.write(bytes, { dataWriteGuid: '99999999-0000-4000-8000-000000000000', checksum: 0 }, place)
+        VHDX.write(bytes, { checksum: crc32c(bytes.subarray(place, place + 4096)) }, place)
+      }
+    })
+    await expect(openHostImage(child)).rejects.toThrow(/was changed since/)
+  })
+
+  function parentLocator(values: Record<string, string>): Uint8Array {
+    const bytes = new Uint8Array(1024)
+    LOCATOR_HEADER.write(bytes, { type: 'b04aefb7-d19e-4a81-b789-25b8e9445913', count: Object.keys(values).length })
+    let place = 200
+    Object.entries(values).forEach(([key, value], i) => {
+      const [k, v] = [Buffer.from(key, 'utf16le'), Buffer.from(value, 'utf16le')]
+      LOCATOR_ENTRY.write(
+        bytes,
+        { keyOffset: place, valueOffset: place + k.length, keyLength: k.length, valueLength: v.length },
+        20 + i * 12,
+      )
+      bytes.set(k, place)
+      bytes.set(v, place + k.length)
+      place += k.length + v.length
+    })
+    return bytes
+  }
 })
 
 describe('a file that is no whole image', () => {

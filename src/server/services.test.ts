@@ -26,6 +26,7 @@ import { lockFit, unlockFit } from './fit'
 import { handOver } from './handover'
 import { confirmIntake } from './intake'
 import { logbook, note } from './logbook'
+import { surveySubject } from './look'
 import { loadMove, moveRow } from './move'
 import { movePage } from './move/page'
 import * as views from './move/views'
@@ -66,6 +67,16 @@ describe('the bench', () => {
     expect([computers.length, drives.length, accessories.length]).toEqual([7, 14, 6])
     expect(drives.filter((d) => d.file === null)).toEqual([])
     expect(statSync(target).size).toBe(960_197_124_096)
+  })
+
+  it('from when some drives were only described gets their bytes', async () => {
+    const old = await driveById('crh2-250')
+    await DriveRow.update({ data: { ...old, file: null, health: undefined } }, { where: { id: old.id } })
+    await expect(surveySubject({ kind: 'drives', id: old.id })).rejects.toThrow(/only described here/)
+    expect(await makeBench()).toBe(false)
+    const now = await driveById('crh2-250')
+    expect([now.file, now.place, now.health]).toEqual(['crh2-250.img', old.place, old.health])
+    expect((await surveySubject({ kind: 'drives', id: old.id })).scheme).toBe('mbr')
   })
 
   it('moves drives where they fit, tells who uses them, and says why not elsewhere', async () => {

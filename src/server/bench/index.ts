@@ -21,17 +21,11 @@ import { singleton } from '../singleton'
 /** Makes the demo bench when there is none: things, moves and the drives' bytes. True when it was made. */
 export async function makeBench(): Promise<boolean> {
   await database()
-  if ((await MoveRow.count()) > 0) return false
-  await mkdir(drivesFolder(), { recursive: true })
-  for (const drive of SCENARIO_BENCH.drives) {
-    if (!drive.file) continue
-    const file = path.join(drivesFolder(), drive.file)
-    await rm(file, { force: true })
-    const { logicalSectorSize, physicalSectorSize } = drive
-    const device = await SparseFileDevice.create(file, drive.sizeBytes, { logicalSectorSize, physicalSectorSize })
-    await DISK_MAKERS[drive.id]?.(device)
-    await device.close()
+  if ((await MoveRow.count()) > 0) {
+    await giveBytes()
+    return false
   }
+  for (const drive of SCENARIO_BENCH.drives) await makeBytes(drive)
   await makeScenarioImages(await scenarioImagesFolder())
   for (const data of SCENARIO_BENCH.computers) await ComputerRow.upsert({ id: data.id, data })
   for (const data of SCENARIO_BENCH.accessories) await AccessoryRow.upsert({ id: data.id, data })
@@ -51,6 +45,29 @@ export async function makeBench(): Promise<boolean> {
     await MoveRow.upsert({ id, position, brief, ...empty })
   }
   return true
+}
+
+/** Writes the file of a drive of the scenario anew. */
+async function makeBytes({ id, file, sizeBytes, logicalSectorSize, physicalSectorSize }: Drive): Promise<void> {
+  if (!file) return
+  await mkdir(drivesFolder(), { recursive: true })
+  const place = path.join(drivesFolder(), file)
+  await rm(place, { force: true })
+  const device = await SparseFileDevice.create(place, sizeBytes, { logicalSectorSize, physicalSectorSize })
+  await DISK_MAKERS[id]?.(device)
+  await device.close()
+}
+
+/** A bench from when some drives were only described gets their bytes; where they are is left as it is. */
+async function giveBytes(): Promise<void> {
+  const { drives } = await benchState()
+  for (const drive of drives.filter((d) => d.file === null && d.image === null)) {
+    const made = SCENARIO_BENCH.drives.find((d) => d.id === drive.id)
+    if (!made) continue
+    await makeBytes(made)
+    const data: Drive = { ...drive, file: made.file, health: made.health, unreadable: made.unreadable }
+    await DriveRow.update({ data }, { where: { id: drive.id } })
+  }
 }
 
 /** The images folder, made when there is none. */
