@@ -44,6 +44,14 @@ async function openNtfs(device: BlockDevice): Promise<FileSystem> {
     )
   }
   const findings: Finding[] = []
+  if (volume.fromMirror) {
+    findings.push({
+      severity: 'damage',
+      code: 'ntfs.mft-mirror-used',
+      sentence: 'The first record of the file table is damaged; its copy was used. A check is due before it is copied.',
+      evidence: volume.fromMirror,
+    })
+  }
   if (dirty) {
     findings.push({
       severity: 'caution',
@@ -83,7 +91,7 @@ async function openNtfs(device: BlockDevice): Promise<FileSystem> {
     serial: serialText(geometry.serial),
     clusterSize: geometry.clusterSize,
     totalBytes: geometry.totalSectors * geometry.sectorSize,
-    state: dirty ? 'dirty' : 'clean',
+    state: dirty || volume.fromMirror ? 'dirty' : 'clean',
     depth: 'files',
     findings,
     shrunk(usedBytes) {

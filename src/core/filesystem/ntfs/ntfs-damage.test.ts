@@ -212,3 +212,16 @@ describe('a directory', () => {
     expect((await opened!.list('/')).map((e) => e.name)).toContain('Cards')
   })
 })
+
+describe('a file table whose first record is damaged', () => {
+  it('is read through its copy, which is told, and not without one', async () => {
+    const device = new OverlayDevice(original)
+    await device.write(mftOffset, new Uint8Array(512))
+    const volume = (await openFileSystem(device))!
+    expect([volume.state, volume.findings.map((f) => f.code)]).toEqual(['dirty', ['ntfs.mft-mirror-used']])
+    expect(await volume.readFile('/System/a.dat')).toEqual(pattern(9000, 2))
+    const mirror = BOOT_SECTOR.read(await readBytes(original, 0, 512)).mftMirrorLcn * 4096
+    await device.write(mirror, new Uint8Array(512))
+    await expect(openFileSystem(device)).rejects.toBeInstanceOf(BadStructure)
+  })
+})

@@ -121,6 +121,8 @@ export async function readGeometry(device: BlockDevice): Promise<Geometry> {
 /** An opened NTFS volume below the level of names: records, attributes, streams. */
 export class NtfsVolume {
   private mft!: Stream
+  /** What was wrong with the file table's first record, when its copy had to be used. */
+  fromMirror?: string
 
   private constructor(
     readonly device: BlockDevice,
@@ -132,7 +134,16 @@ export class NtfsVolume {
     const geometry = await readGeometry(device)
     const volume = new NtfsVolume(device, geometry)
     const at = geometry.mftLcn * geometry.clusterSize
-    const first = volume.parseRecord(RECORDS.mft, await readBytes(device, at, geometry.recordSize), at)
+    const firstAt = async (offset: number) =>
+      volume.parseRecord(RECORDS.mft, await readBytes(device, offset, geometry.recordSize), offset)
+    const first = await firstAt(at).catch(async (error: unknown) => {
+      if (!(error instanceof BadStructure)) throw error
+      // The table's first records stand a second time elsewhere.
+      const copy = await firstAt(geometry.mftMirrorLcn * geometry.clusterSize).catch(() => undefined)
+      if (!copy) throw error
+      volume.fromMirror = error.message
+      return copy
+    })
     // The table's own further runs may stand in records that only its first runs reach.
     const own = first.attributes.find((a) => a.type === ATTRIBUTE_TYPES.data && a.name === '')
     if (!own?.placed) throw new BadStructure('file table', at, 'its first record has no data')
