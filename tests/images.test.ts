@@ -1,5 +1,6 @@
 import { execFileSync } from 'node:child_process'
 import {
+  appendFileSync,
   mkdirSync,
   mkdtempSync,
   readdirSync,
@@ -484,6 +485,31 @@ describe('VHDX that differs from a parent', () => {
     })
     return bytes
   }
+})
+
+describe('an image that changes while it is read', () => {
+  it('is told, and nothing is made of it', async () => {
+    const file = sparseFile(at('changing.img'), 40 * MIB, [[0, pattern(20 * MIB, 6)]])
+    const made = fresh('qcow2')
+    let touched = false
+    const converting = convertFile(file, made, {
+      ...options,
+      to: 'qcow2',
+      onProgress: () => {
+        if (!touched) appendFileSync(file, 'more')
+        touched = true
+      },
+    })
+    await expect(converting).rejects.toThrow(/was changed while it was read/)
+    expect(readdirSync(folder).filter((name) => name.includes(path.basename(made)))).toEqual([])
+    const image = await openHostImage(file)
+    expect(await image.changed()).toBe(false)
+    truncateSync(file, 30 * MIB)
+    expect(await image.changed()).toBe(true)
+    // What is no longer there is told in a sentence.
+    await expect(image.device.read(39 * MIB, new Uint8Array(512))).rejects.toThrow(/the file ends there/)
+    await image.close()
+  })
 })
 
 describe('a file that is no whole image', () => {

@@ -102,8 +102,8 @@ export async function createWhole<T>(file: string, work: (sink: ImageSink) => Pr
   }
 }
 
-/** Gives the file its name unless another took that meanwhile. */
-async function publish(partial: string, file: string): Promise<void> {
+/** Gives a whole file its name on the same disk. Rejects with EEXIST when another has that; then nothing is changed. */
+export async function publish(partial: string, file: string): Promise<void> {
   try {
     await link(partial, file)
     await unlink(partial)

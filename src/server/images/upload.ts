@@ -1,10 +1,12 @@
+import { randomBytes } from 'node:crypto'
 import { mkdirSync } from 'node:fs'
-import { copyFile, rename, rm, statfs } from 'node:fs/promises'
+import { copyFile, rm, statfs } from 'node:fs/promises'
 import path from 'node:path'
 import { FileStore } from '@tus/file-store'
 import { Server } from '@tus/server'
 import { formatSize, MIB } from '@/core/bytes/size'
-import { publish } from '../events'
+import { publish } from '@/host/files'
+import { publish as tell } from '../events'
 import { uploadsFolder } from '../paths'
 import { singleton } from '../singleton'
 import { freeName, readyFolder } from './names'
@@ -42,27 +44,33 @@ export function uploads(): Server {
         return {}
       },
       async onUploadFinish(_request, upload) {
-        const name = await freeName(upload.metadata?.filename ?? 'image.img')
-        const goal = path.join(await readyFolder(), name)
         const stored = path.join(directory, upload.id)
-        await moveFile(stored, goal)
+        await publishUpload(stored, upload.metadata?.filename ?? 'image.img')
         await rm(`${stored}.json`, { force: true })
-        publish({ type: 'changed', moveId: null })
+        tell({ type: 'changed', moveId: null })
         return {}
       },
     })
   })
 }
 
-async function moveFile(from: string, to: string): Promise<void> {
-  try {
-    await rename(from, to)
-  } catch (error) {
-    if ((error as NodeJS.ErrnoException).code !== 'EXDEV') throw error
+/** Moves a whole upload into the images folder under the name wished for, or the next like it that is free. */
+async function publishUpload(stored: string, wished: string): Promise<void> {
+  const folder = await readyFolder()
+  for (;;) {
+    const goal = path.join(folder, await freeName(wished))
+    try {
+      return await publish(stored, goal)
+    } catch (error) {
+      const { code } = error as NodeJS.ErrnoException
+      // Another took the name in the meantime.
+      if (code === 'EEXIST') continue
+      if (code !== 'EXDEV') throw error
+    }
     // The images folder is on another disk: copied beside its goal first, so that it appears whole.
-    const partial = path.join(path.dirname(to), `.${path.basename(to)}.00000000.partial`)
-    await copyFile(from, partial)
-    await rename(partial, to)
-    await rm(from, { force: true })
+    const partial = path.join(folder, `.${path.basename(goal)}.${randomBytes(4).toString('hex')}.partial`)
+    await copyFile(stored, partial)
+    await publish(partial, goal)
+    return rm(stored, { force: true })
   }
 }
