@@ -36,7 +36,8 @@ server.stdout.on('data', (chunk) => {
 /** The first call of each kind of page loads what all later ones use; a person should not wait for that. */
 async function announce() {
   const address = `http://${host}:${port}`
-  for (const page of ['/', '/bench', '/images', '/drives/crv3-240', '/moves/ticket-desk/intake']) await fetch(address + page).catch(() => {})
+  for (const page of ['/', '/bench', '/images', '/drives/crv3-240', '/moves/ticket-desk/intake'])
+    await fetch(address + page).catch(() => {})
   console.log(`Imbarco is at ${address}  (Ctrl C ends it)`)
 }
 
