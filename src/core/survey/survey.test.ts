@@ -100,13 +100,15 @@ describe('the survey of a drive', () => {
 
   it('shows a damaged volume as damaged and the others as they are', async () => {
     const device = await makeSystemDisk()
-    // The first file record of the system volume loses its mark.
+    // The first file record of the system volume loses its mark, and so does its copy.
     const survey = await surveyDrive(device, sha256)
     const { startBytes } = survey.partitions[2]
     const boot = new Uint8Array(512)
     await device.read(startBytes, boot)
-    const mft = startBytes + Number(new DataView(boot.buffer).getBigUint64(48, true)) * 4096
-    await device.write(mft, new Uint8Array(512))
+    for (const field of [48, 56]) {
+      const lcn = Number(new DataView(boot.buffer).getBigUint64(field, true))
+      await device.write(startBytes + lcn * 4096, new Uint8Array(512))
+    }
     const damaged = await surveyDrive(device, sha256)
     expect(damaged.partitions[2].findings.map((f) => [f.severity, f.code])).toEqual([['damage', 'volume.damaged']])
     expect(damaged.partitions[0].findings).toEqual([])
