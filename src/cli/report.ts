@@ -193,7 +193,8 @@ function fileSystemReport({ volume, sizeBytes }: PartitionSurvey): z.infer<typeo
     name: volume?.name ?? '',
     label: volume?.label ?? '',
     uuid: volume?.serial ?? '',
-    clusterSize: volume?.clusterSize ?? null,
+    // Of a volume that cannot be looked into it is not known.
+    clusterSize: volume && volume.depth !== 'sealed' ? volume.clusterSize : null,
     sizeBytes: volume?.totalBytes ?? sizeBytes,
     usedBytes: volume?.usedBytes ?? sizeBytes,
     smallestBytes: volume?.smallestBytes ?? sizeBytes,

@@ -1,10 +1,11 @@
 import { EventEmitter } from 'node:events'
+import type { ImageJob } from '@/core/image/views'
 import { singleton } from './singleton'
 
 /** What browsers are told: that a move or the bench changed, or how far a copy is. */
 export type BenchEvent =
   | { readonly type: 'changed'; readonly moveId: string | null }
-  | { readonly type: 'job'; readonly job: unknown }
+  | { readonly type: 'job'; readonly job: ImageJob }
   | { readonly type: 'progress'; readonly moveId: string; readonly progress: unknown; readonly benchNow: number }
 
 const bus = () =>

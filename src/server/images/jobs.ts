@@ -1,8 +1,7 @@
-import { statfs } from 'node:fs/promises'
 import { Worker } from 'node:worker_threads'
 import { z } from 'zod'
 import { driveName } from '@/bench/places'
-import { formatSize, MIB } from '@/core/bytes/size'
+import { formatSize } from '@/core/bytes/size'
 import { TARGET_KINDS } from '@/core/image'
 import type { ImageJob } from '@/core/image/views'
 import { driveBytes, driveById } from '../bench'
@@ -14,6 +13,7 @@ import { singleton } from '../singleton'
 import { clearPartial, listImages } from '.'
 import type { FromImageWorker, ImageOrder } from './messages'
 import { imagePath, ImageNameSchema, newImagePath } from './names'
+import { roomIn } from './room'
 
 interface Jobs {
   readonly byId: Map<string, ImageJob>
@@ -26,8 +26,6 @@ const jobs = () =>
   singleton('image-jobs', (): Jobs => ({ byId: new Map(), workers: new Map(), next: 1, cleared: false }))
 const MOST_AT_ONCE = 2
 const KEPT = 20
-/** Room that is left free on the host whatever is written. */
-const MARGIN_BYTES = 256 * MIB
 
 const To = z.enum(TARGET_KINDS)
 export const JobRequestSchema = z.discriminatedUnion('kind', [
@@ -105,11 +103,10 @@ async function orderOf(request: z.infer<typeof JobRequestSchema>): Promise<{ ord
 }
 
 async function checkRoom(neededBytes: number): Promise<void> {
-  const { bavail, bsize } = await statfs(imagesFolder())
-  const free = bavail * bsize
-  if (free < neededBytes + MARGIN_BYTES) {
+  const room = await roomIn(imagesFolder())
+  if (room === 0 || room < neededBytes) {
     throw new Refusal(
-      `The disk that holds the images has ${formatSize(free)} free, and about ${formatSize(neededBytes + MARGIN_BYTES)} are needed. Nothing was written.`,
+      `There is room for ${formatSize(room)} where the images lie, and about ${formatSize(neededBytes)} are needed. Nothing was written.`,
       507,
     )
   }

@@ -1,18 +1,17 @@
 import { randomBytes } from 'node:crypto'
 import { mkdirSync } from 'node:fs'
-import { copyFile, rm, statfs } from 'node:fs/promises'
+import { copyFile, rm } from 'node:fs/promises'
 import path from 'node:path'
 import { FileStore } from '@tus/file-store'
 import { Server } from '@tus/server'
-import { formatSize, MIB } from '@/core/bytes/size'
+import { formatSize } from '@/core/bytes/size'
 import { publish } from '@/host/files'
 import { publish as tell } from '../events'
 import { uploadsFolder } from '../paths'
 import { singleton } from '../singleton'
 import { freeName, readyFolder } from './names'
+import { roomIn } from './room'
 
-/** Room that is left free on the host whatever is uploaded. */
-const MARGIN_BYTES = 256 * MIB
 export const UPLOAD_PATH = '/api/images/upload'
 
 /** What an upload is refused with; the protocol's package sends it as it is. */
@@ -33,12 +32,11 @@ export function uploads(): Server {
       async onUploadCreate(_request, upload) {
         const size = upload.size ?? 0
         if (!upload.size) throw refusal(400, 'The upload does not say how long it is, or is empty. Nothing was stored.')
-        const { bavail, bsize } = await statfs(directory)
-        const free = bavail * bsize - MARGIN_BYTES
+        const free = await roomIn(directory)
         if (size > free) {
           throw refusal(
             507,
-            `The file has ${formatSize(size)}, and there is room for ${formatSize(Math.max(0, free))}. Nothing was stored.`,
+            `The file has ${formatSize(size)}, and there is room for ${formatSize(free)}. Nothing was stored.`,
           )
         }
         return {}

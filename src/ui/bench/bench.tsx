@@ -71,7 +71,14 @@ export function Bench({ computers, accessories, table, shelf, ways, uses }: Benc
                 facts={[
                   { name: 'Sold as', value: formatCapacity(drive.sizeBytes), mono: true },
                   { name: 'Holds', value: formatSize(drive.sizeBytes), mono: true },
-                  { name: 'Sectors', value: `${drive.logicalSectorSize} in ${drive.physicalSectorSize}`, mono: true },
+                  {
+                    name: 'Sectors',
+                    // An image does not tell how long the medium's own are.
+                    value: drive.image
+                      ? `${drive.logicalSectorSize}`
+                      : `${drive.logicalSectorSize} in ${drive.physicalSectorSize}`,
+                    mono: true,
+                  },
                   ...(drive.image ? [{ name: 'Image', value: drive.image }] : []),
                 ]}
               />

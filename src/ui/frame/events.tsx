@@ -3,10 +3,11 @@
 import { useRouter } from 'next/navigation'
 import { createContext, type ReactNode, useContext, useEffect, useRef, useState } from 'react'
 import type { CopyProgress } from '@/core/copy/progress'
+import type { ImageJob } from '@/core/image/views'
 
 type ProgressListener = (moveId: string, progress: CopyProgress, benchNow: number) => void
 
-type JobListener = (job: unknown) => void
+type JobListener = (job: ImageJob) => void
 
 interface ListenerSets {
   readonly progress: Set<ProgressListener>
@@ -43,7 +44,7 @@ export function EventsProvider({ children }: { children: ReactNode }) {
       listeners.progress.forEach((listener) => listener(moveId, progress, benchNow))
     })
     source.addEventListener('job', (event) => {
-      const { job } = JSON.parse(event.data) as { job: unknown }
+      const { job } = JSON.parse(event.data) as { job: ImageJob }
       listeners.jobs.forEach((listener) => listener(job))
     })
     source.addEventListener('error', () => {

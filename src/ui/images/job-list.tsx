@@ -13,7 +13,7 @@ import type { ImageJob } from '@/core/image/views'
 /** What is being done to images, and what came of it. */
 export function JobList({ jobs }: { jobs: readonly ImageJob[] }) {
   const [live, setLive] = useState<Readonly<Record<string, ImageJob>>>({})
-  useJobs((job) => setLive((before) => ({ ...before, [(job as ImageJob).id]: job as ImageJob })))
+  useJobs((job) => setLive((before) => ({ ...before, [job.id]: job })))
   if (jobs.length === 0) return null
   return (
     <section className="mt-5">

@@ -18,7 +18,9 @@ export function PartitionDetails({ partition }: { partition: PartitionSurvey }) 
           ...(volume.shrunkBytes === undefined
             ? []
             : [{ name: 'Files moved together', value: formatSize(volume.shrunkBytes), mono: true }]),
-          { name: 'Cluster', value: formatSize(volume.clusterSize), mono: true },
+          ...(volume.depth === 'sealed'
+            ? []
+            : [{ name: 'Cluster', value: formatSize(volume.clusterSize), mono: true }]),
           ...(volume.serial ? [{ name: 'Serial', value: volume.serial, mono: true }] : []),
           {
             name: 'State',

@@ -1,4 +1,5 @@
 import { type BlockDevice, type Extent, readBytes } from '../../block/device'
+import { unionExtents } from '../../block/extents'
 import { bitRunsOf } from '../bitmap'
 import { INCOMPATIBLE } from './layout'
 import { type ExtGeometry, type Group, hasBackup } from './volume'
@@ -82,16 +83,6 @@ function ownBlocks(geometry: ExtGeometry, groups: readonly Group[]): Map<number,
     add(group.inodeBitmap, 1)
     add(group.inodeTable, tableBlocks)
   }
-  for (const [group, list] of found) {
-    list.sort((a, b) => a.offset - b.offset)
-    const joined: { offset: number; length: number }[] = []
-    for (const { offset, length } of list) {
-      const last = joined.at(-1)
-      if (last && offset <= last.offset + last.length) {
-        last.length = Math.max(last.length, offset + length - last.offset)
-      } else joined.push({ offset, length })
-    }
-    found.set(group, joined)
-  }
+  for (const [group, list] of found) found.set(group, unionExtents(list, []))
   return found
 }
