@@ -1,6 +1,6 @@
 // Makes the demo bench in the data folder when there is none. --reset throws away what is there first.
 import { rmSync } from 'node:fs'
-import { makeBench } from '@/server/bench'
+import { makeBench } from '@/server/bench/make'
 import { database } from '@/server/database'
 import { databaseFile, drivesFolder } from '@/server/paths'
 

@@ -4,7 +4,9 @@ import { z } from 'zod'
 import { changePace } from '@/server/copy'
 import { lockFit, unlockFit } from '@/server/fit'
 import { handOver } from '@/server/handover'
-import { confirmIntake } from '@/server/intake'
+import * as benches from '@/server/bench/benches'
+import * as things from '@/server/bench/things'
+import { changeMove, confirmIntake, measureAgain, newMove } from '@/server/intake'
 import { startTrial } from '@/server/proof'
 import { readyAction } from '@/server/ready'
 import { type Answer, answer } from '@/server/refusal'
@@ -20,6 +22,58 @@ export async function confirmIntakeAction(moveId: unknown): Promise<Answer> {
   return done(async () => confirmIntake(Id.parse(moveId)))
 }
 
+export async function newMoveAction(brief: unknown): Promise<Answer<string>> {
+  return answer(() => newMove(brief))
+}
+
+export async function changeMoveAction(moveId: unknown, brief: unknown): Promise<Answer> {
+  return done(async () => changeMove(Id.parse(moveId), brief))
+}
+
+export async function measureAgainAction(moveId: unknown): Promise<Answer> {
+  return done(async () => measureAgain(Id.parse(moveId)))
+}
+
+export async function newBenchAction(name: unknown): Promise<Answer<string>> {
+  return answer(() => benches.newBench(name))
+}
+
+export async function showBenchAction(id: unknown): Promise<Answer> {
+  return done(() => benches.showBench(id))
+}
+
+export async function renameBenchAction(name: unknown): Promise<Answer> {
+  return done(() => benches.renameBench(name))
+}
+
+export async function removeBenchAction(typedName: unknown): Promise<Answer> {
+  return done(() => benches.removeBench(typedName))
+}
+
+export async function saveComputerAction(computer: unknown): Promise<Answer<string>> {
+  return answer(() => things.saveComputer(computer))
+}
+
+export async function saveAccessoryAction(accessory: unknown): Promise<Answer<string>> {
+  return answer(() => things.saveAccessory(accessory))
+}
+
+export async function addDriveAction(drive: unknown): Promise<Answer<string>> {
+  return answer(() => things.addDrive(drive))
+}
+
+export async function changeDriveAction(drive: unknown): Promise<Answer> {
+  return done(() => things.changeDrive(drive))
+}
+
+export async function removeThingAction(thing: unknown): Promise<Answer> {
+  return done(() => things.removeThing(thing))
+}
+
+export async function setPowerAction(power: unknown): Promise<Answer> {
+  return done(() => things.setPower(power))
+}
+
 export async function readDrivesAction(moveId: unknown): Promise<Answer> {
   return done(async () => readDrives(Id.parse(moveId)))
 }
@@ -28,12 +82,12 @@ export async function confirmSurveyAction(moveId: unknown): Promise<Answer> {
   return done(async () => confirmSurvey(Id.parse(moveId)))
 }
 
-export async function takeRouteAction(moveId: unknown): Promise<Answer> {
-  return done(async () => takeRoute(Id.parse(moveId)))
+export async function takeRouteAction(moveId: unknown, plan: unknown): Promise<Answer> {
+  return done(async () => takeRoute(Id.parse(moveId), { plan }))
 }
 
-export async function lockFitAction(moveId: unknown, wish: unknown): Promise<Answer> {
-  return done(async () => lockFit(Id.parse(moveId), { wish }))
+export async function lockFitAction(moveId: unknown, wish: unknown, pair: unknown): Promise<Answer> {
+  return done(async () => lockFit(Id.parse(moveId), { wish, pair }))
 }
 
 export async function unlockFitAction(moveId: unknown): Promise<Answer> {

@@ -35,6 +35,21 @@ export default async function RootLayout({ children }: { children: ReactNode }) 
             startTrial: actions.startTrialAction,
             handOver: actions.handOverAction,
             setPace: actions.setPaceAction,
+            newMove: actions.newMoveAction,
+            changeMove: actions.changeMoveAction,
+            measureAgain: actions.measureAgainAction,
+            bench: {
+              newBench: actions.newBenchAction,
+              showBench: actions.showBenchAction,
+              renameBench: actions.renameBenchAction,
+              removeBench: actions.removeBenchAction,
+              saveComputer: actions.saveComputerAction,
+              saveAccessory: actions.saveAccessoryAction,
+              addDrive: actions.addDriveAction,
+              changeDrive: actions.changeDriveAction,
+              removeThing: actions.removeThingAction,
+              setPower: actions.setPowerAction,
+            },
           }}
         >
           <EventsProvider>{children}</EventsProvider>

@@ -68,6 +68,9 @@ export async function makeSystemDisk(options: TestDisk = {}): Promise<MemoryDevi
 export const FIRMWARE: Firmware = {
   mode: 'uefi',
   secureBoot: true,
+  startsFromUsb: true,
+  startsFromNvme: true,
+  startsBeyond2Tib: true,
   bootMenuKey: 'F11',
   bootEntries: [{ id: '0003', name: 'Windows', partitionGuid: ESP_GUID, path: '\\EFI\\Microsoft\\Boot\\bootmgfw.efi' }],
   bootOrder: ['0003'],

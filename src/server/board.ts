@@ -1,27 +1,30 @@
-import { berthOf, driveName } from '@/bench/places'
-import type { BenchState } from '@/bench/types'
-import type { Brief } from '@/bench/scenario/moves'
 import { formatDuration } from '@/core/bytes/size'
+import type { Brief } from '@/core/intake/brief'
 import type { BoardMove, RailStop } from '@/core/move/stations'
-import { benchState } from './bench'
+import { baysOf } from '@/core/things/accessory'
+import { type BenchState, berthOf, driveIn } from '@/core/things/bench'
+import { driveName } from '@/core/things/drive'
+import { activeBench, benchState } from './bench'
 import { benchNow } from './clock'
-import { latestCopy } from './copy/current'
 import { database } from './database'
 import { MoveRow } from './database/models'
 import { logbook } from './logbook'
-import { obstacleOf } from './move'
+import { moveOf, obstacleOf, whatIsGone } from './move'
+import { progressOf, type Progress } from './move/legs'
 import { moveRail } from './move/rail'
-import { clockTime, daysUntil } from './words'
+import { planTrouble } from './route/trouble'
+import { clockTime, daysUntil, promiseWords } from './words'
 
 /** Everything the board shows. */
 export async function boardState() {
   await database()
-  const bench = await benchState()
+  const { id: benchId, name: benchName } = await activeBench()
+  const bench = await benchState(benchId)
   const now = await benchNow()
   const moves: BoardMove[] = []
-  for (const row of await MoveRow.findAll({ order: [['position', 'ASC']] })) {
-    const copy = await latestCopy(row.id)
-    const rail = moveRail(row, copy, bench)
+  for (const row of await MoveRow.findAll({ where: { benchId }, order: [['position', 'ASC']] })) {
+    const progress = await progressOf(row)
+    const rail = moveRail(row, progress)
     const { brief } = row
     moves.push({
       id: row.id,
@@ -29,22 +32,19 @@ export async function boardState() {
       customer: brief.customer,
       ...drivesOf(brief, bench),
       rail,
-      ...statusOf(row, rail, copy, bench),
+      ...(await statusOf(row, rail, progress, bench)),
     })
   }
-  const berths = bench.accessories.flatMap((accessory) =>
-    accessory.bays.length === 0
-      ? accessory.kind === 'stick'
-        ? [{ name: sentenceCase(accessory.name), holds: accessory.detail, empty: false }]
-        : []
-      : accessory.bays.map((bay) => {
-          const drive = bench.drives.find(
-            (d) => d.place.kind === 'bay' && d.place.accessoryId === accessory.id && d.place.bay === bay.id,
-          )
-          const name = accessory.bays.length > 1 ? `${accessory.name}, ${bay.id}` : accessory.name
-          return { name, holds: drive ? driveName(drive) : 'empty', empty: !drive }
-        }),
-  )
+  const berths = bench.accessories.flatMap((accessory) => {
+    if (accessory.kind === 'stick') {
+      return [{ name: sentenceCase(accessory.name), holds: accessory.detail, empty: false }]
+    }
+    return baysOf(accessory).map((bay) => {
+      const drive = driveIn(bench, { kind: 'bay', accessoryId: accessory.id, bay: bay.id })
+      const name = baysOf(accessory).length > 1 ? `${accessory.name}, ${bay.id}` : accessory.name
+      return { name, holds: drive ? driveName(drive) : 'empty', empty: !drive }
+    })
+  })
   const shelf = bench.drives
     .filter((d) => d.place.kind === 'shelf' && d.shelf)
     .map((d) => {
@@ -61,15 +61,15 @@ export async function boardState() {
     tone: entry.tone,
     text: `${moves.find((m) => m.id === entry.moveId)?.name ?? ''}: ${entry.text}`,
   }))
-  return { moves, berths, shelf, lines }
+  return { bench: benchName, moves, berths, shelf, lines }
 }
 
 function drivesOf(brief: Brief, bench: BenchState): { from: string; to: string } {
   const drive = (id: string | null) => bench.drives.find((d) => d.id === id)
-  const names = brief.sourceDriveIds.map((id) => (drive(id) ? driveName(drive(id)!) : 'a drive'))
+  const names = brief.pairs.map(({ sourceId: id }) => (drive(id) ? driveName(drive(id)!) : 'a drive'))
   const from = names.length > 1 ? `${names.length} drives, ${names[0]} and ${names[1]}` : names[0]
-  const target = drive(brief.targetDriveId)
-  const where = target && berthOf(target.place, bench).name
+  const target = drive(brief.pairs[0].targetId)
+  const where = target && berthOf(target, bench).name
   const to = brief.toVirtualMachine
     ? 'to a virtual machine'
     : target
@@ -80,14 +80,20 @@ function drivesOf(brief: Brief, bench: BenchState): { from: string; to: string }
 
 type Status = Pick<BoardMove, 'status' | 'tone' | 'when'>
 
-function statusOf(
+async function statusOf(
   row: MoveRow,
   rail: readonly RailStop[],
-  copy: Awaited<ReturnType<typeof latestCopy>>,
+  progress: Progress | undefined,
   bench: BenchState,
-): Status {
-  const obstacle = obstacleOf(row.brief, bench)
-  const promised = row.brief.promised
+): Promise<Status> {
+  const copy = progress?.copies[progress.leg]
+  const promised = promiseWords(row.brief.promised)
+  if (row.handover) return { status: 'Handed over, old drive on the shelf', tone: 'done', when: '' }
+  const gone = whatIsGone(row.brief, bench)
+  if (gone)
+    return { status: `Needs you: ${gone.charAt(0).toLowerCase()}${gone.slice(1)}`, tone: 'needs-you', when: promised }
+  const move = moveOf(row, bench)
+  const obstacle = obstacleOf(move)
   if (obstacle) return { status: obstacle, tone: 'not-yet', when: promised }
   if (copy && (copy.status === 'running' || copy.status === 'paused')) {
     const { progress } = copy
@@ -104,14 +110,24 @@ function statusOf(
       when: promised,
     }
   }
-  const current = rail.find((stop) => stop.state === 'current')
-  if (!current) return { status: 'Handed over, old drive on the shelf', tone: 'done', when: '' }
+  const trouble = await planTrouble(move, progress)
+  if (trouble) {
+    return {
+      status: `Needs you: ${trouble.stops ? 'the route no longer works' : 'two moves want one place'}`,
+      tone: 'needs-you',
+      when: promised,
+    }
+  }
+  const current = rail.find((stop) => stop.state === 'current')!
   const asks: Record<string, string> = {
     intake: 'take it in',
     survey: 'read the drives',
     route: 'take a route',
     fit: 'lock the fit',
-    ready: 'settle what is open',
+    ready:
+      progress?.phase === progress?.copied && progress?.phase !== undefined
+        ? 'put the drives in place'
+        : 'settle what is open',
     copy: 'start the copy',
     swap: 'swap the drives',
     proof: 'start it',

@@ -37,3 +37,13 @@ export function dayAfter(at: number, days: number): string {
 export function daysUntil(at: number, day: string): number {
   return Math.ceil((Date.parse(`${day}T00:00:00Z`) - at) / 86_400_000)
 }
+
+/** `2 May` of a day given as `2026-05-02`. */
+export function dayWords(day: string): string {
+  return format(wall(Date.parse(`${day}T00:00:00Z`)), 'd MMM')
+}
+
+/** `4 May, 13:00` of a time given as `2026-05-04T13:00`; empty for none. */
+export function promiseWords(time: string): string {
+  return time === '' ? '' : format(wall(Date.parse(`${time}:00Z`)), 'd MMM, HH:mm')
+}

@@ -69,9 +69,10 @@ describe('a drive', () => {
     expect(await page.complaints()).toEqual([])
   })
 
-  it('of a move that is not possible yet can be looked into from there', async () => {
-    await page.driver.get(`${inject('url')}/moves/lighting-desk/survey`)
-    await page.untilText(/only UEFI and GPT can be moved yet/)
+  it('of a move can be looked into from its survey', async () => {
+    await page.open('/moves/lighting-desk/intake')
+    await page.next(/Take it in/)
+    await page.untilText(/What was noticed/)
     await page.click(/Look inside the Lampara H7/)
     await page.untilFinding(/The drive is failing/)
   })

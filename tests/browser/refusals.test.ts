@@ -54,8 +54,13 @@ describe('what is asked wrongly', () => {
     }
   })
 
-  it('of a move that is not possible yet gets its reason', async () => {
-    await page.driver.get(`${served.url}/moves/lighting-desk`)
+  it('of a way that cannot be carried out yet gets its reason, once it was taken', async () => {
+    await page.open('/moves/lighting-desk/intake')
+    await page.next(/Take it in/)
+    await page.untilText(/What was noticed/)
+    await page.next(/Go on to Route/)
+    await page.next(/Take this way/)
+    await page.untilFinding(/cannot be carried out yet/)
     await page.untilText(/only UEFI and GPT can be moved yet/)
   })
 
@@ -157,9 +162,10 @@ describe('a copy', () => {
     await page.next(/Start the copy over/)
     await page.untilText(/The Corvina S5 960 GB is not connected/)
     await page.open('/bench')
-    await page.click(/Move the Corvina S5 960 GB/)
-    await page.click(/^USB dock A, bay 1/i, '[role="menuitem"]')
-    await page.untilText(/One drive is failing/)
+    await page.click(/Pick up the Corvina S5 960 GB/)
+    await page.untilFinding(/The Corvina S5 960 GB is in hand/)
+    await page.click(/Put it here.*USB dock A, bay 1/s)
+    await page.untilFinding(/One drive is failing/)
   })
 
   it('can be stopped by hand and started over to the end', async () => {

@@ -13,7 +13,8 @@ import { noise } from '../random'
 import { makeDamagedDisk } from './disks/shop'
 import { makeSurveyOfficeDisk } from './disks/survey-office'
 import { slice, text } from './disks/parts'
-import { capacityOf, SCENARIO_START } from './things'
+import { capacityOf } from '../catalogue'
+import { SCENARIO_START } from './things'
 
 interface ScenarioImage {
   readonly name: string

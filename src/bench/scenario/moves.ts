@@ -1,26 +1,6 @@
-import { z } from 'zod'
+import type { Brief } from '@/core/intake/brief'
 
-/** Why a customer wants a move. */
-export const ReasonSchema = z.enum(['more room', 'more speed', 'failing drive', 'virtual machine', 'another computer'])
-
-/** What a move is about, before anything is read. */
-export const BriefSchema = z.object({
-  name: z.string(),
-  customer: z.string(),
-  reason: ReasonSchema,
-  computerId: z.string(),
-  sourceDriveIds: z.array(z.string()),
-  targetDriveId: z.string().nullable(),
-  toVirtualMachine: z.boolean(),
-  /** Where the system will live when that is another computer. */
-  targetComputerId: z.string().nullable(),
-  /** Backup that the customer told of; null when there is none. */
-  backup: z.object({ where: z.string(), date: z.string() }).nullable(),
-  promised: z.string(),
-})
-export type Brief = z.infer<typeof BriefSchema>
-
-const base = { toVirtualMachine: false, targetComputerId: null, backup: null, promised: '' }
+const base = { toVirtualMachine: false, targetComputerId: null, images: [], backup: null }
 
 /** The six moves of the scenario, by id. */
 export const SCENARIO_MOVES: Record<string, Brief> = {
@@ -30,10 +10,9 @@ export const SCENARIO_MOVES: Record<string, Brief> = {
     customer: 'Lanterna museum',
     reason: 'more room',
     computerId: 'ticket-desk',
-    sourceDriveIds: ['crv3-240'],
-    targetDriveId: 'crv5-960',
-    backup: { where: 'on the museum’s server', date: '2 May' },
-    promised: '4 May, 13:00',
+    pairs: [{ sourceId: 'crv3-240', targetId: 'crv5-960' }],
+    backup: { where: 'on the museum’s server', date: '2026-05-02' },
+    promised: '2026-05-04T13:00',
   },
   'lighting-desk': {
     ...base,
@@ -41,9 +20,8 @@ export const SCENARIO_MOVES: Record<string, Brief> = {
     customer: 'Puppet theatre on the quay',
     reason: 'failing drive',
     computerId: 'lighting-desk',
-    sourceDriveIds: ['lmp7-320'],
-    targetDriveId: 'tln1-256',
-    promised: '5 May, 17:00',
+    pairs: [{ sourceId: 'lmp7-320', targetId: 'tln1-256' }],
+    promised: '2026-05-05T17:00',
   },
   'logbook-server': {
     ...base,
@@ -51,10 +29,12 @@ export const SCENARIO_MOVES: Record<string, Brief> = {
     customer: 'Pilot office',
     reason: 'virtual machine',
     computerId: 'logbook-server',
-    sourceDriveIds: ['crh5-500', 'crh5-1000'],
-    targetDriveId: null,
+    pairs: [
+      { sourceId: 'crh5-500', targetId: null },
+      { sourceId: 'crh5-1000', targetId: null },
+    ],
     toVirtualMachine: true,
-    promised: '6 May, 07:00',
+    promised: '2026-05-06T07:00',
   },
   'field-laptop': {
     ...base,
@@ -62,9 +42,8 @@ export const SCENARIO_MOVES: Record<string, Brief> = {
     customer: 'Beekeepers’ co-op',
     reason: 'more room',
     computerId: 'field-laptop',
-    sourceDriveIds: ['osn1-512'],
-    targetDriveId: 'tln2-2000',
-    promised: '5 May, 12:00',
+    pairs: [{ sourceId: 'osn1-512', targetId: 'tln2-2000' }],
+    promised: '2026-05-05T12:00',
   },
   'editing-computer': {
     ...base,
@@ -72,9 +51,8 @@ export const SCENARIO_MOVES: Record<string, Brief> = {
     customer: 'Film society',
     reason: 'more room',
     computerId: 'editing-computer',
-    sourceDriveIds: ['lmb1-256'],
-    targetDriveId: 'lmb2-1000',
-    promised: '7 May, 18:00',
+    pairs: [{ sourceId: 'lmb1-256', targetId: 'lmb2-1000' }],
+    promised: '2026-05-07T18:00',
   },
   'survey-office': {
     ...base,
@@ -82,9 +60,9 @@ export const SCENARIO_MOVES: Record<string, Brief> = {
     customer: 'Boat surveyor',
     reason: 'another computer',
     computerId: 'surveyor-old',
-    sourceDriveIds: ['oss1-128'],
-    targetDriveId: 'tln2-1000',
+    pairs: [{ sourceId: 'oss1-128', targetId: 'tln2-1000' }],
     targetComputerId: 'surveyor-new',
-    promised: '8 May, 10:00',
+    images: ['survey office 3 May.vhdx'],
+    promised: '2026-05-08T10:00',
   },
 }

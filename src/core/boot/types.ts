@@ -5,10 +5,24 @@ import { LoaderFileSchema } from '../survey/types'
 export const FirmwareSchema = z.object({
   mode: z.enum(['uefi', 'bios']),
   secureBoot: z.boolean(),
+  /** Its age decides what it can start from. */
+  startsFromUsb: z.boolean().default(true),
+  startsFromNvme: z.boolean().default(true),
+  /** Starts from a drive of more than 2 TiB. */
+  startsBeyond2Tib: z.boolean().default(true),
   /** The key that opens the boot menu. */
-  bootMenuKey: z.string(),
-  bootEntries: z.array(z.object({ id: z.string(), name: z.string(), partitionGuid: z.string(), path: z.string() })),
-  bootOrder: z.array(z.string()),
+  bootMenuKey: z.string().max(20),
+  bootEntries: z
+    .array(
+      z.object({
+        id: z.string().max(8),
+        name: z.string().max(80),
+        partitionGuid: z.string().max(36),
+        path: z.string().max(260),
+      }),
+    )
+    .max(32),
+  bootOrder: z.array(z.string().max(8)).max(32),
 })
 export type Firmware = z.infer<typeof FirmwareSchema>
 

@@ -31,6 +31,8 @@ export const CopySummarySchema = z.object({
   checkedBytes: z.number(),
   digest: z.string(),
   bufferBytes: z.number(),
+  /** Of the target with its tables in place; a further leg reads from it only while it is the same. */
+  targetFingerprint: z.string().default(''),
   copySeconds: z.number(),
   checkSeconds: z.number(),
   partitions: z.array(

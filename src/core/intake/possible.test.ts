@@ -1,31 +1,64 @@
-import { describe, expect, it } from 'vitest'
+import { beforeAll, describe, expect, it } from 'vitest'
+import { MemoryDevice } from '../block/memory'
+import { MIB } from '../bytes/size'
+import type { Transfer } from '../route/types'
+import { surveyDrive } from '../survey/survey'
+import { makeSystemDisk, sha256 } from '../testing-disk'
 import { type MoveFacts, whyNotYet } from './possible'
 
-const drive = (sizeBytes: number) => ({ name: 'Corvina S3 240 GB', sizeBytes, hasBytes: true, encrypted: false })
-const possible: MoveFacts = {
-  firmwareMode: 'uefi',
-  sourceDrives: [drive(240)],
-  target: { ...drive(960), adapter: true },
-  toVirtualMachine: false,
-  toOtherComputer: false,
-}
+let possible: MoveFacts
 
-describe('what can be moved', () => {
-  it('is one UEFI drive to a larger one', () => {
+const transfer = (how: Transfer['how']) => ({ do: 'transfer', how }) as Transfer
+
+beforeAll(async () => {
+  const source = await surveyDrive(await makeSystemDisk(), sha256)
+  possible = {
+    firmwareMode: 'uefi',
+    toVirtualMachine: false,
+    toOtherComputer: false,
+    plan: { live: false, actions: [transfer('copy')] },
+    pairs: [{ source, target: await surveyDrive(new MemoryDevice(800 * MIB), sha256) }],
+  }
+})
+
+describe('what can be carried out', () => {
+  it('is a copy from drive to drive, in one leg or two', () => {
     expect(whyNotYet(possible)).toBeUndefined()
+    expect(
+      whyNotYet({ ...possible, plan: { live: false, actions: [transfer('copy'), transfer('copy')] } }),
+    ).toBeUndefined()
   })
 
-  it.each<[string, Partial<MoveFacts>, RegExp]>([
-    ['a BIOS system', { firmwareMode: 'bios' }, /BIOS and MBR/],
-    ['two drives', { sourceDrives: [drive(1), drive(2)] }, /several drives/],
-    ['a virtual machine', { toVirtualMachine: true }, /virtual machine/],
-    ['another computer', { toOtherComputer: true }, /storage controller/],
-    ['an encrypted volume', { sourceDrives: [{ ...drive(240), encrypted: true }] }, /encrypted/],
-    ['a smaller target', { target: { ...drive(100), adapter: true } }, /smaller/],
-    ['a target no adapter takes', { target: { ...drive(960), adapter: false } }, /No adapter/],
-    ['no target', { target: undefined }, /no target/],
-    ['drives without bytes', { target: { ...drive(960), hasBytes: false, adapter: true } }, /only described/],
+  it.each<[string, (facts: MoveFacts) => Partial<MoveFacts>, RegExp]>([
+    ['a BIOS system', () => ({ firmwareMode: 'bios' }), /BIOS and MBR/],
+    ['a virtual machine', () => ({ toVirtualMachine: true }), /virtual machine/],
+    ['another computer', () => ({ toOtherComputer: true }), /storage controller/],
+    ['a running system', ({ plan }) => ({ plan: { ...plan, live: true } }), /while it runs/],
+    ['an image on the way', () => ({ plan: { live: false, actions: [transfer('capture')] } }), /by an image/],
+    ['the network', () => ({ plan: { live: false, actions: [transfer('send')] } }), /over the network/],
+    [
+      'an encrypted volume',
+      ({ pairs: [{ source, target }] }) => ({
+        pairs: [
+          {
+            target,
+            source: {
+              ...source,
+              partitions: source.partitions.map((p) =>
+                p.volume ? { ...p, volume: { ...p.volume, encrypted: true } } : p,
+              ),
+            },
+          },
+        ],
+      }),
+      /encrypted/,
+    ],
+    [
+      'a smaller target',
+      ({ pairs: [{ source, target }] }) => ({ pairs: [{ source, target: { ...target!, sizeBytes: 100 * MIB } }] }),
+      /smaller/,
+    ],
   ])('is not %s, and says so', (_what, changes, reason) => {
-    expect(whyNotYet({ ...possible, ...changes })).toMatch(reason)
+    expect(whyNotYet({ ...possible, ...changes(possible) })).toMatch(reason)
   })
 })

@@ -8,8 +8,17 @@ export interface ReadyFacts {
   readonly target: DriveSurvey
   readonly sourceName: string
   readonly targetName: string
-  readonly computerName: string
-  readonly running: 'off' | 'system' | 'stick'
+  /** The computer that copies; undefined when a computer of the shop does. */
+  readonly computer?: {
+    readonly name: string
+    readonly running: 'off' | 'system' | 'stick'
+    /** Key that opens its boot menu. */
+    readonly bootMenuKey: string
+    readonly hasBattery: boolean
+    readonly mains: boolean
+  }
+  /** The computer of the shop that copies. */
+  readonly hostName?: string
   readonly stickName: string
   /** Bytes of real data that the target's file will take on this host, and what is free there. */
   readonly hostNeededBytes: number
@@ -20,11 +29,9 @@ export interface ReadyFacts {
   readonly targetUnchanged: boolean
   readonly targetConnected: boolean
   readonly sourceConnected: boolean
-  /** Key that opens the computer's boot menu. */
-  readonly bootMenuKey: string
-  readonly hasBattery: boolean
-  readonly mains: boolean
-  /** The drives sit where they sat when the route was taken. */
+  /** Hands have something to do before this leg. */
+  readonly handsFirst: boolean
+  /** The drives sit where the plan has them for this leg. */
   readonly routeHolds: boolean
   readonly surveyedAt: string
 }
@@ -40,17 +47,18 @@ export interface ReadyItem {
   readonly state: 'settled' | 'open' | 'blocks'
   /** How it is known: `read 09:12`, `seen now`, `told 09:05`. */
   readonly known: string
-  readonly action?: { readonly id: 'start-stick' | 'look-again' | 'waive-backup'; readonly label: string }
+  readonly action?: {
+    readonly id: 'start-stick' | 'look-again' | 'waive-backup' | 'go-to-swap'
+    readonly label: string
+  }
 }
 
 /** The list for this move, what blocks first, what is settled last. The same facts give the same list. */
 export function readyItems(facts: ReadyFacts): ReadyItem[] {
   const items = [
-    ...connectionItems(facts),
-    ...routeItem(facts),
+    ...(facts.handsFirst ? [handsItem(facts)] : [...connectionItems(facts), ...routeItem(facts)]),
     cleanItem(facts),
-    runningItem(facts),
-    mainsItem(facts),
+    ...runningItems(facts),
     backupItem(facts),
     encryptionItem(facts),
     hostItem(facts),
@@ -96,6 +104,19 @@ function connectionItems(facts: ReadyFacts): ReadyItem[] {
   ]
 }
 
+/** On the list when drives have to change places before this leg. */
+function handsItem({ sourceName, targetName }: ReadyFacts): ReadyItem {
+  return {
+    id: 'hands-first',
+    state: 'blocks',
+    known: 'by the plan',
+    title: 'The drives have to change places first.',
+    why: `The plan has the ${sourceName} and the ${targetName} elsewhere for this copy.`,
+    how: 'Go through the steps one by one; each is ticked off as it is done.',
+    action: { id: 'go-to-swap', label: 'Show the steps' },
+  }
+}
+
 /** Only on the list when a drive that is still connected was moved to another place. */
 function routeItem({ routeHolds, sourceConnected, targetConnected }: ReadyFacts): ReadyItem[] {
   if (routeHolds || !sourceConnected || !targetConnected) return []
@@ -104,9 +125,9 @@ function routeItem({ routeHolds, sourceConnected, targetConnected }: ReadyFacts)
       id: 'route-holds',
       state: 'blocks',
       known: 'seen now',
-      title: 'A drive sits elsewhere than when the route was taken.',
+      title: 'A drive sits elsewhere than the route has it.',
       why: 'The way of the bytes and its time are others now.',
-      how: 'Put it back, or read the drives again in Survey and take the route anew.',
+      how: 'Put it back, or take the route anew.',
       action: { id: 'look-again', label: 'Look again' },
     },
   ]
@@ -140,31 +161,41 @@ function cleanItem({ source, surveyedAt }: ReadyFacts): ReadyItem {
   return { id: 'clean', state: 'settled', known, title: 'File systems are clean', why: names.join(', ') }
 }
 
-function runningItem({ running, computerName, stickName, bootMenuKey }: ReadyFacts): ReadyItem {
+function runningItems(facts: ReadyFacts): ReadyItem[] {
+  const { computer, hostName } = facts
+  if (computer) return [runningItem(facts, computer), mainsItem(computer)]
+  const title = `The ${hostName ?? 'host'} does the copying`
+  return [
+    { id: 'not-running', known: 'by the plan', state: 'settled', title, why: 'no customer’s computer is running' },
+  ]
+}
+
+type Copier = NonNullable<ReadyFacts['computer']>
+
+function runningItem({ stickName }: ReadyFacts, { name, running, bootMenuKey }: Copier): ReadyItem {
   const base = { id: 'not-running', known: 'seen now' }
   if (running === 'stick') {
     return {
       ...base,
       state: 'settled',
-      title: `The ${computerName} runs from the rescue stick`,
+      title: `The ${name} runs from the rescue stick`,
       why: 'nothing on the source is in use',
     }
   }
   return {
     ...base,
     state: 'open',
-    title:
-      running === 'system' ? `The ${computerName} is running its own system.` : `The ${computerName} is switched off.`,
+    title: running === 'system' ? `The ${name} is running its own system.` : `The ${name} is switched off.`,
     why:
       running === 'system'
         ? 'Files would change while they are copied.'
-        : 'Its drive can only be read while the computer runs from the rescue stick.',
+        : 'The drives can only be read while it runs from the rescue stick.',
     how: `Shut it down and start it from the ${stickName}; ${bootMenuKey} opens its boot menu.`,
     action: { id: 'start-stick', label: 'Start it from the stick' },
   }
 }
 
-function mainsItem({ mains, hasBattery, computerName }: ReadyFacts): ReadyItem {
+function mainsItem({ mains, hasBattery, name }: Copier): ReadyItem {
   const base = { id: 'mains', known: 'seen now' }
   if (mains) {
     return {
@@ -177,7 +208,7 @@ function mainsItem({ mains, hasBattery, computerName }: ReadyFacts): ReadyItem {
   return {
     ...base,
     state: 'open',
-    title: `The ${computerName} has no mains power.`,
+    title: `The ${name} has no mains power.`,
     why: hasBattery ? 'A copy outlasts a battery.' : 'It cannot run without.',
     how: 'Plug the cable in, then look again.',
     action: { id: 'look-again', label: 'Look again' },

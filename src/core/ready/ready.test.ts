@@ -14,8 +14,7 @@ beforeAll(async () => {
     target: await surveyDrive(new MemoryDevice(800 * MIB), sha256),
     sourceName: 'Corvina S3 240 GB',
     targetName: 'Corvina S5 960 GB',
-    computerName: 'ticket desk',
-    running: 'stick',
+    computer: { name: 'ticket desk', running: 'stick', bootMenuKey: 'F11', hasBattery: false, mains: true },
     stickName: 'rescue stick',
     hostNeededBytes: 100,
     hostFreeBytes: 1000,
@@ -25,12 +24,14 @@ beforeAll(async () => {
     targetUnchanged: true,
     targetConnected: true,
     sourceConnected: true,
-    bootMenuKey: 'F11',
-    hasBattery: false,
-    mains: true,
+    handsFirst: false,
     routeHolds: true,
     surveyedAt: '09:00',
   }
+})
+
+const at = (changes: Partial<NonNullable<ReadyFacts['computer']>>) => (): Partial<ReadyFacts> => ({
+  computer: { ...settled.computer!, ...changes },
 })
 
 function stateOf(changes: Partial<ReadyFacts>, id: string) {
@@ -44,18 +45,23 @@ describe('the list', () => {
     expect(openCount(readyItems(settled))).toBe(0)
   })
 
-  it.each<[string, Partial<ReadyFacts>, string, string]>([
-    ['a running system', { running: 'system' }, 'not-running', 'open'],
-    ['a computer that is off', { running: 'off' }, 'not-running', 'open'],
-    ['no mains power', { mains: false }, 'mains', 'open'],
+  it.each<[string, Partial<ReadyFacts> | (() => Partial<ReadyFacts>), string, string]>([
+    ['a running system', at({ running: 'system' }), 'not-running', 'open'],
+    ['a computer that is off', at({ running: 'off' }), 'not-running', 'open'],
+    ['no mains power', at({ mains: false }), 'mains', 'open'],
     ['no backup', { backup: undefined }, 'backup', 'open'],
     ['a changed target', { targetUnchanged: false }, 'target-same', 'blocks'],
     ['a changed source', { sourceUnchanged: false }, 'source-same', 'blocks'],
     ['a target that is gone', { targetConnected: false }, 'target-same', 'blocks'],
     ['too little room on the host', { hostFreeBytes: 10 }, 'host-room', 'blocks'],
     ['a drive in another place', { routeHolds: false }, 'route-holds', 'blocks'],
+    ['drives that have to change places', { handsFirst: true }, 'hands-first', 'blocks'],
   ])('stops at %s', (_what, changes, id, state) => {
-    expect(stateOf(changes, id)).toMatchObject({ state, open: 1, first: id })
+    expect(stateOf(typeof changes === 'function' ? changes() : changes, id)).toMatchObject({
+      state,
+      open: 1,
+      first: id,
+    })
   })
 
   it('lets a missing backup pass once the customer knows', () => {
@@ -76,8 +82,17 @@ describe('the list', () => {
     )
   })
 
+  it('asks for no stick where a computer of the shop copies', () => {
+    const facts = { computer: undefined, hostName: 'Workshop host' }
+    expect(stateOf(facts, 'not-running')).toMatchObject({
+      state: 'settled',
+      title: 'The Workshop host does the copying',
+    })
+    expect(stateOf(facts, 'mains').state).toBeUndefined()
+  })
+
   it('puts what blocks before what is open, and what is settled last', () => {
-    const states = readyItems({ ...settled, running: 'off', hostFreeBytes: 1 }).map((i) => i.state)
+    const states = readyItems({ ...settled, ...at({ running: 'off' })(), hostFreeBytes: 1 }).map((i) => i.state)
     expect(states.slice(0, 3)).toEqual(['blocks', 'open', 'settled'])
   })
 })

@@ -1,19 +1,7 @@
 import { z } from 'zod'
+import { PlaceSchema } from '../things/drive'
 
-/** A connection with the rate it really reaches, in bytes per second. */
-export const LINKS = {
-  'usb-2': { name: 'USB 2', bytesPerSecond: 38e6 },
-  'usb-5': { name: 'USB 5 Gb/s', bytesPerSecond: 410e6 },
-  'usb-10': { name: 'USB 10 Gb/s', bytesPerSecond: 950e6 },
-  'sata-3': { name: 'SATA 3 Gb/s', bytesPerSecond: 270e6 },
-  'sata-6': { name: 'SATA 6 Gb/s', bytesPerSecond: 540e6 },
-  'pcie-3x4': { name: 'PCIe 3 x4', bytesPerSecond: 3400e6 },
-  'ethernet-1': { name: '1 Gb Ethernet', bytesPerSecond: 112e6 },
-} as const
-export const LinkIdSchema = z.enum(Object.keys(LINKS) as [keyof typeof LINKS, ...(keyof typeof LINKS)[]])
-export type LinkId = z.infer<typeof LinkIdSchema>
-
-/** How fast the parts of a leg move bytes. Rates in bytes per second. */
+/** How fast the parts of a transfer move bytes. Rates in bytes per second. */
 export const LegTimingSchema = z.object({
   copyBytesPerSecond: z.number(),
   checkBytesPerSecond: z.number(),
@@ -23,27 +11,90 @@ export const LegTimingSchema = z.object({
 })
 export type LegTiming = z.infer<typeof LegTimingSchema>
 
-export const StopSchema = z.object({
-  title: z.string(),
-  sub: z.string(),
-  /** What leads to the next stop: bytes that move, hands that work, a start. */
-  toNext: z.enum(['bytes', 'hands', 'start']).optional(),
-  label: z.string().optional(),
-})
+/** What holds a system, or will: a drive where it sits, an image file in a store, a virtual disk on a host. */
+export const HolderSchema = z.discriminatedUnion('kind', [
+  z.object({ kind: z.literal('drive'), driveId: z.string(), place: PlaceSchema }),
+  /** `store` is the drive or the host that the file lies on; `place` where the drive sits. */
+  z.object({ kind: z.literal('image'), store: z.string(), place: PlaceSchema.nullable() }),
+  z.object({ kind: z.literal('virtual-disk'), hostId: z.string() }),
+])
+export type Holder = z.infer<typeof HolderSchema>
 
-export const RouteSchema = z.object({
-  title: z.string(),
-  why: z.string(),
-  stops: z.array(StopSchema),
-  leg: z.object({
+/** One thing that is done: by hands, by a start, or by moving bytes. */
+export const ActionSchema = z.discriminatedUnion('do', [
+  z.object({ do: z.literal('off'), computerId: z.string() }),
+  z.object({ do: z.literal('take'), driveId: z.string(), from: PlaceSchema }),
+  z.object({ do: z.literal('put'), driveId: z.string(), into: PlaceSchema }),
+  z.object({ do: z.literal('secure-boot'), computerId: z.string(), on: z.boolean() }),
+  /** `system`: from the drive that it lives on; `target`: from the new drive, at the end. */
+  z.object({ do: z.literal('start'), computerId: z.string(), from: z.enum(['stick', 'system', 'target']) }),
+  z.object({ do: z.literal('start-virtual'), hostId: z.string() }),
+  z.object({
+    do: z.literal('transfer'),
+    how: z.enum(['copy', 'capture', 'restore', 'send', 'write-disk']),
+    /** Which of the move's drives it is about; 0 is the system's. */
+    pair: z.number().int().nonnegative(),
+    from: HolderSchema,
+    to: HolderSchema,
+    /** Computer or host that does it. */
+    by: z.string(),
+    /** For `send`: the one that receives. */
+    receivedBy: z.string().optional(),
+    /** The system goes on running while it is read. */
+    live: z.boolean(),
     bytes: z.number(),
-    from: z.string(),
-    to: z.string(),
+    /** What the devices and links would give. */
     timing: LegTimingSchema,
-    /** Reading, moving and reading back, in seconds. */
+    /** The same for transfers over the same links. */
+    way: z.string(),
     lowSeconds: z.number(),
     highSeconds: z.number(),
+    /** How many earlier copies over these links the times are corrected by, and their mean share of the rate. */
+    known: z.object({ copies: z.number(), share: z.number() }),
   }),
+])
+export type Action = z.infer<typeof ActionSchema>
+export type Transfer = Extract<Action, { do: 'transfer' }>
+export type Hands = Exclude<Action, { do: 'transfer' }>
+
+export const PlanSchema = z.object({
+  /** Tells a plan from others: its transfers, with who does them and where the drives sit. */
+  id: z.string(),
+  title: z.string(),
+  why: z.string(),
+  actions: z.array(ActionSchema),
+  /** Times a drive is taken out or put in by hand. */
+  handSteps: z.number(),
+  /** Times a computer is opened. */
+  openings: z.number(),
+  lowSeconds: z.number(),
+  highSeconds: z.number(),
+  limitedBy: z.string(),
+  live: z.boolean(),
+  /** The new drive sits where it will live while it is written. */
+  testedInPlace: z.boolean(),
+  leavesImage: z.boolean(),
+  /** Ids of what it needs besides the computer and its drives. */
+  things: z.array(z.string()),
   risks: z.array(z.string()),
 })
-export type Route = z.infer<typeof RouteSchema>
+export type Plan = z.infer<typeof PlanSchema>
+
+/** A transfer with what hands and starts do before it. */
+export interface Leg {
+  readonly before: readonly Hands[]
+  readonly transfer: Transfer
+}
+
+/** The legs of a plan in order, and what comes after the last. */
+export function legsOf(plan: Pick<Plan, 'actions'>): { legs: Leg[]; after: Hands[] } {
+  const legs: Leg[] = []
+  let before: Hands[] = []
+  for (const action of plan.actions) {
+    if (action.do === 'transfer') {
+      legs.push({ before, transfer: action })
+      before = []
+    } else before.push(action)
+  }
+  return { legs, after: before }
+}

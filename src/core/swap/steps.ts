@@ -1,29 +1,22 @@
 import { z } from 'zod'
-
-/** What a computer's case asks for; part of the bench's description of it. */
-export const ChassisSchema = z.object({
-  kind: z.enum(['desktop', 'tower', 'laptop', 'server']),
-  hasBattery: z.boolean(),
-  /** The part that comes off, and what holds it. */
-  cover: z.object({ name: z.string(), screws: z.number(), screw: z.string(), how: z.string() }),
-  /** What holds a drive in its place. */
-  driveMount: z.object({ screws: z.number(), screw: z.string(), how: z.string() }),
-  tools: z.array(z.string()),
-})
-export type Chassis = z.infer<typeof ChassisSchema>
+import type { Action, Hands } from '../route/types'
+import { type BenchState, placeName } from '../things/bench'
+import type { Computer } from '../things/computer'
+import { driveName, PlaceSchema } from '../things/drive'
 
 /** What a ticked step changes on the bench. */
-export const StepEffectSchema = z.enum([
-  'power-off',
-  'mains-out',
-  'source-out',
-  'target-to-hand',
-  'target-in',
-  'mains-in',
+export const StepEffectSchema = z.discriminatedUnion('kind', [
+  z.object({ kind: z.literal('power-off'), computerId: z.string() }),
+  z.object({ kind: z.literal('mains-out'), computerId: z.string() }),
+  z.object({ kind: z.literal('mains-in'), computerId: z.string() }),
+  /** `toShelf`: an old drive that the plan does not need again. */
+  z.object({ kind: z.literal('take'), driveId: z.string(), toShelf: z.boolean() }),
+  z.object({ kind: z.literal('put'), driveId: z.string(), into: PlaceSchema }),
+  z.object({ kind: z.literal('secure-boot'), computerId: z.string(), on: z.boolean() }),
 ])
 export type StepEffect = z.infer<typeof StepEffectSchema>
 
-/** The part of the plan that a step is about. */
+/** The part of the opened computer that a step is about. */
 export const StepPlaceSchema = z.enum(['power', 'mains', 'button', 'cover', 'drive', 'dock', 'slot'])
 
 export const SwapStepSchema = z.object({
@@ -33,124 +26,213 @@ export const SwapStepSchema = z.object({
   short: z.string(),
   how: z.string(),
   place: StepPlaceSchema,
+  computerId: z.string(),
+  /** The slot that a drive leaves or goes into. */
+  slot: z.string().optional(),
   effect: StepEffectSchema.optional(),
 })
 export type SwapStep = z.infer<typeof SwapStepSchema>
 
 export interface SwapQuestion {
-  readonly computerName: string
-  readonly chassis: Chassis
-  readonly slotName: string
-  readonly sourceName: string
-  readonly targetName: string
-  /** Where the target sits now; undefined when it is in the computer already. */
-  readonly targetOutside?: string
+  readonly bench: BenchState
+  /** The computer that is shown while a dock is touched. */
+  readonly computerId: string
+  /** What hands do now. Starts among them are left to the stations that do them. */
+  readonly hands: readonly Hands[]
+  /** What the plan does after that. */
+  readonly later: readonly Action[]
+  readonly sourceIds: readonly string[]
 }
 
-/** The steps for this computer and these two drives, in order: all power away before anything is touched. */
+/** The steps for what hands do, in order: all power away before a slot is touched, the case closed at the end. */
 export function swapSteps(question: SwapQuestion): SwapStep[] {
-  const { computerName, chassis, slotName, sourceName, targetName, targetOutside } = question
-  const { cover, driveMount } = chassis
-  const step = (
-    id: string,
-    place: SwapStep['place'],
-    short: string,
-    title: string,
-    how: string,
-    effect?: StepEffect,
-  ): SwapStep => ({
-    id,
-    place,
-    short,
-    title,
-    how,
-    ...(effect ? { effect } : {}),
-  })
-  const steps = [
-    step(
-      'shut-down',
-      'power',
-      'Shut down',
-      `Shut the ${computerName} down`,
-      'Shut down, not restart: a restart would look at both drives at once.',
-      'power-off',
-    ),
-    step(
-      'mains-out',
-      'mains',
-      'Mains out',
-      'Pull the mains cable',
-      'At the back of the computer, not at the switch alone.',
-      'mains-out',
-    ),
-    step(
-      'drain',
-      'button',
-      'Button held 10 s',
-      'Hold the power button for ten seconds',
-      'It drains what is left in the power supply.',
-    ),
-    step(
-      'cover-off',
-      'cover',
-      `${capital(cover.name)} off`,
-      `Take the ${cover.name} off`,
-      `${screws(cover)} ${cover.how}`,
-    ),
-    step(
-      'touch-metal',
-      'cover',
-      'Touch metal',
-      'Touch the bare metal of the case',
-      'It takes the charge off you before you touch a drive.',
-    ),
-    step(
-      'source-out',
-      'drive',
-      'Old drive out',
-      `Take the ${sourceName} out`,
-      `Power plug first, then the data plug: pull the plugs, not the cables. ${screws(driveMount)} ${driveMount.how}`,
-      'source-out',
-    ),
-  ]
-  if (targetOutside) {
-    steps.push(
-      step(
-        'target-to-hand',
-        'dock',
-        'New drive from the dock',
-        `Take the ${targetName} out of ${targetOutside}`,
-        'Switch the dock off first and wait until its light is out.',
-        'target-to-hand',
-      ),
-      step(
-        'target-in',
-        'slot',
-        'New drive in',
-        `Put the ${targetName} in at ${slotName}`,
-        `Same place, same plugs: ${slotName}, so that the firmware finds it where it looks first. ${screws(driveMount)}`,
-        'target-in',
-      ),
-    )
+  const { bench, hands } = question
+  const steps: SwapStep[] = []
+  const open = new Set<string>()
+  const computerOf = (id: string) => bench.computers.find((c) => c.id === id)
+  const add = (step: SwapStep) => {
+    const taken = steps.filter((s) => s.id === step.id || s.id.startsWith(`${step.id}~`)).length
+    steps.push(taken > 0 ? { ...step, id: `${step.id}~${taken + 1}` } : step)
   }
+  const opened = (computer: Computer) => {
+    if (open.has(computer.id)) return
+    open.add(computer.id)
+    for (const step of opening(computer)) add(step)
+  }
+  const closed = (computerId: string) => {
+    const computer = computerOf(computerId)
+    if (!computer || !open.delete(computerId)) return
+    for (const step of closing(computer)) add(step)
+  }
+  for (const [i, action] of hands.entries()) {
+    if (action.do === 'start') closed(action.computerId)
+    if (action.do === 'secure-boot') {
+      closed(action.computerId)
+      const computer = computerOf(action.computerId)
+      if (computer) add(secureBoot(computer, action.on))
+    }
+    if (action.do !== 'take' && action.do !== 'put') continue
+    const place = action.do === 'take' ? action.from : action.into
+    const computer = place.kind === 'slot' ? computerOf(place.computerId) : undefined
+    if (computer) opened(computer)
+    const comesBack = [...hands.slice(i + 1), ...question.later].some(
+      (a) => a.do === 'put' && a.driveId === action.driveId,
+    )
+    add(driveStep(question, action, computer, !comesBack && question.sourceIds.includes(action.driveId)))
+  }
+  for (const id of [...open]) closed(id)
+  return steps
+}
+
+function opening(computer: Computer): SwapStep[] {
+  const { name, chassis, id: computerId } = computer
+  const steps: SwapStep[] = []
+  if (computer.running !== 'off') {
+    steps.push({
+      id: 'shut-down',
+      place: 'power',
+      computerId,
+      short: 'Shut down',
+      title: `Shut the ${name} down`,
+      how: 'Shut down, not restart: a restart would look at both drives at once.',
+      effect: { kind: 'power-off', computerId },
+    })
+  }
+  steps.push(
+    {
+      id: 'mains-out',
+      place: 'mains',
+      computerId,
+      short: 'Mains out',
+      title: 'Pull the mains cable',
+      how: 'At the back of the computer, not at the switch alone.',
+      effect: { kind: 'mains-out', computerId },
+    },
+    {
+      id: 'drain',
+      place: 'button',
+      computerId,
+      short: 'Button held 10 s',
+      title: 'Hold the power button for ten seconds',
+      how: 'It drains what is left in the power supply.',
+    },
+    {
+      id: 'cover-off',
+      place: 'cover',
+      computerId,
+      short: `${capital(chassis.cover.name)} off`,
+      title: `Take the ${chassis.cover.name} off${steps.length === 0 ? ` the ${name}` : ''}`,
+      how: `${screws(chassis.cover)} ${chassis.cover.how}`,
+    },
+  )
+  if (chassis.hasBattery) {
+    steps.push({
+      id: 'battery-off',
+      place: 'power',
+      computerId,
+      short: 'Battery off',
+      title: 'Unplug the battery from the board',
+      how: 'Before anything else inside is touched: it goes on giving power while the mains is out.',
+    })
+  }
+  steps.push({
+    id: 'touch-metal',
+    place: 'cover',
+    computerId,
+    short: 'Touch metal',
+    title: 'Touch the bare metal of the case',
+    how: 'It takes the charge off you before you touch a drive.',
+  })
+  return steps
+}
+
+function closing({ id: computerId, chassis }: Computer): SwapStep[] {
   return [
-    ...steps,
-    step(
-      'cover-on',
-      'cover',
-      `${capital(cover.name)} on`,
-      `Put the ${cover.name} back`,
-      `${screws(cover)} Leave them loose until it has started once.`,
-    ),
-    step(
-      'mains-in',
-      'mains',
-      'Mains in',
-      'Plug the mains cable in',
-      'Do not switch on yet: the first start is the trial in Proof.',
-      'mains-in',
-    ),
+    {
+      id: 'cover-on',
+      place: 'cover',
+      computerId,
+      short: `${capital(chassis.cover.name)} on`,
+      title: `Put the ${chassis.cover.name} back`,
+      how: `${chassis.hasBattery ? 'Battery plug first. ' : ''}${screws(chassis.cover)} Leave them loose until it has started once.`,
+    },
+    {
+      id: 'mains-in',
+      place: 'mains',
+      computerId,
+      short: 'Mains in',
+      title: 'Plug the mains cable in',
+      how: 'Do not switch on yet: what starts it comes next.',
+      effect: { kind: 'mains-in', computerId },
+    },
   ]
+}
+
+function driveStep(
+  { bench, computerId, sourceIds }: SwapQuestion,
+  action: Extract<Hands, { do: 'take' | 'put' }>,
+  computer: Computer | undefined,
+  toShelf: boolean,
+): SwapStep {
+  const drive = bench.drives.find((d) => d.id === action.driveId)
+  const name = drive ? driveName(drive) : 'drive'
+  const which = sourceIds.includes(action.driveId)
+    ? 'Old drive'
+    : drive?.purpose === 'transfer'
+      ? 'Transfer drive'
+      : 'New drive'
+  const place = action.do === 'take' ? action.from : action.into
+  const where = placeName(place, bench)
+  const slot = place.kind === 'slot' ? place.slot : undefined
+  const common = { computerId: computer?.id ?? computerId, ...(slot ? { slot } : {}) }
+  if (action.do === 'take') {
+    const effect = { kind: 'take', driveId: action.driveId, toShelf } as const
+    const id = `take-${action.driveId}`
+    if (!computer) {
+      const how = 'Switch it off first and wait until its light is out.'
+      return {
+        ...common,
+        id,
+        place: 'dock',
+        short: `${which} out of the dock`,
+        title: `Take the ${name} out of ${where}`,
+        how,
+        effect,
+      }
+    }
+    const plugs = drive?.body.form === '2.5-inch' || drive?.body.form === '3.5-inch'
+    const how = `${plugs ? 'Power plug first, then the data plug: pull the plugs, not the cables. ' : ''}${screws(computer.chassis.driveMount)} ${computer.chassis.driveMount.how}`
+    return { ...common, id, place: 'drive', short: `${which} out`, title: `Take the ${name} out`, how, effect }
+  }
+  const effect = { kind: 'put', driveId: action.driveId, into: action.into } as const
+  const id = `put-${action.driveId}`
+  if (!computer) {
+    const how = 'It goes in by itself when it is the right way round; do not press.'
+    return {
+      ...common,
+      id,
+      place: 'dock',
+      short: `${which} into the dock`,
+      title: `Put the ${name} into ${where}`,
+      how,
+      effect,
+    }
+  }
+  const module = drive?.body.form === 'M.2' ? 'In at an angle until no contacts show, then down. ' : ''
+  const how = `${module}At ${slot}, so that the firmware finds it where the plan has it. ${screws(computer.chassis.driveMount)}`
+  return { ...common, id, place: 'slot', short: `${which} in`, title: `Put the ${name} in at ${slot}`, how, effect }
+}
+
+function secureBoot({ id: computerId, name, firmware }: Computer, on: boolean): SwapStep {
+  return {
+    id: `secure-boot-${on ? 'on' : 'off'}`,
+    place: 'power',
+    computerId,
+    short: `Secure Boot ${on ? 'on' : 'off'}`,
+    title: `Turn Secure Boot ${on ? 'on again' : 'off'}`,
+    how: `In the firmware settings of the ${name}; ${firmware.bootMenuKey} leads there at power-on.${on ? '' : ' It is turned on again before the first start.'}`,
+    effect: { kind: 'secure-boot', computerId, on },
+  }
 }
 
 function screws({ screws, screw }: { screws: number; screw: string }): string {

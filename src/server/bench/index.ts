@@ -1,89 +1,34 @@
 import { existsSync } from 'node:fs'
-import { rm, mkdir } from 'node:fs/promises'
 import path from 'node:path'
+import { type DriveBytes, openDrive } from '@/bench/open-drive'
 import type { BlockDevice } from '@/core/block/device'
 import { readOnly } from '@/core/block/readonly'
-import { berthOf, driveName, whyNotThere } from '@/bench/places'
-import { type DriveBytes, openDrive } from '@/bench/open-drive'
-import { SparseFileDevice } from '@/bench/sparse-file'
-import { SCENARIO_MOVES } from '@/bench/scenario/moves'
-import { SCENARIO_BENCH, SCENARIO_START } from '@/bench/scenario/things'
-import { DISK_MAKERS } from '@/bench/scenario/disks'
-import { makeScenarioImages } from '@/bench/scenario/images'
-import type { BenchState, Computer, Drive, Place } from '@/bench/types'
+import { type BenchState, berthOf, whyNotThere } from '@/core/things/bench'
+import type { Computer } from '@/core/things/computer'
+import { type Drive, driveName, type Place } from '@/core/things/drive'
 import { database } from '../database'
-import { AccessoryRow, ClockRow, ComputerRow, DriveRow, MoveRow } from '../database/models'
+import { AccessoryRow, BenchRow, ComputerRow, DriveRow } from '../database/models'
 import { publish } from '../events'
 import { drivesFolder, imagesFolder } from '../paths'
 import { Refusal } from '../refusal'
 import { singleton } from '../singleton'
 
-/** Makes the demo bench when there is none: things, moves and the drives' bytes. True when it was made. */
-export async function makeBench(): Promise<boolean> {
+/** The bench that the pages show. */
+export async function activeBench(): Promise<{ id: string; name: string }> {
   await database()
-  if ((await MoveRow.count()) > 0) {
-    await giveBytes()
-    return false
-  }
-  for (const drive of SCENARIO_BENCH.drives) await makeBytes(drive)
-  await makeScenarioImages(await scenarioImagesFolder())
-  for (const data of SCENARIO_BENCH.computers) await ComputerRow.upsert({ id: data.id, data })
-  for (const data of SCENARIO_BENCH.accessories) await AccessoryRow.upsert({ id: data.id, data })
-  for (const data of SCENARIO_BENCH.drives) await DriveRow.upsert({ id: data.id, data })
-  await ClockRow.upsert({ id: 1, at: SCENARIO_START, pace: '30' })
-  const empty = {
-    intake: null,
-    survey: null,
-    route: null,
-    fit: null,
-    ready: null,
-    swap: null,
-    proof: null,
-    handover: null,
-  }
-  for (const [position, [id, brief]] of Object.entries(SCENARIO_MOVES).entries()) {
-    await MoveRow.upsert({ id, position, brief, ...empty })
-  }
-  return true
+  const row = (await BenchRow.findOne({ where: { active: true } })) ?? (await BenchRow.findOne())
+  if (!row) throw new Refusal('There is no bench yet. Make the demo bench with "npm run demo".', 404)
+  return { id: row.id, name: row.name }
 }
 
-/** Writes the file of a drive of the scenario anew. */
-async function makeBytes({ id, file, sizeBytes, logicalSectorSize, physicalSectorSize }: Drive): Promise<void> {
-  if (!file) return
-  await mkdir(drivesFolder(), { recursive: true })
-  const place = path.join(drivesFolder(), file)
-  await rm(place, { force: true })
-  const device = await SparseFileDevice.create(place, sizeBytes, { logicalSectorSize, physicalSectorSize })
-  await DISK_MAKERS[id]?.(device)
-  await device.close()
-}
-
-/** A bench from when some drives were only described gets their bytes; where they are is left as it is. */
-async function giveBytes(): Promise<void> {
-  const { drives } = await benchState()
-  for (const drive of drives.filter((d) => d.file === null && d.image === null)) {
-    const made = SCENARIO_BENCH.drives.find((d) => d.id === drive.id)
-    if (!made) continue
-    await makeBytes(made)
-    const data: Drive = { ...drive, file: made.file, health: made.health, unreadable: made.unreadable }
-    await DriveRow.update({ data }, { where: { id: drive.id } })
-  }
-}
-
-/** The images folder, made when there is none. */
-async function scenarioImagesFolder(): Promise<string> {
-  const folder = imagesFolder()
-  await mkdir(folder, { recursive: true })
-  return folder
-}
-
-/** Everything on the bench as it is now. */
-export async function benchState(): Promise<BenchState> {
+/** Everything on a bench as it is now; on the one that the pages show when none is named. */
+export async function benchState(benchId?: string): Promise<BenchState> {
+  const where = { benchId: benchId ?? (await activeBench()).id }
   await database()
   const [computers, accessories, drives] = await Promise.all([
-    ComputerRow.findAll(),
-    AccessoryRow.findAll(),
-    DriveRow.findAll(),
+    ComputerRow.findAll({ where }),
+    AccessoryRow.findAll({ where }),
+    DriveRow.findAll({ where }),
   ])
   return {
     computers: computers.map((r) => r.data),
@@ -92,11 +37,20 @@ export async function benchState(): Promise<BenchState> {
   }
 }
 
-export async function driveById(id: string): Promise<Drive> {
+async function driveRow(id: string): Promise<DriveRow> {
   await database()
   const row = await DriveRow.findByPk(id)
   if (!row) throw new Refusal('There is no such drive on the bench.', 404)
-  return row.data
+  return row
+}
+
+export async function driveById(id: string): Promise<Drive> {
+  return (await driveRow(id)).data
+}
+
+/** The bench that a drive is on. */
+export async function benchOfDrive(id: string): Promise<BenchState> {
+  return benchState((await driveRow(id)).benchId)
 }
 
 export async function computerById(id: string): Promise<Computer> {
@@ -125,16 +79,10 @@ export function onDetach(listener: DetachListener): () => void {
 /** Puts a drive somewhere else. Throws Refusal when it cannot go there. */
 export async function placeDrive(id: string, place: Place, shelf?: Drive['shelf']): Promise<Drive> {
   const drive = await driveById(id)
-  const bench = await benchState()
+  const bench = await benchOfDrive(id)
   const why = whyNotThere(drive, place, bench)
   if (why) throw new Refusal(why)
-  if (drive.place.kind === 'slot') {
-    const { computerId } = drive.place
-    const computer = bench.computers.find((c) => c.id === computerId)
-    if (computer?.mains)
-      throw new Refusal(`The ${computer.name} has mains power: pull the cable before a drive is taken out.`)
-  }
-  const name = `The ${driveName(drive)} (${berthOf(drive.place, bench).name})`
+  const name = `The ${driveName(drive)} (${berthOf(drive, bench).name})`
   const data: Drive = { ...drive, place, shelf }
   await DriveRow.update({ data }, { where: { id } })
   for (const listener of listeners()) listener(id, name)

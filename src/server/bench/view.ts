@@ -1,89 +1,120 @@
-import { berthOf, driveName, samePlace, whyNotThere } from '@/bench/places'
-import type { BenchState, Drive, Place } from '@/bench/types'
-import { LINKS } from '@/core/route/types'
+import { ACCESSORY_MODELS, COMPUTER_MODELS, DRIVE_MODELS } from '@/bench/catalogue'
+import { formatRate, formatSize } from '@/core/bytes/size'
+import { type Accessory, baysOf } from '@/core/things/accessory'
+import {
+  type BenchState,
+  berthOf,
+  berthsOf,
+  driveIn,
+  placeKey,
+  placeName,
+  slotAt,
+  whyNotThere,
+} from '@/core/things/bench'
+import { bodyWords, fittedWords, linkIn, slotWords } from '@/core/things/bodies'
+import { type Drive, driveName, hasBytes, type Place } from '@/core/things/drive'
+import { LINKS } from '@/core/things/links'
+import { listImages } from '../images'
 import { MoveRow } from '../database/models'
-import { benchState, driveById } from '.'
+import { activeBench, benchOfDrive, benchState, driveById } from '.'
+import { listBenches } from './benches'
 
 /** The bench as its page shows it: quays with berths, and for each drive where it can go. */
 export async function benchView() {
   const bench = await benchState()
-  const computers = bench.computers.map((computer) => ({
-    id: computer.id,
-    name: computer.name,
-    detail: `${computer.model}, ${computer.firmware.mode.toUpperCase()}, mains ${computer.mains ? 'in' : 'out'}`,
-    berths: computer.slots.map((slot) =>
-      berth(
-        bench,
-        { kind: 'slot', computerId: computer.id, slot: slot.id },
-        slot.id,
-        `${slot.interfaceName}, ${LINKS[slot.link].name}`,
-      ),
-    ),
-  }))
-  const accessories = bench.accessories
-    .filter((a) => a.bays.length > 0)
-    .map((accessory) => ({
-      id: accessory.id,
-      name: accessory.name,
-      detail: accessory.detail,
-      berths: accessory.bays.map((bay) =>
-        berth(
-          bench,
-          { kind: 'bay', accessoryId: accessory.id, bay: bay.id },
-          bay.id,
-          `${bay.interfaceName}, ${LINKS[bay.link].name}`,
-        ),
-      ),
-    }))
-  const loose = (kind: 'shelf' | 'table') => bench.drives.filter((d) => d.place.kind === kind).map(plate)
-  const goals: { label: string; place: Place }[] = [
-    ...bench.computers.flatMap((c) =>
-      c.slots.map((s) => ({
-        label: `${c.name}, ${s.id}`,
-        place: { kind: 'slot' as const, computerId: c.id, slot: s.id },
-      })),
-    ),
-    ...bench.accessories.flatMap((a) =>
-      a.bays.map((b) => ({
-        label: a.bays.length > 1 ? `${a.name}, ${b.id}` : a.name,
-        place: { kind: 'bay' as const, accessoryId: a.id, bay: b.id },
-      })),
-    ),
-    { label: 'on the table', place: { kind: 'table' } },
-  ]
+  const places = [...berthsOf(bench).map((b) => b.berth), { kind: 'table' } as const]
   const ways = Object.fromEntries(
     bench.drives.map((drive) => [
       drive.id,
-      goals
-        .filter(
-          ({ place }) =>
-            (!samePlace(place, drive.place) && place.kind !== drive.place.kind) ||
-            (place.kind !== 'table' && !samePlace(place, drive.place)),
-        )
-        .map(({ label, place }) => ({
-          label,
+      places
+        .filter((place) => placeKey(place) !== placeKey(drive.place))
+        .map((place) => ({
+          key: placeKey(place),
+          label: placeName(place, bench),
           place,
-          why: whyNotThere(drive, place, bench) ?? stuck(drive, bench) ?? null,
+          why: whyNotThere(drive, place, bench) ?? null,
+          speed: speedThere(drive, place, bench),
         })),
     ]),
   )
   const uses = Object.fromEntries(await Promise.all(bench.drives.map(async (d) => [d.id, await usesOf(d.id)] as const)))
-  return { computers, accessories, table: loose('table'), shelf: loose('shelf'), ways, uses }
+  const loose = (kind: 'shelf' | 'table') => bench.drives.filter((d) => d.place.kind === kind).map(plate)
+  return {
+    name: (await activeBench()).name,
+    benches: await listBenches(),
+    computers: bench.computers.map((computer) => ({
+      id: computer.id,
+      name: computer.name,
+      detail: `${computer.model}, ${computer.firmware.mode.toUpperCase()}${computer.firmware.secureBoot ? ', Secure Boot on' : ''}`,
+      state: `${RUNNING[computer.running]}, mains ${computer.mains ? 'in' : 'out'}${computer.batteryPercent === null ? '' : `, battery ${computer.batteryPercent} %`}`,
+      mains: computer.mains,
+      sockets: computer.sockets
+        .map((s) => `${s.count} × USB-${s.plug} ${LINKS[s.link].name.replace('USB ', '')}`)
+        .join(', '),
+      berths: computer.slots.map((slot) => berth(bench, { kind: 'slot', computerId: computer.id, slot: slot.id })),
+    })),
+    accessories: bench.accessories
+      .filter((a) => baysOf(a).length > 0)
+      .map((accessory) => ({
+        id: accessory.id,
+        name: accessory.name,
+        detail: accessory.detail,
+        berths: baysOf(accessory).map((bay) => berth(bench, { kind: 'bay', accessoryId: accessory.id, bay: bay.id })),
+      })),
+    others: bench.accessories
+      .filter((a) => baysOf(a).length === 0)
+      .map((a) => ({ id: a.id, name: a.name, detail: a.detail, facts: factsOf(a) })),
+    table: loose('table'),
+    shelf: loose('shelf'),
+    ways,
+    uses,
+    things: { computers: bench.computers, accessories: bench.accessories, drives: bench.drives },
+    models: { computers: COMPUTER_MODELS, accessories: ACCESSORY_MODELS, drives: DRIVE_MODELS },
+    images: (await listImages()).filter((i) => i.opened && i.onBench.length === 0).map((i) => i.name),
+  }
 }
 
-/** Why a drive cannot be taken out of where it is. */
-function stuck(drive: Drive, bench: BenchState): string | undefined {
-  if (drive.place.kind !== 'slot') return undefined
-  const { computerId } = drive.place
-  const computer = bench.computers.find((c) => c.id === computerId)
-  return computer?.mains
-    ? `The ${computer.name} has mains power: pull the cable before a drive is taken out.`
-    : undefined
+const RUNNING = { off: 'switched off', system: 'runs its system', stick: 'runs from the stick' }
+
+/** How fast a drive would be read and written in a place, when it goes in there. */
+function speedThere(drive: Drive, place: Place, bench: BenchState): string | null {
+  const slot = slotAt(bench, place)
+  const link = slot && linkIn(drive, slot)
+  if (!link) return null
+  const rate = LINKS[link].bytesPerSecond
+  const [read, write] = [Math.min(rate, drive.readBytesPerSecond), Math.min(rate, drive.writeBytesPerSecond)]
+  return `${LINKS[link].name}: reads ${formatRate(read)}, writes ${formatRate(write)}`
 }
 
-function berth(bench: BenchState, place: Place, name: string, takes: string) {
-  const drive = bench.drives.find((d) => samePlace(d.place, place))
-  return { name, takes, drive: drive ? plate(drive) : null }
+function factsOf(accessory: Accessory): string[] {
+  switch (accessory.kind) {
+    case 'stick':
+      return [`USB-${accessory.plug} plug`, accessory.signed ? 'Secure Boot accepts it' : 'Secure Boot refuses it']
+    case 'host':
+      return [
+        `${formatSize(accessory.freeBytes)} free`,
+        `${accessory.cores} cores, ${formatSize(accessory.memoryBytes)} memory`,
+        accessory.sockets.map((s) => `${s.count} × USB-${s.plug} ${LINKS[s.link].name.replace('USB ', '')}`).join(', '),
+      ]
+    case 'network':
+      return [LINKS[accessory.link].name]
+    case 'bracket':
+      return [`${accessory.count} of them`]
+    default:
+      return []
+  }
+}
+
+function berth(bench: BenchState, place: Place) {
+  const drive = driveIn(bench, place)
+  const slot = slotAt(bench, place)!
+  return {
+    key: placeKey(place),
+    place,
+    name: slot.id,
+    takes: `${slotWords(slot)}, ${slot.speaks.map((s) => LINKS[s.link].name).join(' or ')}`,
+    drive: drive ? plate(drive) : null,
+  }
 }
 
 function plate(drive: Drive) {
@@ -92,8 +123,13 @@ function plate(drive: Drive) {
     name: driveName(drive),
     serial: drive.serial,
     detail: drive.shelf?.label ?? drive.kind,
-    hasBytes: drive.file !== null || drive.image !== null,
+    form: bodyWords(drive.body),
+    protocol: drive.protocol,
+    hasBytes: hasBytes(drive),
     image: drive.image,
+    encrypted: drive.encrypted,
+    purpose: drive.purpose,
+    unreadable: drive.unreadable.reduce((n, r) => n + r.count, 0),
     health: drive.health,
     sizeBytes: drive.sizeBytes,
     logicalSectorSize: drive.logicalSectorSize,
@@ -106,20 +142,20 @@ async function usesOf(driveId: string): Promise<string[]> {
   const rows = await MoveRow.findAll({ order: [['position', 'ASC']] })
   return rows.flatMap(({ brief }) => {
     const name = `${brief.name}, ${brief.customer}`
-    if (brief.sourceDriveIds.includes(driveId)) return [`${name} (source)`]
-    return brief.targetDriveId === driveId ? [`${name} (target)`] : []
+    if (brief.pairs.some((p) => p.sourceId === driveId)) return [`${name} (source)`]
+    return brief.pairs.some((p) => p.targetId === driveId) ? [`${name} (target)`] : []
   })
 }
 
 /** One drive as its page shows it. Throws Refusal when it is not on the bench. */
 export async function driveView(id: string) {
   const drive = await driveById(id)
-  const bench = await benchState()
-  const { serial, sizeBytes, kind, interfaceName, health, image } = drive
+  const bench = await benchOfDrive(id)
+  const { serial, sizeBytes, kind, health, image } = drive
   return {
     id,
-    drive: { name: driveName(drive), serial, place: berthOf(drive.place, bench).name, sizeBytes },
-    detail: image === null ? `${kind}, ${interfaceName}` : `the image ${image}`,
+    drive: { name: driveName(drive), serial, place: berthOf(drive, bench).name, sizeBytes },
+    detail: image === null ? `${kind}, ${fittedWords(drive)}` : `the image ${image}`,
     health,
     usedBy: await usesOf(id),
   }

@@ -74,6 +74,7 @@ async function copy(): Promise<void> {
         checkedBytes: outcome.checkedBytes,
         digest: outcome.digest,
         bufferBytes: outcome.bufferBytes,
+        targetFingerprint: await fingerprintOf(target),
         copySeconds: seconds.copy,
         checkSeconds: seconds.check,
         partitions: [...plan.partitions],

@@ -11,6 +11,7 @@ import { singleton } from '../singleton'
 /** A copy as the pages see it. */
 export interface CopyView {
   readonly id: string
+  readonly leg: number
   readonly status: CopyStatus
   readonly startedAt: number
   readonly endedAt: number | null
@@ -23,6 +24,8 @@ export interface CopyView {
 export interface Running {
   readonly id: string
   readonly moveId: string
+  /** The two drives it is between. */
+  readonly drives: readonly string[]
   readonly worker: Worker
   status: CopyStatus
   progress: CopyProgress | null
@@ -32,11 +35,11 @@ export interface Running {
 /** Running copies by their move. */
 export const running = () => singleton('running-copies', () => new Map<string, Running>())
 
-/** The newest copy of a move, with the progress of this moment when it runs. */
-export async function latestCopy(moveId: string): Promise<CopyView | undefined> {
+/** The newest copy of a move, or of one of its legs, with the progress of this moment when it runs. */
+export async function latestCopy(moveId: string, leg?: number): Promise<CopyView | undefined> {
   await recover()
   const row = await CopyRow.findOne({
-    where: { moveId },
+    where: leg === undefined ? { moveId } : { moveId, leg },
     order: [
       ['startedAt', 'DESC'],
       ['id', 'DESC'],
@@ -44,9 +47,9 @@ export async function latestCopy(moveId: string): Promise<CopyView | undefined> 
   })
   if (!row) return undefined
   const live = running().get(moveId)
-  const { id, status, startedAt, endedAt, message, progress, summary } = row
-  if (live?.id === id) return { id, status: live.status, startedAt, endedAt, message, progress: live.progress, summary }
-  return { id, status, startedAt, endedAt, message, progress, summary }
+  const { id, leg: ofLeg, status, startedAt, endedAt, message, progress, summary } = row
+  const view = { id, leg: ofLeg, status, startedAt, endedAt, message, progress, summary }
+  return live?.id === id ? { ...view, status: live.status, progress: live.progress } : view
 }
 
 /** Copies that the last server left running were cut off with it; said once, when the database is opened. */
@@ -71,5 +74,6 @@ export async function refuseAfterCopy(moveId: string): Promise<void> {
   const copy = await latestCopy(moveId)
   if (copy?.status === 'running' || copy?.status === 'paused')
     throw new Refusal('The copy is running; nothing it rests on can be changed.')
-  if (copy?.status === 'done') throw new Refusal('The copy is done and checked; what it was made from stays as it is.')
+  if (await CopyRow.findOne({ where: { moveId, status: 'done' }, attributes: ['id'] }))
+    throw new Refusal('The copy is done and checked; what it was made from stays as it is.')
 }

@@ -1,8 +1,8 @@
 import { Worker } from 'node:worker_threads'
-import { driveName } from '@/bench/places'
-import type { Drive } from '@/bench/types'
 import { formatSize } from '@/core/bytes/size'
 import { plateMatches } from '@/core/ready/plate-check'
+import { legSeconds } from '@/core/route/timing'
+import { type Drive, driveName } from '@/core/things/drive'
 import { z } from 'zod'
 import { changeComputer, driveBytes, onDetach } from '../bench'
 import { advance, benchNow, keepClock, pace, setPace } from '../clock'
@@ -13,7 +13,9 @@ import { publish } from '../events'
 import { log } from '../log'
 import { note } from '../logbook'
 import { loadMove, type Move } from '../move'
+import { type LegNow, loadLeg, progressOf } from '../move/legs'
 import { copyNote, readyState } from '../ready'
+import { forgetRoom } from '../route'
 import { Refusal } from '../refusal'
 import { recover, running, type Running } from './current'
 import type { CopyOrder, FromWorker, ToWorker, WorkerDrive } from './messages'
@@ -27,33 +29,35 @@ export async function startCopy(moveId: string, input: unknown): Promise<void> {
   const move = await loadMove(moveId)
   if (running().has(moveId)) throw new Refusal('This copy is running already.')
   if (!move.row.fit || !move.row.route) throw new Refusal('There is no locked fit to copy by. Lock it in Fit first.')
-  if (move.row.swap?.done.length) throw new Refusal('The swap has begun, so this move is not copied again.')
-  if (move.source.id === move.target.id) throw new Refusal('Source and target are the same drive. Nothing was written.')
+  const progress = (await progressOf(move.row))!
+  if (progress.copied === progress.legs.length)
+    throw new Refusal('All legs of this move are copied. It is not copied again.')
+  const leg = await loadLeg(move)
+  if (leg.from.id === leg.to.id) throw new Refusal('Source and target are the same drive. Nothing was written.')
   for (const other of running().values()) {
-    const { source, target } = await loadMove(other.moveId)
-    if ([source.id, target.id].some((id) => id === move.target.id || id === move.source.id)) {
+    if (other.drives.some((id) => id === leg.to.id || id === leg.from.id)) {
       throw new Refusal('One of these drives is in use by another copy. Nothing was written.')
     }
   }
-  const ready = await readyState(move)
+  const ready = await readyState(move, leg)
   if (ready.open > 0) {
     const first = ready.items[0]
     throw new Refusal(`It may not start yet: ${first.title} ${first.why}. Nothing was written.`)
   }
-  if (!plateMatches(move.target.serial, plate)) {
-    throw new Refusal(`These are not the last four characters on the ${driveName(move.target)}. Nothing was written.`)
+  if (!plateMatches(leg.to.serial, plate)) {
+    throw new Refusal(`These are not the last four characters on the ${driveName(leg.to)}. Nothing was written.`)
   }
   const order: CopyOrder = {
-    source: workerDrive(move.source),
-    target: workerDrive(move.target),
-    layout: move.row.fit.layout,
-    timing: move.row.route.route.leg.timing,
-    note: copyNote(move),
+    source: workerDrive(leg.from),
+    target: workerDrive(leg.to),
+    layout: leg.layout,
+    timing: leg.transfer.timing,
+    note: copyNote(move, leg),
     pace: await pace(),
     targetFingerprint: ready.targetFingerprint,
-    sourceFingerprint: move.row.survey!.source.fingerprint,
+    sourceFingerprint: ready.sourceFingerprint,
   }
-  await launch(move, order)
+  await launch(move, leg, order)
 }
 
 export const CopyCommandSchema = z.object({ command: z.enum(['pause', 'resume', 'stop']) })
@@ -78,16 +82,20 @@ export async function changePace(value: '1' | '30' | 'max'): Promise<void> {
   publish({ type: 'changed', moveId: null })
 }
 
-async function launch(move: Move, order: CopyOrder): Promise<void> {
+async function launch(move: Move, leg: LegNow, order: CopyOrder): Promise<void> {
   const moveId = move.id
   const startedAt = Math.round(await benchNow())
-  const id = `${moveId}-${startedAt}`
+  const id = `${moveId}-${leg.index}-${startedAt}`
   const worker = new Worker(new URL('./copy.worker.ts', import.meta.url), { workerData: order })
-  const copy: Running = { id, moveId, worker, status: 'running', progress: null, lastReport: performance.now() }
+  const drives = [leg.from.id, leg.to.id]
+  const copy: Running = { id, moveId, drives, worker, status: 'running', progress: null, lastReport: performance.now() }
   running().set(moveId, copy)
   await CopyRow.create({
     id,
     moveId,
+    leg: leg.index,
+    way: leg.transfer.way,
+    share: null,
     status: 'running',
     startedAt,
     endedAt: null,
@@ -95,7 +103,8 @@ async function launch(move: Move, order: CopyOrder): Promise<void> {
     progress: null,
     summary: null,
   })
-  await note(moveId, `copy started, ${driveName(move.source)} to ${driveName(move.target)}`)
+  const which = leg.of > 1 ? `leg ${leg.index + 1} of ${leg.of}` : 'copy'
+  await note(moveId, `${which} started, ${driveName(leg.from)} to ${driveName(leg.to)}`)
   const release = onDetach((driveId, what) => {
     if (driveId === order.source.id || driveId === order.target.id) tell(copy, { type: 'gone', driveId, what })
   })
@@ -105,8 +114,10 @@ async function launch(move: Move, order: CopyOrder): Promise<void> {
     ended = true
     release()
     const endedAt = Math.round(await benchNow())
-    await CopyRow.update({ status, endedAt, message, summary, progress: copy.progress }, { where: { id } })
+    const share = summary && shareOf(order, summary)
+    await CopyRow.update({ status, endedAt, message, summary, share, progress: copy.progress }, { where: { id } })
     running().delete(moveId)
+    forgetRoom()
     await keepClock()
     publish({ type: 'changed', moveId })
   }
@@ -122,9 +133,9 @@ async function launch(move: Move, order: CopyOrder): Promise<void> {
         publish({ type: 'changed', moveId })
         return
       case 'done':
-        await note(moveId, `copy done, ${formatSize(message.summary.copiedBytes)} equal`, 'good')
+        await note(moveId, `${which} done, ${formatSize(message.summary.copiedBytes)} equal`, 'good')
         await end('done', null, message.summary)
-        if (move.row.ready?.whenDone === 'power-off') {
+        if (move.row.ready?.whenDone === 'power-off' && leg.index === leg.of - 1) {
           await changeComputer(move.computer.id, { running: 'off' })
           await note(moveId, `${move.computer.name} switched off, as chosen`)
         }
@@ -154,6 +165,13 @@ async function launch(move: Move, order: CopyOrder): Promise<void> {
   worker.on('error', lost)
   worker.on('exit', () => void (queue = queue.then(() => (ended ? undefined : lost(new Error('worker left'))))))
   publish({ type: 'changed', moveId })
+}
+
+/** The share of the rate of its devices and links that a copy reached. */
+function shareOf({ timing }: CopyOrder, { copiedBytes, copySeconds, checkSeconds }: CopySummary): number | null {
+  const nominal = legSeconds(timing, copiedBytes)
+  const taken = copySeconds + checkSeconds
+  return copiedBytes > 0 && taken > 0 ? (nominal.copy + nominal.check) / taken : null
 }
 
 async function takeProgress(copy: Running, message: Extract<FromWorker, { type: 'progress' }>): Promise<void> {

@@ -1,5 +1,6 @@
 import { DataTypes, type QueryInterface } from 'sequelize'
 import type { InputMigrations } from 'umzug'
+import { upgradeBrief, upgradeThing } from './upgrade'
 
 const text = (allowNull = true) => ({ type: DataTypes.TEXT, allowNull })
 const key = { type: DataTypes.STRING, primaryKey: true }
@@ -52,4 +53,54 @@ export const MIGRATIONS: InputMigrations<QueryInterface> = [
       }
     },
   },
+  {
+    name: '0002-benches-and-legs',
+    async up({ context }) {
+      await context.createTable('benches', {
+        id: key,
+        name: string,
+        position: integer(),
+        active: { type: DataTypes.BOOLEAN, allowNull: false },
+      })
+      const inBench = { ...string, defaultValue: FIRST_BENCH }
+      for (const table of ['computers', 'accessories', 'drives', 'moves']) {
+        await context.addColumn(table, 'benchId', inBench)
+        await context.addIndex(table, ['benchId'])
+      }
+      await context.addColumn('copies', 'leg', { ...integer(), defaultValue: 0 })
+      await context.addColumn('copies', 'way', text())
+      await context.addColumn('copies', 'share', { type: DataTypes.FLOAT, allowNull: true })
+      await describeAnew(context)
+    },
+    async down() {
+      throw new Error('The descriptions of an earlier version cannot be made again.')
+    },
+  },
 ]
+
+/** The bench that the things of the first version are on. */
+const FIRST_BENCH = 'molo-sette'
+
+/** Turns descriptions of the first version into those of now. Moves begin again at Intake; their logbook stays. */
+async function describeAnew(context: QueryInterface): Promise<void> {
+  const { sequelize } = context
+  const rows = async (table: string) =>
+    (await sequelize.query(`SELECT * FROM ${table}`, { type: 'SELECT' })) as Record<string, string>[]
+  for (const table of ['computers', 'accessories', 'drives'] as const) {
+    for (const { id, data } of await rows(table)) {
+      const replacements = { id, data: JSON.stringify(upgradeThing(table, JSON.parse(data))) }
+      await sequelize.query(`UPDATE ${table} SET data = :data WHERE id = :id`, { replacements })
+    }
+  }
+  const moves = await rows('moves')
+  if (moves.length === 0) return
+  for (const { id, brief } of moves) {
+    const replacements = { id, brief: JSON.stringify(upgradeBrief(JSON.parse(brief))) }
+    const empty = ['intake', 'survey', 'route', 'fit', 'ready', 'swap', 'proof', 'handover'].map((c) => `${c} = NULL`)
+    await sequelize.query(`UPDATE moves SET brief = :brief, ${empty.join(', ')} WHERE id = :id`, { replacements })
+  }
+  await sequelize.query('DELETE FROM copies')
+  await sequelize.query(
+    `INSERT INTO benches (id, name, position, active) VALUES ('${FIRST_BENCH}', 'Molo Sette', 0, 1)`,
+  )
+}

@@ -1,7 +1,9 @@
 import { DataTypes, type InferAttributes, type InferCreationAttributes, Model, type Sequelize } from 'sequelize'
 import type { z } from 'zod'
-import { BriefSchema, type Brief } from '@/bench/scenario/moves'
-import { type Accessory, AccessorySchema, type Computer, ComputerSchema, type Drive, DriveSchema } from '@/bench/types'
+import { BriefSchema, type Brief } from '@/core/intake/brief'
+import { type Accessory, AccessorySchema } from '@/core/things/accessory'
+import { type Computer, ComputerSchema } from '@/core/things/computer'
+import { type Drive, DriveSchema } from '@/core/things/drive'
 import { jsonColumn } from './json'
 import { type CopyProgress, CopyProgressSchema, type CopySummary, CopySummarySchema } from '@/core/copy/progress'
 import {
@@ -18,23 +20,35 @@ import {
 
 abstract class Row<M extends Model> extends Model<InferAttributes<M>, InferCreationAttributes<M>> {}
 
+export class BenchRow extends Row<BenchRow> {
+  declare id: string
+  declare name: string
+  declare position: number
+  /** The one that the pages show. */
+  declare active: boolean
+}
+
 export class ComputerRow extends Row<ComputerRow> {
   declare id: string
+  declare benchId: string
   declare data: Computer
 }
 
 export class AccessoryRow extends Row<AccessoryRow> {
   declare id: string
+  declare benchId: string
   declare data: Accessory
 }
 
 export class DriveRow extends Row<DriveRow> {
   declare id: string
+  declare benchId: string
   declare data: Drive
 }
 
 export class MoveRow extends Row<MoveRow> {
   declare id: string
+  declare benchId: string
   declare position: number
   declare brief: Brief
   declare intake: z.infer<typeof IntakeResultSchema> | null
@@ -50,6 +64,11 @@ export class MoveRow extends Row<MoveRow> {
 export class CopyRow extends Row<CopyRow> {
   declare id: string
   declare moveId: string
+  /** Which leg of the move's plan it is, from 0. */
+  declare leg: number
+  /** The links it goes over, and the share of their rate that it reached; null until it is done. */
+  declare way: string | null
+  declare share: number | null
   declare status: CopyStatus
   declare startedAt: number
   declare endedAt: number | null
@@ -77,12 +96,23 @@ export class ClockRow extends Row<ClockRow> {
 export function defineModels(sequelize: Sequelize): void {
   const options = (tableName: string) => ({ sequelize, tableName, modelName: tableName, timestamps: false })
   const id = { type: DataTypes.STRING, primaryKey: true }
-  ComputerRow.init({ id, data: jsonColumn('data', ComputerSchema, false) as never }, options('computers'))
-  AccessoryRow.init({ id, data: jsonColumn('data', AccessorySchema, false) as never }, options('accessories'))
-  DriveRow.init({ id, data: jsonColumn('data', DriveSchema, false) as never }, options('drives'))
+  const benchId = { type: DataTypes.STRING, allowNull: false }
+  BenchRow.init(
+    {
+      id,
+      name: { type: DataTypes.STRING, allowNull: false },
+      position: { type: DataTypes.INTEGER, allowNull: false },
+      active: { type: DataTypes.BOOLEAN, allowNull: false },
+    },
+    options('benches'),
+  )
+  ComputerRow.init({ id, benchId, data: jsonColumn('data', ComputerSchema, false) as never }, options('computers'))
+  AccessoryRow.init({ id, benchId, data: jsonColumn('data', AccessorySchema, false) as never }, options('accessories'))
+  DriveRow.init({ id, benchId, data: jsonColumn('data', DriveSchema, false) as never }, options('drives'))
   MoveRow.init(
     {
       id,
+      benchId,
       position: { type: DataTypes.INTEGER, allowNull: false },
       brief: jsonColumn('brief', BriefSchema, false) as never,
       intake: jsonColumn('intake', IntakeResultSchema) as never,
@@ -100,6 +130,9 @@ export function defineModels(sequelize: Sequelize): void {
     {
       id,
       moveId: { type: DataTypes.STRING, allowNull: false },
+      leg: { type: DataTypes.INTEGER, allowNull: false },
+      way: DataTypes.TEXT,
+      share: DataTypes.FLOAT,
       status: { type: DataTypes.STRING, allowNull: false },
       startedAt: { type: DataTypes.INTEGER, allowNull: false },
       endedAt: DataTypes.INTEGER,

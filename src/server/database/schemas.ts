@@ -2,31 +2,45 @@ import { z } from 'zod'
 import { TraceSchema } from '@/core/boot/types'
 import { FitWishSchema, LayoutSchema } from '@/core/fit/types'
 import { ProofCheckSchema } from '@/core/proof/compare'
-import { RouteSchema } from '@/core/route/types'
+import { SpeedSchema } from '@/core/intake/speed'
+import { PlanSchema } from '@/core/route/types'
 import { DriveSurveySchema } from '@/core/survey/types'
 import { SwapStepSchema } from '@/core/swap/steps'
 
 // What each station leaves behind. Times are bench time in milliseconds.
 
-export const IntakeResultSchema = z.object({ at: z.number() })
+export const IntakeResultSchema = z.object({
+  at: z.number(),
+  /** Speed of the sources by drive, measured before anything changed. */
+  speeds: z.record(z.string(), SpeedSchema.extend({ at: z.number() })),
+})
 export const SurveyResultSchema = z.object({
   at: z.number(),
-  source: DriveSurveySchema,
-  target: DriveSurveySchema,
+  /** In the order of the brief; a target of null is a virtual disk that is not there yet. */
+  pairs: z.array(z.object({ source: DriveSurveySchema, target: DriveSurveySchema.nullable() })),
   confirmed: z.boolean(),
 })
-export const RouteResultSchema = z.object({ at: z.number(), route: RouteSchema })
-export const FitResultSchema = z.object({
+export const RouteResultSchema = z.object({
+  at: z.number(),
+  plan: PlanSchema,
+  /** What is on the drives that the plan writes to on the way, by drive. */
+  via: z.record(z.string(), DriveSurveySchema),
+})
+export const LockedFitSchema = z.object({
   at: z.number(),
   wish: FitWishSchema,
   layout: LayoutSchema,
   headline: z.string(),
   reason: z.string(),
 })
+/** In the order of the brief; null where it is not locked yet. */
+export const FitResultSchema = z.object({ pairs: z.array(LockedFitSchema.nullable()) })
 export const ReadyResultSchema = z.object({ backupWaived: z.boolean(), whenDone: z.enum(['stay', 'power-off']) })
 export const SwapResultSchema = z.object({
-  steps: z.array(SwapStepSchema),
-  done: z.array(z.object({ id: z.string(), at: z.number() })),
+  /** What hands do before each leg, and last what they do after all of them. */
+  phases: z.array(
+    z.object({ steps: z.array(SwapStepSchema), done: z.array(z.object({ id: z.string(), at: z.number() })) }),
+  ),
 })
 export const TrialSchema = z.object({
   at: z.number(),

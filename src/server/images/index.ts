@@ -1,7 +1,7 @@
 import { readdir, rm, stat } from 'node:fs/promises'
 import path from 'node:path'
-import { driveName } from '@/bench/places'
-import type { Drive } from '@/bench/types'
+import { DRIVE_MODELS } from '@/bench/catalogue'
+import { type Drive, driveName } from '@/core/things/drive'
 import { packingOf, type Packing } from '@/core/image'
 import type { ImageSummary } from '@/core/image/views'
 import { surveyDrive } from '@/core/survey/survey'
@@ -10,7 +10,7 @@ import { schemeWords } from '@/core/survey/words'
 import { HostFile } from '@/host/files'
 import { type HostImage, openHostImage } from '@/host/images'
 import { z } from 'zod'
-import { benchState } from '../bench'
+import { activeBench, benchState } from '../bench'
 import { DriveRow } from '../database/models'
 import { sha256 } from '../digest'
 import { publish } from '../events'
@@ -111,37 +111,48 @@ async function withOpened<T>(file: string, work: (image: HostImage) => Promise<T
   }
 }
 
-export const PutOnBenchSchema = z.object({ image: ImageNameSchema })
+export const PutOnBenchSchema = z.object({
+  image: ImageNameSchema,
+  /** What kind of drive it stands for. */
+  model: z.enum(Object.keys(DRIVE_MODELS) as [DriveModelId, ...DriveModelId[]]).default('sata-ssd'),
+})
+type DriveModelId = keyof typeof DRIVE_MODELS
 
 /** Puts an image on the bench as a drive that lies on the table. Throws Refusal when it is there already. */
-export async function putOnBench(input: unknown): Promise<void> {
-  const { image: name } = PutOnBenchSchema.parse(input)
+export async function putOnBench(input: unknown): Promise<string> {
+  const { image: name, model } = PutOnBenchSchema.parse(input)
   const { drives } = await benchState()
   if (drives.some((d) => d.image === name)) throw new Refusal(`The image ${name} is on the bench already.`)
   const drive = await withImage(name, async ({ device, virtualBytes }): Promise<Drive> => {
-    const number = 1 + Math.max(0, ...drives.map((d) => Number(/^image-(\d+)$/.exec(d.id)?.[1] ?? 0)))
+    const taken = await DriveRow.findAll({ attributes: ['id'] })
+    const number = 1 + Math.max(0, ...taken.map((d) => Number(/^image-(\d+)$/.exec(d.id)?.[1] ?? 0)))
     return {
       id: `image-${number}`,
       model: path.parse(name).name,
       serial: `IMG-${String(number).padStart(4, '0')}`,
-      interfaceName: '2.5-inch SATA',
-      kind: 'SSD',
+      ...driveOfModel(model),
       sizeBytes: virtualBytes,
       logicalSectorSize: device.logicalSectorSize,
       physicalSectorSize: device.physicalSectorSize,
-      readBytesPerSecond: 520e6,
-      writeBytesPerSecond: 460e6,
-      requestSeconds: 0.0003,
       encrypted: false,
+      purpose: 'customer',
       unreadable: [],
       file: null,
       image: name,
       place: { kind: 'table' },
     }
   })
-  await DriveRow.create({ id: drive.id, data: drive })
+  await DriveRow.create({ id: drive.id, benchId: (await activeBench()).id, data: drive })
   publish({ type: 'changed', moveId: null })
+  return drive.id
 }
+
+/** The properties that a drive has by its kind. */
+export function driveOfModel(id: DriveModelId): Pick<Drive, DriveTrait> {
+  const { kind, body, protocol, readBytesPerSecond, writeBytesPerSecond, requestSeconds } = DRIVE_MODELS[id]
+  return { kind, body, protocol, readBytesPerSecond, writeBytesPerSecond, requestSeconds }
+}
+type DriveTrait = 'kind' | 'body' | 'protocol' | 'readBytesPerSecond' | 'writeBytesPerSecond' | 'requestSeconds'
 
 /** Removes what an earlier run left of images that were not finished. Called once, before anything is written. */
 export async function clearPartial(): Promise<void> {

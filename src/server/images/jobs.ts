@@ -1,6 +1,6 @@
 import { Worker } from 'node:worker_threads'
 import { z } from 'zod'
-import { driveName } from '@/bench/places'
+import { driveName } from '@/core/things/drive'
 import { formatSize } from '@/core/bytes/size'
 import { TARGET_KINDS } from '@/core/image'
 import type { ImageJob } from '@/core/image/views'

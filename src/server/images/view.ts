@@ -1,4 +1,4 @@
-import { driveName } from '@/bench/places'
+import { driveName } from '@/core/things/drive'
 import { formatSize } from '@/core/bytes/size'
 import { surveySubject } from '../look'
 import { benchState } from '../bench'

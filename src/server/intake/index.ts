@@ -1,11 +1,119 @@
+import { BriefSchema, type Brief, whyNotTaken } from '@/core/intake/brief'
+import { measureSpeed } from '@/core/intake/speed'
+import { berthOf } from '@/core/things/bench'
+import { driveName } from '@/core/things/drive'
+import { LINKS } from '@/core/things/links'
+import { activeBench, benchState, driveBytes, withDrive } from '../bench'
+import { addMove } from '../bench/make'
 import { benchNow } from '../clock'
+import { refuseAfterCopy } from '../copy/current'
+import { MoveRow } from '../database/models'
+import { publish } from '../events'
+import { freeId } from '../ids'
 import { note } from '../logbook'
-import { keep, loadMove } from '../move'
+import { keep, loadMove, type Move, whatIsGone } from '../move'
+import { Refusal } from '../refusal'
 
 /** Takes the facts of the move as right, so that the drives can be read. */
 export async function confirmIntake(moveId: string): Promise<void> {
   const move = await loadMove(moveId)
   if (move.row.intake) return
-  await keep(moveId, { intake: { at: await benchNow() } })
+  await keep(moveId, { intake: { at: await benchNow(), speeds: await measured(move) } })
   await note(moveId, `taken in: ${move.brief.reason}`)
+}
+
+/** How long a drive tries a sector that it cannot read, as common drives do. */
+const RETRY_SECONDS = 2
+
+/** Measures what every source that is connected and has bytes does now. */
+async function measured(move: Move) {
+  const speeds: NonNullable<MoveRow['intake']>['speeds'] = {}
+  for (const { source } of move.pairs) {
+    const berth = berthOf(source, move.bench)
+    if (!berth.link || (source.file === null && source.image === null)) continue
+    driveBytes(source)
+    const link = LINKS[berth.link]
+    const cost = {
+      readBytesPerSecond: Math.min(source.readBytesPerSecond, link.bytesPerSecond),
+      requestSeconds: source.requestSeconds,
+      retrySeconds: RETRY_SECONDS,
+    }
+    const over = `${berth.name}, ${link.name}`
+    const speed = await withDrive(source, (device) => measureSpeed(device, cost, over))
+    speeds[source.id] = { ...speed, at: await benchNow() }
+  }
+  return speeds
+}
+
+/** Measures the old drives again, as long as nothing was copied. */
+export async function measureAgain(moveId: string): Promise<void> {
+  const move = await loadMove(moveId)
+  await refuseAfterCopy(moveId)
+  const speeds = await measured(move)
+  if (Object.keys(speeds).length === 0)
+    throw new Refusal('No drive of this move is connected, so there is nothing to measure.')
+  await keep(moveId, { intake: { at: move.row.intake?.at ?? (await benchNow()), speeds } })
+  await note(moveId, 'old drive measured')
+}
+
+/** Opens a new move on the bench that is shown. Returns its id. Throws Refusal when it contradicts itself. */
+export async function newMove(input: unknown): Promise<string> {
+  const brief = await checked(input)
+  const { id: benchId } = await activeBench()
+  await refuseSharedDrives(brief, benchId, undefined)
+  const id = await freeId(brief.name, 'move', async (taken) => (await MoveRow.count({ where: { id: taken } })) > 0)
+  await addMove(benchId, id, brief)
+  await note(id, 'move opened')
+  publish({ type: 'changed', moveId: null })
+  return id
+}
+
+/** Changes what a move is about, while nothing of it was copied. What was read and planned is let go. */
+export async function changeMove(moveId: string, input: unknown): Promise<void> {
+  const brief = await checked(input)
+  const move = await loadMove(moveId).catch(() => undefined)
+  await refuseAfterCopy(moveId)
+  const row = move?.row ?? (await MoveRow.findByPk(moveId))
+  if (!row) throw new Refusal('There is no such move.', 404)
+  await refuseSharedDrives(brief, row.benchId, moveId)
+  const sameDrives =
+    JSON.stringify(brief.pairs) === JSON.stringify(row.brief.pairs) && brief.computerId === row.brief.computerId
+  const sameGoal =
+    brief.toVirtualMachine === row.brief.toVirtualMachine && brief.targetComputerId === row.brief.targetComputerId
+  const letGo =
+    sameDrives && sameGoal ? {} : { intake: null, survey: null, route: null, fit: null, ready: null, swap: null }
+  await MoveRow.update({ brief, ...letGo }, { where: { id: moveId } })
+  await note(moveId, 'intake changed')
+  publish({ type: 'changed', moveId })
+}
+
+async function checked(input: unknown): Promise<Brief> {
+  const brief = BriefSchema.parse(input)
+  const why = whyNotTaken(brief)
+  if (why) throw new Refusal(why, 400)
+  return brief
+}
+
+/** A target belongs to one move only, and nothing that is a source somewhere is written to. */
+async function refuseSharedDrives(brief: Brief, benchId: string, besides: string | undefined): Promise<void> {
+  const bench = await benchState(benchId)
+  const gone = whatIsGone(brief, bench)
+  if (gone) throw new Refusal(gone)
+  const name = (id: string) => driveName(bench.drives.find((d) => d.id === id)!)
+  for (const row of await MoveRow.findAll({ where: { benchId } })) {
+    if (row.id === besides || row.handover) continue
+    for (const { sourceId, targetId } of brief.pairs) {
+      for (const theirs of row.brief.pairs) {
+        const other = `${row.brief.name}, ${row.brief.customer}`
+        if (targetId !== null && theirs.targetId === targetId)
+          throw new Refusal(`The ${name(targetId)} is the target of another move: ${other}.`)
+        if (targetId !== null && theirs.sourceId === targetId)
+          throw new Refusal(
+            `The ${name(targetId)} holds a system that another move is about: ${other}. It cannot be a target.`,
+          )
+        if (theirs.targetId === sourceId)
+          throw new Refusal(`The ${name(sourceId)} is written to by another move: ${other}. It cannot be a source.`)
+      }
+    }
+  }
 }

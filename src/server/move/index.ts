@@ -1,6 +1,8 @@
-import { berthOf, driveName } from '@/bench/places'
-import type { Brief } from '@/bench/scenario/moves'
-import type { BenchState, Computer, Drive } from '@/bench/types'
+import { type BenchState, berthOf } from '@/core/things/bench'
+import type { Computer } from '@/core/things/computer'
+import { type Drive, driveName } from '@/core/things/drive'
+import { fittedWords } from '@/core/things/bodies'
+import type { Brief } from '@/core/intake/brief'
 import { whyNotYet } from '@/core/intake/possible'
 import { benchState } from '../bench'
 import { database } from '../database'
@@ -8,15 +10,23 @@ import { MoveRow } from '../database/models'
 import { publish } from '../events'
 import { Refusal } from '../refusal'
 
+/** One drive of a move and where it goes; no target where it becomes a virtual disk. */
+export interface MovePair {
+  readonly source: Drive
+  readonly target: Drive | undefined
+}
+
 /** A move with the things it is about, as they are now. */
 export interface Move {
   readonly id: string
   readonly row: MoveRow
   readonly brief: Brief
   readonly bench: BenchState
+  /** Where the system lives. */
   readonly computer: Computer
-  readonly source: Drive
-  readonly target: Drive
+  /** Where it will live; undefined for a virtual machine. */
+  readonly goal: Computer | undefined
+  readonly pairs: readonly MovePair[]
 }
 
 /** The name, place and numbers of a drive, for its plate. */
@@ -26,7 +36,7 @@ export interface PlateView {
   readonly model: string
   readonly serial: string
   readonly sizeBytes: number
-  readonly interfaceName: string
+  readonly fits: string
   readonly place: string
   readonly inComputer: boolean
   readonly connected: boolean
@@ -39,62 +49,76 @@ export async function moveRow(id: string): Promise<MoveRow> {
   return row
 }
 
-/** Loads a move that can be carried out. Throws Refusal when it is unknown or not possible yet. */
+/** Loads a move. Throws Refusal when it is unknown, or when what it is about is not on its bench. */
 export async function loadMove(id: string): Promise<Move> {
   const row = await moveRow(id)
-  const { brief } = row
-  const bench = await benchState()
-  const obstacle = obstacleOf(brief, bench)
-  if (obstacle) throw new Refusal(obstacle)
+  return moveOf(row, await benchState(row.benchId))
+}
+
+/** The move of a row, with the things of its bench. Throws Refusal when one of them is gone. */
+export function moveOf(row: MoveRow, bench: BenchState): Move {
+  const { id, brief } = row
+  const missing = whatIsGone(brief, bench)
+  if (missing) throw new Refusal(missing)
   const computer = bench.computers.find((c) => c.id === brief.computerId)!
-  const source = bench.drives.find((d) => d.id === brief.sourceDriveIds[0])!
-  const target = bench.drives.find((d) => d.id === brief.targetDriveId)!
-  return { id, row, brief, bench, computer, source, target }
+  const goalId = brief.targetComputerId ?? brief.computerId
+  const goal = brief.toVirtualMachine ? undefined : bench.computers.find((c) => c.id === goalId)
+  const drive = (driveId: string) => bench.drives.find((d) => d.id === driveId)!
+  const pairs = brief.pairs.map(({ sourceId, targetId }) => ({
+    source: drive(sourceId),
+    target: targetId === null ? undefined : drive(targetId),
+  }))
+  return { id, row, brief, bench, computer, goal, pairs }
+}
+
+/** Which thing of a move is no longer on the bench, in a sentence; undefined when all are. */
+export function whatIsGone(brief: Brief, bench: BenchState): string | undefined {
+  if (!bench.computers.some((c) => c.id === brief.computerId)) return 'Its computer is no longer on the bench.'
+  if (brief.targetComputerId !== null && !bench.computers.some((c) => c.id === brief.targetComputerId))
+    return 'The computer that it moves to is no longer on the bench.'
+  for (const { sourceId, targetId } of brief.pairs) {
+    if (!bench.drives.some((d) => d.id === sourceId)) return 'A drive that it moves is no longer on the bench.'
+    if (targetId !== null && !bench.drives.some((d) => d.id === targetId))
+      return 'A drive that it moves to is no longer on the bench.'
+  }
+  return undefined
 }
 
 /** The drives a move is about, by id and name. Throws Refusal when there is no such move. */
 export async function moveDrives(id: string): Promise<{ id: string; name: string }[]> {
-  const { brief } = await moveRow(id)
-  const { drives } = await benchState()
-  return [...brief.sourceDriveIds, brief.targetDriveId].flatMap((driveId) => {
-    const drive = drives.find((d) => d.id === driveId)
-    return drive ? [{ id: drive.id, name: driveName(drive) }] : []
-  })
+  const { brief, benchId } = await moveRow(id)
+  const { drives } = await benchState(benchId)
+  return brief.pairs
+    .flatMap((p) => [p.sourceId, ...(p.targetId === null ? [] : [p.targetId])])
+    .flatMap((driveId) => {
+      const drive = drives.find((d) => d.id === driveId)
+      return drive ? [{ id: drive.id, name: driveName(drive) }] : []
+    })
 }
 
-/** Why a move cannot be carried out yet, or undefined. */
-export function obstacleOf(brief: Brief, bench: BenchState): string | undefined {
-  const computer = bench.computers.find((c) => c.id === brief.computerId)
-  const drive = (id: string | null) => bench.drives.find((d) => d.id === id)
-  const sources = brief.sourceDriveIds.map(drive)
-  if (!computer || sources.some((d) => !d)) return 'Its computer or one of its drives is not on the bench.'
-  const target = drive(brief.targetDriveId)
-  const reachable = (d: Drive) => bench.accessories.some((a) => a.bays.some((b) => b.interfaceName === d.interfaceName))
-  const facts = (d: Drive) => ({
-    name: driveName(d),
-    sizeBytes: d.sizeBytes,
-    hasBytes: d.file !== null || d.image !== null,
-    encrypted: d.encrypted,
-  })
+/** Why a move whose way was taken cannot be carried out yet, or undefined. Also undefined before a way is taken. */
+export function obstacleOf(move: Move): string | undefined {
+  const { row, computer, brief } = move
+  if (!row.route || !row.survey) return undefined
   return whyNotYet({
     firmwareMode: computer.firmware.mode,
-    sourceDrives: sources.map((d) => facts(d!)),
-    target: target && { ...facts(target), adapter: reachable(target) },
     toVirtualMachine: brief.toVirtualMachine,
     toOtherComputer: brief.targetComputerId !== null,
+    plan: row.route.plan,
+    pairs: row.survey.pairs,
   })
 }
 
 export function plateOf(drive: Drive, bench: BenchState): PlateView {
-  const { id, model, serial, sizeBytes, interfaceName } = drive
-  const berth = berthOf(drive.place, bench)
+  const { id, model, serial, sizeBytes } = drive
+  const berth = berthOf(drive, bench)
   return {
     id,
     name: driveName(drive),
     model,
     serial,
     sizeBytes,
-    interfaceName,
+    fits: fittedWords(drive),
     place: berth.name,
     inComputer: berth.inComputer,
     connected: berth.link !== undefined,

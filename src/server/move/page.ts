@@ -1,24 +1,31 @@
-import { latestCopy } from '../copy/current'
 import { headState } from '../head'
 import { logbook } from '../logbook'
 import { clockTime } from '../words'
-import { loadMove, plateOf } from '.'
+import { planTrouble } from '../route/trouble'
+import { loadMove, obstacleOf, plateOf } from '.'
+import { progressOf } from './legs'
 import { moveRail } from './rail'
 
 /** What every station's page needs of its move. */
 export async function movePage(id: string) {
   const move = await loadMove(id)
-  const copy = await latestCopy(id)
-  const { brief, bench, computer } = move
+  const progress = await progressOf(move.row)
+  const { brief, bench, computer, pairs } = move
   const lines = (await logbook(id, 14)).map(({ id, at, tone, text }) => ({ id, tone, text, time: clockTime(at) }))
   return {
     move,
-    copy,
+    progress,
+    /** The newest copy of the leg that the move is at. */
+    copy: progress?.copies[progress.leg],
     head: await headState(),
     title: `${brief.name}, ${brief.customer}`,
-    rail: moveRail(move.row, copy, bench),
-    source: plateOf(move.source, bench),
-    target: plateOf(move.target, bench),
+    rail: moveRail(move.row, progress),
+    obstacle: obstacleOf(move),
+    trouble: await planTrouble(move, progress),
+    plates: pairs.map((p) => ({
+      source: plateOf(p.source, bench),
+      target: p.target ? plateOf(p.target, bench) : undefined,
+    })),
     computer,
     lines,
   }

@@ -1,37 +1,58 @@
-import { berthOf } from '@/bench/places'
 import { formatSize } from '@/core/bytes/size'
 import { fitSizes } from '@/core/fit/solve'
 import { railOf, type RailStop, type StationId } from '@/core/move/stations'
-import type { CopyView } from '../copy/current'
 import type { MoveRow } from '../database/models'
-import type { BenchState } from '@/bench/types'
+import type { Progress } from './legs'
 
-/** The rail of a move, from what its stations have left behind. */
-export function moveRail(row: MoveRow, copy: CopyView | undefined, bench: BenchState): RailStop[] {
+/** The rail of a move, from what its stations have left behind. With several legs it tells which one it is in. */
+export function moveRail(row: MoveRow, progress: Progress | undefined): RailStop[] {
   const results: Partial<Record<StationId, string | true>> = {}
   if (row.intake) results.intake = row.brief.reason
-  if (row.survey?.confirmed) results.survey = '2 drives read'
-  if (row.route) results.route = routeNote(row, bench)
-  if (row.fit) results.fit = fitNote(row.fit.layout)
+  if (row.survey?.confirmed) {
+    const drives = row.survey.pairs.reduce((n, p) => n + (p.target ? 2 : 1), 0)
+    results.survey = `${drives} ${drives === 1 ? 'drive' : 'drives'} read`
+  }
+  if (row.route && progress) results.route = routeNote(progress)
+  if (row.fit?.pairs.every((p) => p !== null)) results.fit = fitNote(row.fit.pairs[0]!.layout)
+  if (!row.fit || !progress) return railOf(results)
+
+  const { legs, copies, copied, phase, leg } = progress
+  const copy = copies[leg]
   const started = copy && ['running', 'paused', 'done'].includes(copy.status)
-  if (row.fit && started) results.ready = 'all settled'
-  if (copy?.status === 'done' && copy.summary) results.copy = `${formatSize(copy.summary.copiedBytes)}, equal`
-  if (row.swap && row.swap.done.length === row.swap.steps.length) results.swap = 'old drive out'
+  const between = copied < legs.length
+  // Between two legs Swap comes before Ready: what hands do then belongs to the leg that was copied.
+  const handsFirst = phase !== undefined && phase > 0
+  if (started && !between) results.ready = 'all settled'
+  if (between && (handsFirst || started)) results.ready = 'all settled'
+  if (!between) results.copy = `${formatSize(copiedBytes(progress))}, equal`
+  else if (handsFirst) results.copy = `leg ${copied} of ${legs.length} copied`
+  if (!between && phase === undefined) results.swap = 'old drive out'
   const trial = row.proof?.trials.at(-1)
   if (results.swap && trial?.trace.starts && trial.subject === 'target' && trial.checks.every((c) => c.passed)) {
     results.proof = 'starts, all equal'
   }
   if (row.handover) results.handover = 'handed over'
-  return railOf(results)
+  const rail = railOf(results)
+  if (legs.length === 1 || row.handover) return rail
+  const shown = handsFirst ? phase : leg + 1
+  return rail.map((stop) =>
+    stop.state === 'current' && ['ready', 'copy', 'swap'].includes(stop.id)
+      ? { ...stop, note: `leg ${Math.min(shown, legs.length)} of ${legs.length}` }
+      : stop,
+  )
 }
 
-function routeNote(row: MoveRow, bench: BenchState): string {
-  const target = bench.drives.find((d) => d.id === row.brief.targetDriveId)
-  const from = row.route!.route.stops[2]?.sub ?? (target ? berthOf(target.place, bench).name : '')
-  return `${from.split(',')[0]}, 1 leg`
+/** Bytes that all finished legs copied. */
+export function copiedBytes({ copies }: Progress): number {
+  return copies.reduce((sum, c) => sum + (c?.summary?.copiedBytes ?? 0), 0)
 }
 
-function fitNote(layout: NonNullable<MoveRow['fit']>['layout']): string {
+function routeNote({ plan, legs }: Progress): string {
+  const [title] = plan.title.split(',')
+  return `${title.toLowerCase()}, ${legs.length} ${legs.length === 1 ? 'leg' : 'legs'}`
+}
+
+function fitNote(layout: NonNullable<NonNullable<MoveRow['fit']>['pairs'][number]>['layout']): string {
   const grown = layout.partitions.find((p) => p.rule === 'fill') ?? layout.partitions[0]
   const name = grown.role === 'system' ? 'C:' : grown.title
   return `${name} to ${formatSize(fitSizes(grown, layout.sectorSize).after)}`

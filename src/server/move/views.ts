@@ -1,166 +1,275 @@
-import { platePrefix } from '@/core/ready/plate-check'
-import { driveName } from '@/bench/places'
 import { SHOP } from '@/bench/scenario/things'
+import type { BenchState } from '@/core/things/bench'
+import { driveIn } from '@/core/things/bench'
+import { fittedWords, slotWords } from '@/core/things/bodies'
+import type { Computer } from '@/core/things/computer'
+import { driveName } from '@/core/things/drive'
+import { LINKS } from '@/core/things/links'
+import { platePrefix } from '@/core/ready/plate-check'
+import { ORDER_RULE } from '@/core/route/judge'
+import { courseOf } from '@/core/route/course'
 import { readyState } from '../ready'
-import { routeFor } from '../route'
-import { stepsFor } from '../swap'
-import { calendarDay, clockSeconds, clockTime } from '../words'
+import { routesOf } from '../route'
+import { phaseNow } from '../swap'
+import { activeBench } from '../bench'
+import { calendarDay, clockSeconds, clockTime, dayWords, promiseWords } from '../words'
+import { loadLeg, stepsOf } from './legs'
 import type { MovePage } from './page'
+import { plateOf } from '.'
 
 // What each station's page shows, as plain values. Everything is computed here or in core; pages only draw.
 
 const RUNNING = { off: 'switched off', system: 'running its own system', stick: 'running from the rescue stick' }
 
-export function intakeView({ move, computer, source, target, lines }: MovePage) {
-  const { brief, row, bench } = move
+export function intakeView({ move, plates, lines }: MovePage) {
+  const { brief, row, bench, computer, goal } = move
   return {
     confirmed: row.intake !== null,
-    reason: brief.reason,
-    customer: brief.customer,
-    promised: brief.promised,
-    backup: brief.backup,
-    computer: {
-      name: computer.name,
-      model: computer.model,
-      firmware: `${computer.firmware.mode.toUpperCase()}, Secure Boot ${computer.firmware.secureBoot ? 'on' : 'off'}`,
-      memoryBytes: computer.memoryBytes,
-      bootMenuKey: computer.firmware.bootMenuKey,
-      running: RUNNING[computer.running],
-      bootEntries: computer.firmware.bootEntries.map((e) => ({ id: e.id, name: e.name, path: e.path })),
-      slots: computer.slots.map((slot) => {
-        const drive = bench.drives.find(
-          (d) => d.place.kind === 'slot' && d.place.computerId === computer.id && d.place.slot === slot.id,
-        )
-        return { id: slot.id, takes: slot.interfaceName, holds: drive ? driveName(drive) : null }
-      }),
-    },
-    source,
-    target,
+    brief,
+    promised: promiseWords(brief.promised),
+    backup: brief.backup && { where: brief.backup.where, date: dayWords(brief.backup.date) },
+    computer: computerView(computer, bench),
+    goal: goal && goal.id !== computer.id ? computerView(goal, bench) : undefined,
+    plates: plates.map((p, i) => ({
+      ...p,
+      fits: fittedWords(move.pairs[i].source),
+      speed: row.intake?.speeds[move.pairs[i].source.id],
+    })),
     lines,
   }
 }
 
-export function surveyView({ move, source, target, lines }: MovePage) {
+/** The facts of a computer, in words. */
+function computerView(computer: Computer, bench: BenchState) {
+  const { firmware, processors, networkCards, sockets, batteryPercent } = computer
+  const starts = [
+    firmware.startsFromNvme ? 'NVMe' : 'not from NVMe',
+    firmware.startsFromUsb ? 'USB' : 'not from USB',
+    ...(firmware.mode === 'bios' && !firmware.startsBeyond2Tib ? ['drives up to 2 TiB'] : []),
+  ]
+  return {
+    id: computer.id,
+    name: computer.name,
+    model: computer.model,
+    firmware: `${firmware.mode.toUpperCase()}, Secure Boot ${firmware.secureBoot ? 'on' : 'off'}`,
+    starts: `from SATA, ${starts.join(', ')}`,
+    memoryBytes: computer.memoryBytes,
+    processors: `${processors.count} × ${processors.cores} cores`,
+    network:
+      networkCards.map((c) => `${LINKS[c.link].name}${c.address ? `, ${c.address}` : ''}`).join('; ') ||
+      'no network card',
+    sockets:
+      sockets.map((s) => `${s.count} × USB ${s.plug} ${LINKS[s.link].name.replace('USB ', '')}`).join(', ') || 'none',
+    battery: batteryPercent === null ? null : `${batteryPercent} %`,
+    chassis: `${computer.chassis.kind}, ${computer.chassis.cover.name} with ${computer.chassis.cover.screws} screws`,
+    bootMenuKey: firmware.bootMenuKey,
+    running: RUNNING[computer.running],
+    bootEntries: firmware.bootEntries.map((e) => ({ id: e.id, name: e.name, path: e.path })),
+    slots: computer.slots.map((slot) => {
+      const drive = driveIn(bench, { kind: 'slot', computerId: computer.id, slot: slot.id })
+      return { id: slot.id, takes: slotWords(slot), holds: drive ? driveName(drive) : null }
+    }),
+  }
+}
+
+export function surveyView({ move, plates, lines }: MovePage) {
   const { survey } = move.row
   return {
-    survey: survey && {
-      source: survey.source,
-      target: survey.target,
-      confirmed: survey.confirmed,
-      read: clockTime(survey.at),
-    },
-    source,
-    target,
-    health: { source: move.source.health, target: move.target.health },
+    survey: survey && { confirmed: survey.confirmed, read: clockTime(survey.at) },
+    pairs: plates.map((p, i) => ({
+      ...p,
+      read: survey ? survey.pairs[i] : undefined,
+      health: { source: move.pairs[i].source.health, target: move.pairs[i].target?.health },
+    })),
     lines,
   }
 }
 
-export function routeView({ move, source, target }: MovePage) {
-  const found = routeFor(move)
+export async function routeView({ move, progress, obstacle, trouble }: MovePage) {
+  const { plans, obstacles, openings } = await routesOf(move)
+  const taken = progress?.plan
+  // The plan that was taken stays on the page as it was taken, even when the bench has become another one.
+  const shown = taken && !plans.some((p) => p.id === taken.id) ? [taken, ...plans] : plans
   return {
-    taken: move.row.route !== null,
-    found: move.row.route ? ({ works: true, route: move.row.route.route } as const) : found,
-    source,
-    target,
+    taken: taken?.id,
+    begun: (progress?.copied ?? 0) > 0 || progress?.copies.some((c) => c !== undefined) === true,
+    plans: shown.map((plan) => {
+      const used = taken?.id === plan.id ? taken : plan
+      const { actions, ...rest } = used
+      return {
+        ...rest,
+        stops: courseOf(used, move.bench),
+        legs: actions.flatMap((a) =>
+          a.do === 'transfer'
+            ? [
+                {
+                  how: a.how,
+                  bytes: a.bytes,
+                  timing: a.timing,
+                  known: a.known,
+                  lowSeconds: a.lowSeconds,
+                  highSeconds: a.highSeconds,
+                },
+              ]
+            : [],
+        ),
+      }
+    }),
+    rule: ORDER_RULE,
+    obstacles,
+    openings,
+    obstacle,
+    trouble,
     computerName: move.computer.name,
+    toVirtualMachine: move.brief.toVirtualMachine,
+    drives: move.pairs.map((p) => driveName(p.source)),
   }
 }
 
-export function fitView({ move, source, target, copy }: MovePage) {
-  const { survey, fit, route } = move.row
+export function fitView({ move, progress, plates }: MovePage) {
+  const { survey, fit } = move.row
+  const copies = progress?.copies ?? []
   return {
-    source,
-    target,
-    sourceSurvey: survey!.source,
-    targetSurvey: survey!.target,
-    locked: fit && { wish: fit.wish, at: clockTime(fit.at) },
-    copied: copy?.status === 'done' || copy?.status === 'running' || copy?.status === 'paused',
-    leg: route!.route.leg,
+    pairs: plates.flatMap((p, i) => {
+      const { source, target } = survey!.pairs[i]
+      const locked = fit?.pairs[i]
+      const leg = progress!.legs.findLast((l) => l.transfer.pair === i)!.transfer
+      return target && p.target
+        ? [
+            {
+              index: i,
+              source: p.source,
+              target: p.target,
+              sourceSurvey: source,
+              targetSurvey: target,
+              locked: locked ? { wish: locked.wish, at: clockTime(locked.at) } : null,
+              leg,
+            },
+          ]
+        : []
+    }),
+    copied: copies.some((c) => c && ['done', 'running', 'paused'].includes(c.status)),
   }
 }
 
-export async function readyView({ move, source, target, copy }: MovePage) {
-  const { items, open, whenDone } = await readyState(move)
+export async function readyView({ move, progress, copy }: MovePage) {
+  const leg = await loadLeg(move)
+  const { items, open, whenDone } = await readyState(move, leg)
   return {
     items: items.map((item) => ({ ...item })),
     open,
     whenDone,
-    source,
-    target,
-    platePrefix: platePrefix(target.serial),
-    system: move.row.survey!.source.partitions.find((p) => p.role === 'system'),
+    leg: { number: leg.index + 1, of: leg.of },
+    source: plateOf(leg.from, move.bench),
+    target: plateOf(leg.to, move.bench),
+    platePrefix: platePrefix(leg.to.serial),
+    system: leg.source.partitions.find((p) => p.role === 'system'),
     running: copy?.status === 'running' || copy?.status === 'paused',
-    done: copy?.status === 'done',
+    done: progress!.copied === progress!.legs.length,
   }
 }
 
-export function copyView({ move, copy, source, target, lines }: MovePage) {
-  const { survey, route } = move.row
+export function copyView({ move, copy, progress, lines }: MovePage) {
+  const { survey } = move.row
+  // After a leg its summary stays until the next one begins.
+  const shown = copy ?? progress!.copies[progress!.copied - 1]!
+  const { transfer } = progress!.legs[shown.leg]
+  const drive = (end: typeof transfer.from) =>
+    plateOf(
+      move.bench.drives.find((d) => end.kind === 'drive' && d.id === end.driveId)!,
+      move.bench,
+    )
+  const { source } = survey!.pairs[transfer.pair]
   return {
-    copy: copy!,
-    started: clockTime(copy!.startedAt),
-    ended: copy!.endedAt === null ? null : clockTime(copy!.endedAt),
-    startedAt: copy!.startedAt,
-    source,
-    target,
-    profile: survey!.source.profile,
-    sourceBytes: survey!.source.sizeBytes,
-    leg: route!.route.leg,
+    copy: shown,
+    started: clockTime(shown.startedAt),
+    ended: shown.endedAt === null ? null : clockTime(shown.endedAt),
+    startedAt: shown.startedAt,
+    legNumber: shown.leg + 1,
+    legs: progress!.legs.length,
+    source: drive(transfer.from),
+    target: drive(transfer.to),
+    profile: source.profile,
+    sourceBytes: source.sizeBytes,
+    leg: transfer,
     lines,
   }
 }
 
-export function swapView({ move, computer, source, target }: MovePage) {
-  const { steps, done } = stepsFor(move)
+export function swapView({ move, progress }: MovePage) {
+  const phase = phaseNow(progress!)
+  const { steps, done } = stepsOf(move, progress!, phase)
+  const step = steps[done.length] ?? steps.at(-1)
+  const computer = move.bench.computers.find((c) => c.id === step?.computerId) ?? move.goal ?? move.computer
+  const involved = move.bench.drives.filter(
+    (d) =>
+      move.pairs.some((p) => p.source.id === d.id || p.target?.id === d.id) ||
+      progress!.legs.some((l) => l.transfer.to.kind === 'drive' && l.transfer.to.driveId === d.id),
+  )
   return {
     steps,
     done: done.length,
+    /** More copying comes after these steps. */
+    beforeLeg: phase < progress!.legs.length ? { number: phase + 1, of: progress!.legs.length } : null,
     computer: {
+      id: computer.id,
       name: computer.name,
       model: computer.model,
       kind: computer.chassis.kind,
-      slots: computer.slots.map((s) => s.id),
-      homeSlot: computer.homeSlot,
+      slots: computer.slots.map((s) => {
+        const drive = driveIn(move.bench, { kind: 'slot', computerId: computer.id, slot: s.id })
+        return { id: s.id, holds: drive ? driveName(drive) : null }
+      }),
       mains: computer.mains,
       running: RUNNING[computer.running],
       cover: computer.chassis.cover,
       driveMount: computer.chassis.driveMount,
     },
     tools: computer.chassis.tools,
-    source,
-    target,
+    drives: involved.map((d) => ({
+      ...plateOf(d, move.bench),
+      here: d.place.kind === 'slot' && d.place.computerId === computer.id,
+      role: move.pairs.some((p) => p.source.id === d.id)
+        ? 'Old drive'
+        : move.pairs.some((p) => p.target?.id === d.id)
+          ? 'New drive'
+          : 'Transfer drive',
+    })),
+    target: move.pairs[0].target ? driveName(move.pairs[0].target) : 'virtual disk',
   }
 }
 
-export function proofView({ move, computer, source, target }: MovePage) {
-  const { row, bench } = move
+export function proofView({ move, progress, plates }: MovePage) {
+  const { row, bench, goal } = move
   const trials = row.proof?.trials ?? []
   const last = trials.at(-1)
-  const swapped = row.swap !== null && row.swap.done.length === row.swap.steps.length
+  const computer = goal ?? move.computer
+  const [{ source, target }] = plates
   return {
     trial: last && { ...last, time: clockTime(last.at), number: trials.length },
-    swapped,
+    swapped: progress !== undefined && progress.copied === progress.legs.length && progress.phase === undefined,
     computer: { name: computer.name, running: RUNNING[computer.running], mains: computer.mains },
     inComputer: computer.slots.map((slot) => {
-      const drive = bench.drives.find(
-        (d) => d.place.kind === 'slot' && d.place.computerId === computer.id && d.place.slot === slot.id,
-      )
+      const drive = driveIn(bench, { kind: 'slot', computerId: computer.id, slot: slot.id })
       return {
         slot: slot.id,
-        which: drive?.id === source.id ? 'source' : drive?.id === target.id ? 'target' : drive ? 'other' : 'none',
+        which: drive?.id === source.id ? 'source' : drive?.id === target?.id ? 'target' : drive ? 'other' : 'none',
       } as const
     }),
     source,
-    target,
+    target: target!,
   }
 }
 
-export function handoverView({ move, copy, source, target, computer }: MovePage) {
+export async function handoverView({ move, progress, plates, computer }: MovePage) {
   const { row, brief } = move
   const trial = row.proof?.trials.at(-1)
-  if (!copy?.summary || !row.fit || !row.survey || !trial?.trace.starts || trial.subject !== 'target') return undefined
-  const { layout } = row.fit
+  const summaries = progress?.copies.map((c) => c?.summary) ?? []
+  if (!progress || !row.fit || !row.survey || !trial?.trace.starts || trial.subject !== 'target') return undefined
+  if (summaries.some((s) => !s)) return undefined
+  const copies = progress.copies.map((c) => c!)
+  const [first, last] = [copies[0], copies.at(-1)!]
+  const shown = (index: number) => row.fit!.pairs[index]!.layout
   return {
     handedOver: row.handover && {
       on: calendarDay(row.handover.at),
@@ -169,22 +278,40 @@ export function handoverView({ move, copy, source, target, computer }: MovePage)
     },
     brief: { name: brief.name, customer: brief.customer, reason: brief.reason },
     computer: { name: computer.name, model: computer.model },
-    shop: SHOP,
-    day: calendarDay(copy.startedAt),
-    started: clockSeconds(copy.startedAt),
-    ended: copy.endedAt === null ? '' : clockSeconds(copy.endedAt),
-    source,
-    target,
-    summary: copy.summary,
-    partitions: layout.partitions.map((p) => ({
-      number: p.number,
-      title: p.title,
-      before: (p.sourceLastLba - p.sourceFirstLba + 1) * layout.sectorSize,
-      after: (p.lastLba - p.firstLba + 1) * layout.sectorSize,
-      usedBytes: p.usedBytes,
+    // The demo's shop is known by its place; any other bench by its own name.
+    shop: row.benchId === 'molo-sette' ? SHOP : (await activeBench()).name,
+    day: calendarDay(first.startedAt),
+    started: clockSeconds(first.startedAt),
+    ended: last.endedAt === null ? '' : clockSeconds(last.endedAt),
+    plates: plates.map((p) => ({ source: p.source, target: p.target! })),
+    legs: copies.map((c, i) => ({
+      number: i + 1,
+      title: legTitle(move, progress.legs[i].transfer),
+      summary: c.summary!,
     })),
+    partitions: plates.flatMap((_, i) =>
+      shown(i).partitions.map((p) => ({
+        key: `${i}-${p.number}`,
+        number: p.number,
+        title: p.title,
+        before: (p.sourceLastLba - p.sourceFirstLba + 1) * shown(i).sectorSize,
+        after: (p.lastLba - p.firstLba + 1) * shown(i).sectorSize,
+        usedBytes: p.usedBytes,
+      })),
+    ),
     trial: { time: clockTime(trial.at), links: trial.trace.links, checks: trial.checks },
-    profile: row.survey.source.profile,
-    sourceBytes: row.survey.source.sizeBytes,
+    profile: row.survey.pairs[0].source.profile,
+    sourceBytes: row.survey.pairs[0].source.sizeBytes,
   }
+}
+
+function legTitle(
+  move: MovePage['move'],
+  transfer: NonNullable<MovePage['progress']>['legs'][number]['transfer'],
+): string {
+  const name = (end: typeof transfer.from) => {
+    const drive = move.bench.drives.find((d) => end.kind === 'drive' && d.id === end.driveId)
+    return drive ? driveName(drive) : 'a drive'
+  }
+  return `${name(transfer.from)} to ${name(transfer.to)}`
 }

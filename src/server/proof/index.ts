@@ -1,9 +1,11 @@
-import { driveName } from '@/bench/places'
 import { type OpenDrive, openDrive } from '@/bench/open-drive'
+import type { Computer } from '@/core/things/computer'
+import { driveName } from '@/core/things/drive'
 import { readOnly } from '@/core/block/readonly'
 import { referenceFrom } from '@/core/boot/reference'
 import { type AttachedDrive, traceStart } from '@/core/boot/trace'
-import { compareWithSource } from '@/core/proof/compare'
+import { compareWithSource, type ProofCheck } from '@/core/proof/compare'
+import { driveIn } from '@/core/things/bench'
 import { changeComputer, driveBytes, withDrive } from '../bench'
 import { benchNow } from '../clock'
 import { latestCopy } from '../copy/current'
@@ -15,26 +17,23 @@ import { Refusal } from '../refusal'
 /** Starts the computer and follows the start on the bytes of what is in its slots. */
 export async function startTrial(moveId: string): Promise<void> {
   const move = await loadMove(moveId)
-  const { computer, row } = move
+  const { row } = move
+  const computer = trialComputer(move)
   if (!row.survey) throw new Refusal('Read the drives in Survey first.')
   if (!computer.mains) throw new Refusal(`The ${computer.name} has no mains power: plug it in first.`)
   const copy = await latestCopy(moveId)
   if (copy?.status === 'running' || copy?.status === 'paused') {
     throw new Refusal('A copy is reading this computer’s drive; it cannot be started now.')
   }
+  const system = row.survey.pairs[0].source
+  const fits = row.fit?.pairs
   const opened: OpenDrive[] = []
   try {
-    const attached = await attach(move, opened)
-    const trace = await traceStart(computer.firmware, attached, referenceFrom(row.survey.source), sha256)
+    const attached = await attach(move, computer, opened)
+    const trace = await traceStart(computer.firmware, attached, referenceFrom(system), sha256)
     const subject = subjectOf(move, trace.startedFrom ?? attached[0]?.driveId)
     const checks =
-      trace.starts && subject === 'target' && row.fit
-        ? await withDrive(move.source, (source) =>
-            withDrive(move.target, (target) =>
-              compareWithSource(source, target, row.fit!.layout, trace.systemPartitionGuid, sha256),
-            ),
-          )
-        : []
+      trace.starts && subject === 'target' && fits ? await compareAll(move, fits, trace.systemPartitionGuid) : []
     const drive = move.bench.drives.find((d) => d.id === (trace.startedFrom ?? attached[0]?.driveId))
     const trial = { at: await benchNow(), drive: drive ? driveName(drive) : 'no drive', subject, trace, checks }
     await changeComputer(computer.id, { running: trace.starts ? 'system' : 'off' })
@@ -50,12 +49,41 @@ export async function startTrial(moveId: string): Promise<void> {
   }
 }
 
-async function attach(move: Move, opened: OpenDrive[]): Promise<AttachedDrive[]> {
-  const attached: AttachedDrive[] = []
-  for (const slot of move.computer.slots) {
-    const drive = move.bench.drives.find(
-      (d) => d.place.kind === 'slot' && d.place.computerId === move.computer.id && d.place.slot === slot.id,
+/** The computer that is started: where the system will live. */
+export function trialComputer({ goal }: Move): Computer {
+  if (!goal) throw new Refusal('A virtual machine cannot be started here yet.')
+  return goal
+}
+
+/** Every drive against its source; a further drive's checks carry its name. */
+async function compareAll(
+  move: Move,
+  fits: NonNullable<Move['row']['fit']>['pairs'],
+  systemPartitionGuid: string | undefined,
+): Promise<ProofCheck[]> {
+  const checks: ProofCheck[] = []
+  for (const [i, { source, target }] of move.pairs.entries()) {
+    const fit = fits[i]
+    if (!target || !fit) continue
+    const found = await withDrive(source, (from) =>
+      withDrive(target, (to) =>
+        compareWithSource(from, to, fit.layout, i === 0 ? systemPartitionGuid : undefined, sha256),
+      ),
     )
+    const named = (check: ProofCheck) => ({
+      ...check,
+      id: `${check.id}-${i}`,
+      title: `${driveName(target)}: ${check.title}`,
+    })
+    checks.push(...(i === 0 ? found : found.filter((c) => c.id !== 'system-volume').map(named)))
+  }
+  return checks
+}
+
+async function attach(move: Move, computer: Computer, opened: OpenDrive[]): Promise<AttachedDrive[]> {
+  const attached: AttachedDrive[] = []
+  for (const slot of computer.slots) {
+    const drive = driveIn(move.bench, { kind: 'slot', computerId: computer.id, slot: slot.id })
     if (!drive) continue
     const drivesBytes = await openDrive(driveBytes(drive), { writable: false })
     opened.push(drivesBytes)
@@ -65,6 +93,7 @@ async function attach(move: Move, opened: OpenDrive[]): Promise<AttachedDrive[]>
 }
 
 function subjectOf(move: Move, driveId: string | undefined): 'source' | 'target' | 'none' {
-  if (driveId === move.target.id) return 'target'
-  return driveId === move.source.id ? 'source' : 'none'
+  const [system] = move.pairs
+  if (driveId === system.target?.id) return 'target'
+  return driveId === system.source.id ? 'source' : 'none'
 }

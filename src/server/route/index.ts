@@ -1,46 +1,152 @@
-import { berthOf, driveName } from '@/bench/places'
-import type { BenchState, Drive } from '@/bench/types'
-import { type Endpoint, planRoute, type RouteAnswer } from '@/core/route/route'
+import { ACCESSORY_MODELS } from '@/bench/catalogue'
+import { obstaclesOf, openingsOf } from '@/core/route/obstacles'
+import type { Pair, PastCopies, RouteQuestion } from '@/core/route/question'
+import { findPlans, transferDrives } from '@/core/route/search'
+import { type Holder, legsOf } from '@/core/route/types'
+import type { DriveSurvey } from '@/core/survey/types'
+import { type Accessory, AccessorySchema, isHost } from '@/core/things/accessory'
+import { driveName, hasBytes } from '@/core/things/drive'
+import { z } from 'zod'
+import { withDrive } from '../bench'
 import { benchNow } from '../clock'
+import { refuseAfterCopy } from '../copy/current'
+import { CopyRow, MoveRow } from '../database/models'
+import { sha256 } from '../digest'
+import { surveyDrive } from '@/core/survey/survey'
 import { note } from '../logbook'
 import { keep, loadMove, type Move } from '../move'
 import { Refusal } from '../refusal'
-import { refuseAfterCopy } from '../copy/current'
+import { singleton } from '../singleton'
 
-/** The way for this move as the bench is now, or why there is none. */
-export function routeFor(move: Move): RouteAnswer {
-  const { computer, row, bench } = move
-  const slot = computer.slots.find((s) => s.id === computer.homeSlot)!
-  return planRoute({
-    computerName: computer.name,
-    homeSlot: { name: slot.id, interfaceName: slot.interfaceName },
-    source: endpointOf(move.source, bench),
-    target: endpointOf(move.target, bench),
-    bytes: row.survey?.source.usedBytes ?? 0,
-  })
+/** Things that could be had, for what one of them would open. */
+const AVAILABLE: readonly Accessory[] = Object.entries(ACCESSORY_MODELS).map(([id, model]) =>
+  AccessorySchema.parse({ ...model, id: `to-be-had-${id}` }),
+)
+
+/** The drives, with what each pair holds, as the search for plans asks. */
+export function pairsOf({ brief, row, bench, pairs }: Move): Pair[] {
+  const hosts = bench.accessories.filter(isHost).map((h) => h.id)
+  return pairs.map(({ source, target }, i) => ({
+    sourceId: source.id,
+    targetId: target?.id ?? null,
+    bytes: row.survey?.pairs[i].source.usedBytes ?? source.sizeBytes,
+    imagesAt: i === 0 && brief.images.length > 0 ? hosts.slice(0, 1) : [],
+  }))
 }
 
-/** Takes the route, with the times it has now. */
-export async function takeRoute(moveId: string): Promise<void> {
+/** Everything the plans of a move are searched for with. */
+export async function questionOf(move: Move): Promise<RouteQuestion> {
+  const { brief, bench, computer } = move
+  const claimed = await claimedDrives(move)
+  const question: RouteQuestion = {
+    bench,
+    computerId: computer.id,
+    goal: brief.toVirtualMachine
+      ? { kind: 'virtual-machine' }
+      : { kind: 'computer', computerId: brief.targetComputerId ?? brief.computerId },
+    pairs: pairsOf(move),
+    roomOn: {},
+    claimedDrives: [...claimed.keys()],
+    past: await pastCopies(),
+  }
+  const room: Record<string, number> = {}
+  for (const id of transferDrives(question)) {
+    const free = await freeRoom(move, id)
+    if (free !== undefined) room[id] = free
+  }
+  return { ...question, roomOn: room }
+}
+
+/** Every way, and what is in the way of others. */
+export async function routesOf(move: Move) {
+  const question = await questionOf(move)
+  const plans = findPlans(question)
+  return { plans, obstacles: obstaclesOf(question), openings: openingsOf(question, plans, AVAILABLE) }
+}
+
+export const TakeRouteSchema = z.object({ plan: z.string().max(2000) })
+
+/** Takes one of the plans, with the times it has now. What lies on the drives on the way is read. */
+export async function takeRoute(moveId: string, input: unknown): Promise<void> {
+  const { plan: id } = TakeRouteSchema.parse(input)
   const move = await loadMove(moveId)
   if (!move.row.survey?.confirmed) throw new Refusal('Finish Survey first.')
   await refuseAfterCopy(moveId)
-  const found = routeFor(move)
-  if (!found.works) throw new Refusal(found.reason)
-  await keep(moveId, { route: { at: await benchNow(), route: found.route } })
-  await note(moveId, `route taken: ${found.route.title.toLowerCase()}`)
+  const question = await questionOf(move)
+  const plan = findPlans(question).find((p) => p.id === id)
+  if (!plan)
+    throw new Refusal('This way does not work any more: something on the bench has changed. Choose another one.')
+  const others = await claimedDrives(move)
+  for (const { target } of move.pairs) {
+    const by = target && others.get(target.id)
+    if (by)
+      throw new Refusal(
+        `The ${driveName(target)} is the target of another move, ${by}. One of the two needs another drive.`,
+      )
+  }
+  const via: Record<string, DriveSurvey> = {}
+  for (const { transfer } of legsOf(plan).legs) {
+    const { to } = transfer
+    if (to.kind !== 'drive' || move.pairs.some((p) => p.target?.id === to.driveId)) continue
+    const drive = move.bench.drives.find((d) => d.id === to.driveId)!
+    via[drive.id] = await withDrive(drive, (device) => surveyDrive(device, sha256))
+  }
+  await keep(moveId, { route: { at: await benchNow(), plan, via }, swap: null })
+  await note(moveId, `route taken: ${plan.title.toLowerCase()}`)
 }
 
-function endpointOf(drive: Drive, bench: BenchState): Endpoint {
-  const { name, link, inComputer } = berthOf(drive.place, bench)
-  const { readBytesPerSecond, writeBytesPerSecond, requestSeconds, interfaceName } = drive
-  return {
-    driveId: drive.id,
-    name: driveName(drive),
-    interfaceName,
-    readBytesPerSecond,
-    writeBytesPerSecond,
-    requestSeconds,
-    berth: link && { name, link, inComputer },
+/** Drives that other moves write to, now or later, with the name of the move. */
+export async function claimedDrives({ id, row }: Pick<Move, 'id' | 'row'>): Promise<Map<string, string>> {
+  const claimed = new Map<string, string>()
+  const rows = await MoveRow.findAll({ where: { benchId: row.benchId }, order: [['position', 'ASC']] })
+  for (const other of rows) {
+    if (other.id === id || other.handover) continue
+    for (const driveId of drivesWritten(other)) claimed.set(driveId, other.brief.name)
   }
+  return claimed
+}
+
+function drivesWritten({ brief, route }: MoveRow): string[] {
+  const targets = brief.pairs.flatMap((p) => (p.targetId === null ? [] : [p.targetId]))
+  const via = route ? legsOf(route.plan).legs.flatMap(({ transfer }) => viaOf(transfer.to)) : []
+  return [...targets, ...via]
+}
+
+const viaOf = (to: Holder): string[] => (to.kind === 'drive' ? [to.driveId] : [])
+
+/** Free room for a file on a transfer drive; undefined when it holds no volume that takes one. Kept by its table. */
+async function freeRoom({ bench }: Move, driveId: string): Promise<number | undefined> {
+  const drive = bench.drives.find((d) => d.id === driveId)!
+  if (!hasBytes(drive)) return undefined
+  const cache = singleton('free-room', () => new Map<string, Promise<number | undefined>>())
+  const key = `${drive.id} ${drive.file ?? drive.image}`
+  const known = cache.get(key)
+  if (known) return known
+  const reading = withDrive(drive, async (device) => {
+    const survey = await surveyDrive(device, sha256)
+    const free = survey.partitions.flatMap((p) =>
+      p.volume && !p.volume.encrypted && p.role === 'data' ? [p.sizeBytes - p.volume.usedBytes] : [],
+    )
+    return free.length > 0 ? Math.max(...free) : undefined
+  })
+  cache.set(key, reading)
+  reading.catch(() => cache.delete(key))
+  return reading
+}
+
+/** Forgets what is known of the room on drives, after one of them was written to. */
+export function forgetRoom(): void {
+  singleton('free-room', () => new Map<string, Promise<number | undefined>>()).clear()
+}
+
+/** By the links they went over: how many copies were done, and the mean share of the rate they reached. */
+async function pastCopies(): Promise<Record<string, PastCopies>> {
+  const rows = await CopyRow.findAll({ where: { status: 'done' }, attributes: ['way', 'share'] })
+  const past: Record<string, PastCopies> = {}
+  for (const { way, share } of rows) {
+    if (way === null || share === null) continue
+    const { copies, share: mean } = past[way] ?? { copies: 0, share: 0 }
+    past[way] = { copies: copies + 1, share: (mean * copies + share) / (copies + 1) }
+  }
+  return past
 }

@@ -1,4 +1,5 @@
 import { surveyDrive } from '@/core/survey/survey'
+import type { Drive } from '@/core/things/drive'
 import { withDrive } from '../bench'
 import { benchNow } from '../clock'
 import { refuseAfterCopy } from '../copy/current'
@@ -7,16 +8,22 @@ import { note } from '../logbook'
 import { keep, loadMove } from '../move'
 import { Refusal } from '../refusal'
 
-/** Reads both drives. A fit that was locked by an earlier reading is let go. */
+/** Reads all drives of a move. A route and a fit that rest on an earlier reading are let go. */
 export async function readDrives(moveId: string): Promise<void> {
   const move = await loadMove(moveId)
   if (!move.row.intake) throw new Refusal('Finish Intake first.')
   await refuseAfterCopy(moveId)
-  const [source, target] = await Promise.all(
-    [move.source, move.target].map((drive) => withDrive(drive, (device) => surveyDrive(device, sha256))),
+  const read = (drive: Drive) => withDrive(drive, (device) => surveyDrive(device, sha256))
+  const pairs = await Promise.all(
+    move.pairs.map(async ({ source, target }) => {
+      const [of, to] = await Promise.all([read(source), target ? read(target) : null])
+      return { source: of, target: to }
+    }),
   )
-  await keep(moveId, { survey: { at: await benchNow(), source, target, confirmed: false }, route: null, fit: null })
-  await note(moveId, 'two drives read')
+  const at = await benchNow()
+  await keep(moveId, { survey: { at, pairs, confirmed: false }, route: null, fit: null, swap: null })
+  const drives = pairs.reduce((n, p) => n + (p.target ? 2 : 1), 0)
+  await note(moveId, `${drives === 1 ? 'one drive' : `${drives} drives`} read`)
 }
 
 /** Takes the survey as the ground for everything that follows. */

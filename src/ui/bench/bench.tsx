@@ -1,224 +1,350 @@
 'use client'
 
-import { useState } from 'react'
-import { clsx } from 'clsx'
-import { DropdownMenu } from 'radix-ui'
-import { post, useAct } from '@/ui/frame/act'
+import { useCallback, useState } from 'react'
+import { Pencil } from 'lucide-react'
 import { formatCapacity, formatSize } from '@/core/bytes/size'
-import { type Health, healthVerdict } from '@/core/health/health'
+import { healthVerdict } from '@/core/health/health'
+import { useAct } from '@/ui/frame/act'
+import { useActions } from '@/ui/frame/actions'
 import { NextAction } from '@/ui/frame/next-action'
 import { AsideBlock, Stage } from '@/ui/frame/stage'
-import { Button } from '@/ui/shared/button'
+import { Button, IconButton } from '@/ui/shared/button'
 import { Facts } from '@/ui/shared/facts'
-import { HealthBlock, HealthWord } from '@/ui/shared/health'
+import { HealthBlock } from '@/ui/shared/health'
+import { AccessoryDialog } from './accessory-dialog'
+import { BenchMenu } from './bench-menu'
+import { Berth, CarriedPlate, LooseQuay } from './berth'
+import { ComputerDialog } from './computer-dialog'
+import { DriveDialog, NewDriveDialog } from './drive-dialogs'
+import { HandProvider, useHand } from './hand'
+import { RemoveButton } from './remove-button'
+import type { BenchProps, ComputerView, DriveView, QuayView, Way } from './types'
 
-interface DriveView {
-  readonly id: string
-  readonly name: string
-  readonly serial: string
-  readonly detail: string
-  readonly hasBytes: boolean
-  readonly image: string | null
-  readonly health?: Health
-  readonly sizeBytes: number
-  readonly logicalSectorSize: number
-  readonly physicalSectorSize: number
-}
-
-interface Quay {
-  readonly id: string
-  readonly name: string
-  readonly detail: string
-  readonly berths: readonly { readonly name: string; readonly takes: string; readonly drive: DriveView | null }[]
-}
-
-interface Way {
-  readonly label: string
-  readonly place: unknown
-  readonly why: string | null
-}
-
-export interface BenchProps {
-  readonly computers: readonly Quay[]
-  readonly accessories: readonly Quay[]
-  readonly table: readonly DriveView[]
-  readonly shelf: readonly DriveView[]
-  readonly ways: Readonly<Record<string, readonly Way[]>>
-  /** Moves that a drive is part of. */
-  readonly uses: Readonly<Record<string, readonly string[]>>
-}
+type Asked =
+  | { readonly what: 'computer' | 'accessory'; readonly id?: string }
+  | { readonly what: 'new-drive' }
+  | { readonly what: 'drive'; readonly id: string }
 
 /** Every computer, dock and drive, and where each drive sits. */
-export function Bench({ computers, accessories, table, shelf, ways, uses }: BenchProps) {
-  const { go, busy } = useAct()
-  const all = [...computers, ...accessories].flatMap((quay) => quay.berths.flatMap((b) => (b.drive ? [b.drive] : [])))
-  const drives = [...all, ...table, ...shelf]
+export function Bench(props: BenchProps) {
+  const { computers, accessories, table, shelf, ways } = props
+  const moored = [...computers, ...accessories].flatMap((q) => q.berths.flatMap((b) => (b.drive ? [b.drive] : [])))
+  const drives = [...moored, ...table, ...shelf]
   const [picked, setPicked] = useState<string>()
-  const drive = drives.find((d) => d.id === picked)
-  const plate = (d: DriveView) => (
-    <DrivePlate drive={d} ways={ways[d.id] ?? []} picked={picked === d.id} onPick={() => setPicked(d.id)} />
+  const pick = useCallback((id: string) => setPicked(id), [])
+  return (
+    <HandProvider drives={drives} ways={ways} carried={(d) => <CarriedPlate drive={d} />} onPick={pick}>
+      <BenchPlan {...props} drives={drives} connected={moored.length} picked={picked} onPick={pick} />
+    </HandProvider>
   )
+}
+
+interface BenchPlanProps extends BenchProps {
+  readonly drives: readonly DriveView[]
+  readonly connected: number
+  readonly picked?: string
+  readonly onPick: (id: string) => void
+}
+
+function BenchPlan(props: BenchPlanProps) {
+  const { computers, accessories, others, table, shelf, ways, uses, drives, picked, onPick, things, models } = props
+  const { go, busy } = useAct()
+  const hand = useHand()
+  const [asked, setAsked] = useState<Asked>()
+  const close = () => setAsked(undefined)
+  const drive = drives.find((d) => d.id === picked)
+  const finding = hand.drive
+    ? handFinding(hand.drive, ways[hand.drive.id] ?? [])
+    : benchFinding(drives, props.connected)
   return (
     <Stage
-      {...benchFinding(drives, all.length)}
+      {...finding}
+      tools={
+        <div className="flex flex-wrap gap-2">
+          <Button onClick={() => setAsked({ what: 'computer' })}>Describe a computer</Button>
+          <Button onClick={() => setAsked({ what: 'new-drive' })}>Add a drive</Button>
+          <Button onClick={() => setAsked({ what: 'accessory' })}>Add something else</Button>
+          <BenchMenu name={props.name} benches={props.benches} />
+        </div>
+      }
       aside={
         drive ? (
-          <>
-            <AsideBlock title="Selected drive">
-              <p className="text-[19px] font-bold">{drive.name}</p>
-              <p className="mb-2 font-mono text-ink-soft">s/n {drive.serial}</p>
-              <Facts
-                facts={[
-                  { name: 'Sold as', value: formatCapacity(drive.sizeBytes), mono: true },
-                  { name: 'Holds', value: formatSize(drive.sizeBytes), mono: true },
-                  {
-                    name: 'Sectors',
-                    // An image does not tell how long the medium's own are.
-                    value: drive.image
-                      ? `${drive.logicalSectorSize}`
-                      : `${drive.logicalSectorSize} in ${drive.physicalSectorSize}`,
-                    mono: true,
-                  },
-                  ...(drive.image ? [{ name: 'Image', value: drive.image }] : []),
-                ]}
-              />
-              {(uses[drive.id] ?? []).length > 0 && (
-                <p className="mt-2 text-[13px] text-ink-soft">Part of: {uses[drive.id].join('; ')}.</p>
-              )}
-            </AsideBlock>
-            <HealthBlock health={drive.health} />
-            <AsideBlock title="Where it can go">
-              <ul className="space-y-1.5">
-                {(ways[drive.id] ?? []).map((way) => (
-                  <li key={way.label}>
-                    <span className={way.why ? 'text-ink-soft' : 'font-semibold'}>{way.label}</span>
-                    <span className="block text-[13px] text-ink-soft">{way.why ?? 'fits'}</span>
-                  </li>
-                ))}
-              </ul>
-            </AsideBlock>
-          </>
+          <DriveAside
+            drive={drive}
+            ways={ways[drive.id] ?? []}
+            uses={uses[drive.id] ?? []}
+            inHand={hand.drive?.id === drive.id}
+            onEdit={() => setAsked({ what: 'drive', id: drive.id })}
+          />
         ) : (
           <p className="text-ink-soft">Select a drive to see its health, where it can go, and why not elsewhere.</p>
         )
       }
       next={
-        drive?.hasBytes && (
+        drive?.hasBytes &&
+        !hand.drive && (
           <NextAction label="Look inside" onAct={() => go(`/drives/${encodeURIComponent(drive.id)}`)} disabled={busy} />
         )
       }
     >
-      <div className="grid gap-4 sm:grid-cols-2 xl:grid-cols-3">
-        {[...accessories, ...computers].map((quay) => (
-          <section key={quay.id} className="rounded-lg border border-line-strong bg-sunk p-3.5">
-            <h2 className="text-[15px] font-bold first-letter:uppercase">{quay.name}</h2>
-            <p className="mb-2 text-[13px] text-ink-soft">{quay.detail}</p>
-            <ul className="space-y-2">
-              {quay.berths.map((berth) => (
-                <li key={berth.name}>
-                  <p className="font-mono text-[12.5px] text-ink-soft">{berth.name}</p>
-                  {berth.drive ? (
-                    plate(berth.drive)
-                  ) : (
-                    <p className="rounded border border-dashed border-line-strong px-3 py-3 text-[13px] text-ink-soft">
-                      free: {berth.takes}
-                    </p>
-                  )}
-                </li>
-              ))}
-            </ul>
-          </section>
+      {computers.length + accessories.length + others.length + drives.length === 0 && (
+        <p className="panel mb-4 p-6 text-center text-ink-soft">
+          This bench is empty. Describe the computer that stands on the table, then add its drive and the new one.
+        </p>
+      )}
+      <div className="grid items-start gap-3 sm:grid-cols-2 md:grid-cols-3 xl:grid-cols-4">
+        {computers.map((computer) => (
+          <ComputerQuay
+            key={computer.id}
+            computer={computer}
+            picked={picked}
+            onPick={onPick}
+            onEdit={() => setAsked({ what: 'computer', id: computer.id })}
+          />
         ))}
-        {(
-          [
-            ['Table', 'out of everything', table],
-            ['Shelf', 'old drives, kept until their day', shelf],
-          ] as const
-        ).map(([name, detail, list]) => (
-          <section key={name} className="rounded-lg border border-line-strong bg-sunk p-3.5">
-            <h2 className="text-[15px] font-bold">{name}</h2>
-            <p className="mb-2 text-[13px] text-ink-soft">{detail}</p>
-            <ul className="space-y-2">
-              {list.map((d) => (
-                <li key={d.id}>{plate(d)}</li>
-              ))}
-              {list.length === 0 && <li className="text-[13px] text-ink-soft">Nothing.</li>}
-            </ul>
-          </section>
+        {accessories.map((quay) => (
+          <AdapterQuay
+            key={quay.id}
+            quay={quay}
+            picked={picked}
+            onPick={onPick}
+            onEdit={() => setAsked({ what: 'accessory', id: quay.id })}
+          />
         ))}
       </div>
+      <div className="mt-3 grid items-start gap-3 xl:grid-cols-2">
+        <LooseQuay
+          name="Table"
+          detail="out of everything"
+          dropKey="table"
+          drives={table}
+          picked={picked}
+          onPick={onPick}
+        />
+        <LooseQuay
+          name="Shelf"
+          detail="old drives, kept until their day"
+          drives={shelf}
+          picked={picked}
+          onPick={onPick}
+        />
+      </div>
+      <ul className="mt-3 grid items-start gap-3 sm:grid-cols-2 md:grid-cols-3 xl:grid-cols-4">
+        {others.map((thing) => (
+          <li key={thing.id} className="rounded-lg border border-line-strong bg-sunk p-3">
+            <QuayHead
+              name={thing.name}
+              detail={thing.detail}
+              onEdit={() => setAsked({ what: 'accessory', id: thing.id })}
+            />
+            {thing.facts.map((fact) => (
+              <p key={fact} className="font-mono text-[12.5px] text-ink-soft">
+                {fact}
+              </p>
+            ))}
+          </li>
+        ))}
+      </ul>
+      {asked?.what === 'computer' && (
+        <ComputerDialog
+          computer={things.computers.find((c) => c.id === asked.id)}
+          models={models.computers}
+          onClose={close}
+        />
+      )}
+      {asked?.what === 'accessory' && (
+        <AccessoryDialog
+          accessory={things.accessories.find((a) => a.id === asked.id)}
+          models={models.accessories}
+          onClose={close}
+        />
+      )}
+      {asked?.what === 'new-drive' && <NewDriveDialog models={models.drives} images={props.images} onClose={close} />}
+      {asked?.what === 'drive' && <DriveDialog drive={things.drives.find((d) => d.id === asked.id)!} onClose={close} />}
     </Stage>
   )
+}
+
+interface QuayProps {
+  readonly picked?: string
+  readonly onPick: (id: string) => void
+  readonly onEdit: () => void
+}
+
+function ComputerQuay({ computer, picked, onPick, onEdit }: QuayProps & { computer: ComputerView }) {
+  const { act, busy } = useAct()
+  const { bench } = useActions()
+  return (
+    <section className="rounded-lg border border-line-strong bg-sunk p-3" data-testid={`quay-${computer.id}`}>
+      <QuayHead
+        name={computer.name}
+        detail={computer.detail}
+        onEdit={onEdit}
+        remove={{ kind: 'computer', id: computer.id }}
+      />
+      <p className="mb-2 flex flex-wrap items-center gap-x-2 text-[13px] text-ink-soft">
+        {computer.state}
+        <Button
+          small
+          disabled={busy}
+          aria-label={`${computer.mains ? 'Pull the mains of' : 'Plug in'} the ${computer.name}`}
+          onClick={() => void act(() => bench.setPower({ computerId: computer.id, mains: !computer.mains }))}
+          className="!px-1.5"
+        >
+          {computer.mains ? 'pull it' : 'plug it in'}
+        </Button>
+      </p>
+      <ul className="space-y-2">
+        {computer.berths.map((berth) => (
+          <Berth key={berth.key} berth={berth} picked={picked} onPick={onPick} />
+        ))}
+      </ul>
+      {computer.sockets && <p className="mt-2 font-mono text-[12px] text-ink-soft">{computer.sockets}</p>}
+    </section>
+  )
+}
+
+function AdapterQuay({ quay, picked, onPick, onEdit }: QuayProps & { quay: QuayView }) {
+  return (
+    <section className="rounded-lg border border-line-strong bg-sunk p-3" data-testid={`quay-${quay.id}`}>
+      <QuayHead name={quay.name} detail={quay.detail} onEdit={onEdit} remove={{ kind: 'accessory', id: quay.id }} />
+      <ul className="mt-1 space-y-2">
+        {quay.berths.map((berth) => (
+          <Berth key={berth.key} berth={berth} picked={picked} onPick={onPick} />
+        ))}
+      </ul>
+    </section>
+  )
+}
+
+interface QuayHeadProps {
+  readonly name: string
+  readonly detail: string
+  readonly onEdit: () => void
+  readonly remove?: { readonly kind: string; readonly id: string }
+}
+
+function QuayHead({ name, detail, onEdit, remove }: QuayHeadProps) {
+  return (
+    <div className="mb-1 flex items-start justify-between gap-2">
+      <div className="min-w-0">
+        <h2 className="text-[15px] font-bold first-letter:uppercase">{name}</h2>
+        <p className="text-[13px] text-ink-soft">{detail}</p>
+      </div>
+      <div className="flex shrink-0 gap-1">
+        <IconButton label={`Change the ${name}`} onClick={onEdit}>
+          <Pencil size={14} aria-hidden />
+        </IconButton>
+        {remove && <RemoveButton name={name} thing={remove} icon />}
+      </div>
+    </div>
+  )
+}
+
+interface DriveAsideProps {
+  readonly drive: DriveView
+  readonly ways: readonly Way[]
+  readonly uses: readonly string[]
+  readonly inHand: boolean
+  readonly onEdit: () => void
+}
+
+function DriveAside({ drive, ways, uses, inHand, onEdit }: DriveAsideProps) {
+  return (
+    <>
+      <AsideBlock title={inHand ? 'In hand' : 'Selected drive'}>
+        <p className="text-[19px] font-bold">{drive.name}</p>
+        <p className="mb-2 font-mono text-ink-soft">s/n {drive.serial}</p>
+        <Facts
+          facts={[
+            { name: 'Form', value: drive.form },
+            { name: 'Speaks', value: drive.protocol },
+            { name: 'Sold as', value: formatCapacity(drive.sizeBytes), mono: true },
+            { name: 'Holds', value: formatSize(drive.sizeBytes), mono: true },
+            {
+              name: 'Sectors',
+              // An image does not tell how long the medium's own are.
+              value: drive.image
+                ? `${drive.logicalSectorSize}`
+                : `${drive.logicalSectorSize} in ${drive.physicalSectorSize}`,
+              mono: true,
+            },
+            ...(drive.image ? [{ name: 'Image', value: drive.image }] : []),
+          ]}
+        />
+        {uses.length > 0 && <p className="mt-2 text-[13px] text-ink-soft">Part of: {uses.join('; ')}.</p>}
+        <div className="mt-2 flex gap-2">
+          <Button small onClick={onEdit}>
+            Change
+          </Button>
+          <RemoveButton name={drive.name} thing={{ kind: 'drive', id: drive.id }} />
+        </div>
+      </AsideBlock>
+      {inHand ? <HandKeys /> : <HealthBlock health={drive.health} />}
+      <AsideBlock title="Where it can go">
+        <ul className="space-y-1.5">
+          {[...ways]
+            .sort((a, b) => Number(a.why !== null) - Number(b.why !== null))
+            .map((way) => (
+              <li key={way.key}>
+                <span className={way.why ? 'text-ink-soft' : 'font-semibold'}>{way.label}</span>
+                <span className="block text-[13px] text-ink-soft">{way.why ?? way.speed ?? 'fits'}</span>
+              </li>
+            ))}
+        </ul>
+      </AsideBlock>
+    </>
+  )
+}
+
+const HAND_KEYS: readonly [string, string][] = [
+  ['Pick up, put down', 'Space'],
+  ['Next place that fits', 'Tab'],
+  ['Put back', 'Esc'],
+]
+
+function HandKeys() {
+  return (
+    <AsideBlock title="Keys">
+      <Facts
+        facts={HAND_KEYS.map(([name, key]) => ({
+          name,
+          value: <kbd className="rounded border border-line-strong px-1.5 text-xs">{key}</kbd>,
+        }))}
+      />
+    </AsideBlock>
+  )
+}
+
+/** What is in hand, and where it goes. */
+function handFinding(drive: DriveView, ways: readonly Way[]): { heading: string; reason: string } {
+  const fitting = ways.filter((w) => !w.why)
+  const names = fitting.map((w) => w.label)
+  const listed =
+    names.length > 3 ? `${names.slice(0, 2).join(', ')} and ${names.length - 2} more places` : names.join(', ')
+  return {
+    heading: `The ${drive.name} is in hand`,
+    reason:
+      names.length === 0
+        ? 'It goes nowhere now; every place says why.'
+        : `It fits: ${listed}. Every other place says why not.`,
+  }
 }
 
 /** The drives that will not wait, by name; else how many there are. */
 function benchFinding(drives: readonly DriveView[], connected: number): { heading: string; reason: string } {
   const failing = drives.filter((d) => healthVerdict(d.health).state === 'failing')
-  const moving = 'Drives can be put where they fit; a computer’s drives stay put while it has mains power.'
+  const moving = 'Drag a drive where it goes, or take it by its handle; each place says whether it fits.'
+  if (drives.length === 0) return { heading: 'No drives on this bench yet', reason: moving }
   if (failing.length === 0) {
-    return { heading: `${drives.length} drives, ${connected} of them connected`, reason: moving }
+    return {
+      heading: `${drives.length} ${drives.length === 1 ? 'drive' : 'drives'}, ${connected} of them connected`,
+      reason: moving,
+    }
   }
   const names = failing.map((d) => `the ${d.name}: ${healthVerdict(d.health).reason}`).join(' ')
   return {
     heading: failing.length === 1 ? 'One drive is failing' : `${failing.length} drives are failing`,
     reason: `${names.replace(/^t/, 'T')} ${moving}`,
   }
-}
-
-function DrivePlate({
-  drive,
-  ways,
-  picked,
-  onPick,
-}: {
-  drive: DriveView
-  ways: readonly Way[]
-  picked: boolean
-  onPick: () => void
-}) {
-  const { act, busy } = useAct()
-  const put = (place: unknown) => void act(() => post(`/api/bench/drives/${drive.id}/place`, { place }))
-  return (
-    <div
-      data-testid={`drive-${drive.id}`}
-      className={clsx(
-        'flex items-start justify-between gap-2 rounded-md border-l-[8px] bg-sheet py-2 pr-2 pl-3',
-        picked ? 'border-l-magenta outline-2 outline-magenta' : 'border-l-sea-3 outline-1 outline-line-strong',
-      )}
-    >
-      <button type="button" onClick={onPick} className="min-w-0 text-left" aria-pressed={picked}>
-        <span className="block font-bold">{drive.name}</span>
-        <span className="block font-mono text-[12.5px] text-ink-soft">{drive.serial}</span>
-        <span className="block text-[13px] text-ink-soft">
-          {drive.detail}, {formatCapacity(drive.sizeBytes)} · <HealthWord health={drive.health} />
-        </span>
-      </button>
-      <DropdownMenu.Root>
-        <DropdownMenu.Trigger asChild>
-          <Button small disabled={busy} aria-label={`Move the ${drive.name}`}>
-            Move
-          </Button>
-        </DropdownMenu.Trigger>
-        <DropdownMenu.Portal>
-          <DropdownMenu.Content
-            align="end"
-            sideOffset={4}
-            className="panel z-50 max-h-80 w-72 overflow-y-auto p-1.5 shadow-lg"
-          >
-            {ways.map((way) => (
-              <DropdownMenu.Item
-                key={way.label}
-                disabled={way.why !== null}
-                onSelect={() => put(way.place)}
-                className="cursor-pointer rounded px-2 py-1.5 data-[disabled]:cursor-default data-[disabled]:text-ink-soft data-[highlighted]:bg-sunk"
-              >
-                <span className="first-letter:uppercase">{way.label}</span>
-                {way.why && <span className="block text-[12.5px]">{way.why}</span>}
-              </DropdownMenu.Item>
-            ))}
-          </DropdownMenu.Content>
-        </DropdownMenu.Portal>
-      </DropdownMenu.Root>
-    </div>
-  )
 }

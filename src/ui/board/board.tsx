@@ -7,6 +7,7 @@ import { type LogLine, Logbook } from '@/ui/shared/logbook'
 import { OpenFirst } from './open-first'
 
 interface BoardProps {
+  readonly bench: string
   readonly moves: readonly BoardMove[]
   readonly berths: readonly { name: string; holds: string; empty: boolean }[]
   readonly shelf: readonly { name: string; due: string; past: boolean }[]
@@ -16,7 +17,7 @@ interface BoardProps {
 const NUMBERS = ['No move', 'One move', 'Two moves', 'Three moves', 'Four moves', 'Five moves', 'Six moves']
 
 /** All moves of the shop, what each waits for, and what is on the bench. */
-export function Board({ moves, berths, shelf, lines }: BoardProps) {
+export function Board({ bench, moves, berths, shelf, lines }: BoardProps) {
   const waiting = moves.filter((m) => m.tone === 'needs-you')
   const runs = moves.filter((m) => m.tone === 'runs').length
   const notYet = moves.filter((m) => m.tone === 'not-yet').length
@@ -27,11 +28,20 @@ export function Board({ moves, berths, shelf, lines }: BoardProps) {
   const reason = [
     runs === 0 ? 'No copy is running.' : runs === 1 ? 'One copy is running.' : `${runs} copies are running.`,
     notYet > 0 ? `${notYet} cannot be carried out on this bench yet; each says why.` : '',
+    moves.length === 0 ? `The bench ${bench} has no move yet.` : '',
   ].join(' ')
   return (
     <Stage
       heading={heading}
       reason={reason}
+      tools={
+        <Link
+          href="/moves/new"
+          className="rounded-md border border-line-strong bg-sheet px-3.5 py-2 font-semibold hover:bg-sunk"
+        >
+          New move
+        </Link>
+      }
       aside={
         <>
           <AsideBlock title="On the bench">

@@ -3,7 +3,7 @@
 import { useState } from 'react'
 import { formatDuration, formatRate, formatSize } from '@/core/bytes/size'
 import type { CopyProgress, CopySummary } from '@/core/copy/progress'
-import type { Route } from '@/core/route/types'
+import type { Transfer } from '@/core/route/types'
 import { post, useAct } from '@/ui/frame/act'
 import { useProgress } from '@/ui/frame/events'
 import { NextAction } from '@/ui/frame/next-action'
@@ -32,7 +32,9 @@ interface CopyView {
   readonly target: PlateDrive
   readonly profile: readonly number[]
   readonly sourceBytes: number
-  readonly leg: Route['leg']
+  readonly legNumber: number
+  readonly legs: number
+  readonly leg: Pick<Transfer, 'bytes' | 'timing'>
   readonly lines: readonly LogLine[]
 }
 
@@ -78,6 +80,7 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }
           </div>
           <Facts
             facts={[
+              ...(view.legs > 1 ? [{ name: 'Leg', value: `${view.legNumber} of ${view.legs}`, mono: true }] : []),
               { name: 'Reading', value: 'used blocks only' },
               { name: 'Check', value: 'read back and compare' },
               ...(progress ? [{ name: 'Mean speed', value: formatRate(progress.meanBytesPerSecond), mono: true }] : []),
@@ -90,7 +93,16 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }
       }
       next={
         copy.status === 'done' ? (
-          <NextAction label="Go on to Swap" onAct={() => go(`/moves/${moveId}/swap`)} disabled={busy} />
+          <NextAction
+            label="Go on to Swap"
+            onAct={() => go(`/moves/${moveId}/swap`)}
+            disabled={busy}
+            hint={
+              view.legNumber < view.legs
+                ? `Leg ${view.legNumber} of ${view.legs} is done; the next one follows.`
+                : undefined
+            }
+          />
         ) : running ? undefined : (
           <NextAction
             label="Start the copy over"

@@ -1,12 +1,12 @@
 'use client'
 
-import { useMemo, useState } from 'react'
+import { type ReactNode, useMemo, useState } from 'react'
 import { clsx } from 'clsx'
 import { formatSize } from '@/core/bytes/size'
 import { defaultWish, solveFit } from '@/core/fit/solve'
 import type { FitResult, FitWish } from '@/core/fit/types'
-import { formatRange } from '@/core/route/route'
-import type { Route } from '@/core/route/types'
+import { formatRange } from '@/core/route/timing'
+import type { Transfer } from '@/core/route/types'
 import type { DriveSurvey } from '@/core/survey/types'
 import { useAct } from '@/ui/frame/act'
 import { useActions } from '@/ui/frame/actions'
@@ -15,23 +15,63 @@ import { AsideBlock, Stage } from '@/ui/frame/stage'
 import { Button } from '@/ui/shared/button'
 import { Callout } from '@/ui/shared/callout'
 import { Facts } from '@/ui/shared/facts'
+import { PairTabs } from '@/ui/shared/pair-tabs'
 import type { PlateDrive } from '@/ui/shared/plate'
 import { FitChart } from './fit-chart'
 import { FitTable } from './fit-table'
 import { SelectedVolume } from './selected-volume'
 
-interface FitView {
+interface FitPair {
+  readonly index: number
   readonly source: PlateDrive & { readonly model: string }
   readonly target: PlateDrive & { readonly model: string }
   readonly sourceSurvey: DriveSurvey
   readonly targetSurvey: DriveSurvey
   readonly locked: { readonly wish: FitWish; readonly at: string } | null
-  readonly copied: boolean
-  readonly leg: Route['leg']
+  readonly leg: Pick<Transfer, 'bytes' | 'timing' | 'lowSeconds' | 'highSeconds'>
 }
 
-/** Where everything goes on the target. Solved in the browser at each change, and once more by the server when locked. */
+interface FitView {
+  readonly pairs: readonly FitPair[]
+  readonly copied: boolean
+}
+
+/** Where everything goes on the targets, one drive after the other. */
 export function FitStation({ moveId, view }: { moveId: string; view: FitView }) {
+  const { pairs } = view
+  const open = pairs.findIndex((p) => !p.locked)
+  const [shown, setShown] = useState(Math.max(0, open))
+  const tabs = (
+    <PairTabs
+      label="Drive that is laid out"
+      names={pairs.map((p) => p.source.name)}
+      notes={pairs.map((p) => (p.locked ? 'locked' : 'to be locked'))}
+      selected={shown}
+      onSelect={setShown}
+    />
+  )
+  const further = pairs.findIndex((p, i) => i !== shown && !p.locked)
+  return (
+    <FitOfPair
+      key={shown}
+      moveId={moveId}
+      view={{ ...pairs[shown], copied: view.copied }}
+      tabs={tabs}
+      onLocked={further < 0 ? undefined : () => setShown(further)}
+    />
+  )
+}
+
+interface FitOfPairProps {
+  readonly moveId: string
+  readonly view: FitPair & { readonly copied: boolean }
+  readonly tabs: ReactNode
+  /** Goes on to the next drive that is not locked; absent when this is the last one. */
+  readonly onLocked?: () => void
+}
+
+/** Solved in the browser at each change, and once more by the server when locked. */
+function FitOfPair({ moveId, view, tabs, onLocked }: FitOfPairProps) {
   const { act, go, busy } = useAct()
   const { lockFit, unlockFit } = useActions()
   const { sourceSurvey, targetSurvey, locked } = view
@@ -44,6 +84,10 @@ export function FitStation({ moveId, view }: { moveId: string; view: FitView }) 
   const layout = result.fits ? result.layout : undefined
   const original = sourceSurvey.partitions.find((p) => String(p.number) === selected)
   const { heading, reason } = wordsOf(result)
+  const lock = async () => {
+    const done = await act(() => lockFit(moveId, wish, view.index), onLocked ? undefined : ready)
+    if (done) onLocked?.()
+  }
   return (
     <Stage
       heading={heading}
@@ -82,20 +126,17 @@ export function FitStation({ moveId, view }: { moveId: string; view: FitView }) 
       next={
         locked ? (
           <NextAction
-            label="Go on to Ready"
-            onAct={() => go(ready)}
+            label={onLocked ? 'Go on to the next drive' : 'Go on to Ready'}
+            onAct={() => (onLocked ? onLocked() : go(ready))}
             disabled={busy}
             hint={`Locked ${locked.at}. This is what will be written.`}
           />
         ) : (
-          <NextAction
-            label="Lock this fit"
-            onAct={() => void act(() => lockFit(moveId, wish), ready)}
-            disabled={busy || !result.fits}
-          />
+          <NextAction label="Lock this fit" onAct={() => void lock()} disabled={busy || !result.fits} />
         )
       }
     >
+      {tabs}
       {layout ? (
         <>
           <FitChart

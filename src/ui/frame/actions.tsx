@@ -6,19 +6,37 @@ import type { FitWish } from '@/core/fit/types'
 /** What came of something that was asked of the server: done, or a sentence that says why not. */
 export type Outcome = { ok: true } | { ok: false; sentence: string }
 
+/** What the Bench page can ask for. */
+export interface BenchActions {
+  newBench(name: string): Promise<Outcome>
+  showBench(id: string): Promise<Outcome>
+  renameBench(name: string): Promise<Outcome>
+  removeBench(typedName: string): Promise<Outcome>
+  saveComputer(computer: unknown): Promise<Outcome>
+  saveAccessory(accessory: unknown): Promise<Outcome>
+  addDrive(drive: unknown): Promise<Outcome>
+  changeDrive(drive: unknown): Promise<Outcome>
+  removeThing(thing: { kind: string; id: string }): Promise<Outcome>
+  setPower(power: { computerId: string; mains: boolean }): Promise<Outcome>
+}
+
 /** What the pages can ask for. The application hands in how it is done. */
 export interface Actions {
+  newMove(brief: unknown): Promise<Outcome & { value?: string }>
+  changeMove(moveId: string, brief: unknown): Promise<Outcome>
   confirmIntake(moveId: string): Promise<Outcome>
+  measureAgain(moveId: string): Promise<Outcome>
   readDrives(moveId: string): Promise<Outcome>
   confirmSurvey(moveId: string): Promise<Outcome>
-  takeRoute(moveId: string): Promise<Outcome>
-  lockFit(moveId: string, wish: FitWish): Promise<Outcome>
+  takeRoute(moveId: string, plan: string): Promise<Outcome>
+  lockFit(moveId: string, wish: FitWish, pair: number): Promise<Outcome>
   unlockFit(moveId: string): Promise<Outcome>
   settle(moveId: string, request: { action: string; whenDone?: 'stay' | 'power-off' }): Promise<Outcome>
   finishStep(moveId: string, step: string): Promise<Outcome>
   startTrial(moveId: string): Promise<Outcome>
   handOver(moveId: string): Promise<Outcome>
   setPace(pace: string): Promise<Outcome>
+  bench: BenchActions
 }
 
 const ActionsContext = createContext<Actions | null>(null)

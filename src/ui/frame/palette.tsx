@@ -89,6 +89,9 @@ export function Palette({ moves, currentMove }: { moves: readonly PaletteMove[];
             <Command.Item value="all moves board" onSelect={go('/')} className={itemClass}>
               All moves
             </Command.Item>
+            <Command.Item value="new move open" onSelect={go('/moves/new')} className={itemClass}>
+              New move
+            </Command.Item>
             <Command.Item value="images files disks" onSelect={go('/images')} className={itemClass}>
               Images
             </Command.Item>

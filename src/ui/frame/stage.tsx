@@ -1,4 +1,5 @@
 import type { ReactNode } from 'react'
+import { Notice } from './notice'
 
 interface StageProps {
   /** The finding: what this screen came to, in a few words. */
@@ -25,6 +26,7 @@ export function Stage({ heading, reason, tools, children, aside, next }: StagePr
           </div>
           {tools && <div className="no-print flex gap-3">{tools}</div>}
         </div>
+        <Notice />
         {children}
       </main>
       {(aside || next) && (

@@ -14,6 +14,7 @@ import { AsideBlock, Stage } from '@/ui/frame/stage'
 import { Button } from '@/ui/shared/button'
 import { Callout } from '@/ui/shared/callout'
 import { lostBytes } from '@/ui/copy/summary'
+import { dayInWords } from '@/ui/shared/days'
 import { DepthProfile } from '@/ui/shared/depth-profile'
 import { Plate, type PlateDrive } from '@/ui/shared/plate'
 
@@ -25,10 +26,9 @@ interface HandoverView {
   readonly day: string
   readonly started: string
   readonly ended: string
-  readonly source: PlateDrive
-  readonly target: PlateDrive
-  readonly summary: CopySummary
-  readonly partitions: readonly { number: number; title: string; before: number; after: number; usedBytes: number }[]
+  readonly plates: readonly { readonly source: PlateDrive; readonly target: PlateDrive }[]
+  readonly legs: readonly { readonly number: number; readonly title: string; readonly summary: CopySummary }[]
+  readonly partitions: readonly { key: string; title: string; before: number; after: number; usedBytes: number }[]
   readonly trial: {
     readonly time: string
     readonly links: readonly TraceLink[]
@@ -55,10 +55,18 @@ export function HandoverStation({ moveId, view }: { moveId: string; view: Handov
       aside={
         <>
           <AsideBlock title="Goes back">
-            <Plate drive={view.target} role="New drive" />
+            <div className="space-y-3">
+              {view.plates.map((p) => (
+                <Plate key={p.target.serial} drive={p.target} role="New drive" />
+              ))}
+            </div>
           </AsideBlock>
           <AsideBlock title="Stays here">
-            <Plate drive={view.source} role="Old drive, the way back" />
+            <div className="space-y-3">
+              {view.plates.map((p) => (
+                <Plate key={p.source.serial} drive={p.source} role="Old drive, the way back" />
+              ))}
+            </div>
           </AsideBlock>
           {handedOver && (
             <Callout tone="good">
@@ -82,19 +90,24 @@ export function HandoverStation({ moveId, view }: { moveId: string; view: Handov
 }
 
 function Sheet({ view }: { view: HandoverView }) {
-  const { summary, trial, brief, computer, source, target } = view
+  const { legs, trial, brief, computer, plates } = view
   const rows: [string, ReactNode][] = [
     ['Customer', brief.customer],
     ['Computer', `${computer.model}, the ${computer.name}`],
-    ['From', `${source.name}, s/n ${source.serial}`],
-    ['To', `${target.name}, s/n ${target.serial}`],
-    ['Copied', `${formatSize(summary.copiedBytes)} on ${view.day}, ${view.started} to ${view.ended}`],
+    ...plates.flatMap(({ source, target }): [string, ReactNode][] => [
+      ['From', `${source.name}, s/n ${source.serial}`],
+      ['To', `${target.name}, s/n ${target.serial}`],
+    ]),
+    ['Copied', `${formatSize(sum(legs, (s) => s.copiedBytes))} on ${view.day}, ${view.started} to ${view.ended}`],
+    ...legs.map(({ number, title, summary }): [string, ReactNode] => [
+      legs.length > 1 ? `Leg ${number}` : 'Took',
+      `${legs.length > 1 ? `${title}: ` : ''}${formatDuration(summary.copySeconds)} copying at ${formatRate(summary.copiedBytes / summary.copySeconds)}, ${formatDuration(summary.checkSeconds)} reading back`,
+    ]),
+    ['Lost', sum(legs, lostBytes) === 0 ? 'nothing' : formatSize(sum(legs, lostBytes))],
     [
-      'Took',
-      `${formatDuration(summary.copySeconds)} copying at ${formatRate(summary.copiedBytes / summary.copySeconds)}, ${formatDuration(summary.checkSeconds)} reading back`,
+      'Checked',
+      `all ${formatSize(sum(legs, (s) => s.checkedBytes))} read back equal, SHA-256 ${legs.map((l) => shortDigest(l.summary.digest)).join(', ')}`,
     ],
-    ['Lost', lostBytes(summary) === 0 ? 'nothing' : formatSize(lostBytes(summary))],
-    ['Checked', `all ${formatSize(summary.checkedBytes)} read back equal, SHA-256 ${shortDigest(summary.digest)}`],
   ]
   return (
     <article className="panel p-6 print:border-0 print:p-0" data-testid="sheet">
@@ -107,8 +120,8 @@ function Sheet({ view }: { view: HandoverView }) {
         </p>
       </header>
       <dl className="grid grid-cols-[auto_minmax(0,1fr)] gap-x-6 gap-y-1.5">
-        {rows.map(([name, value]) => (
-          <div key={name} className="contents">
+        {rows.map(([name, value], i) => (
+          <div key={i} className="contents">
             <dt className="text-ink-soft">{name}</dt>
             <dd className="font-mono text-[13px]">{value}</dd>
           </div>
@@ -118,7 +131,7 @@ function Sheet({ view }: { view: HandoverView }) {
       <DepthProfile
         profile={view.profile}
         sizeBytes={view.sourceBytes}
-        label={`Use of the ${source.name} when it was copied`}
+        label={`Use of the ${plates[0].source.name} when it was copied`}
       />
       <div className="mt-4 grid gap-x-8 gap-y-5 xl:grid-cols-2 print:grid-cols-2">
         <section>
@@ -139,7 +152,7 @@ function Sheet({ view }: { view: HandoverView }) {
             </thead>
             <tbody>
               {view.partitions.map((p) => (
-                <tr key={p.number} className="border-b border-line">
+                <tr key={p.key} className="border-b border-line">
                   <th scope="row" className="py-1 text-left font-normal">
                     {p.title}
                   </th>
@@ -184,12 +197,6 @@ function Sheet({ view }: { view: HandoverView }) {
   )
 }
 
-/** `2026-05-18` as `18 May 2026`. */
-function dayInWords(day: string): string {
-  return new Date(`${day}T12:00:00Z`).toLocaleDateString('en-GB', {
-    day: 'numeric',
-    month: 'long',
-    year: 'numeric',
-    timeZone: 'UTC',
-  })
+function sum(legs: HandoverView['legs'], of: (summary: CopySummary) => number): number {
+  return legs.reduce((total, leg) => total + of(leg.summary), 0)
 }

@@ -19,7 +19,8 @@ interface ReadyView {
   readonly open: number
   readonly whenDone: 'stay' | 'power-off'
   readonly source: PlateDrive
-  readonly target: PlateDrive & { readonly model: string; readonly interfaceName: string }
+  readonly leg: { readonly number: number; readonly of: number }
+  readonly target: PlateDrive & { readonly model: string; readonly fits: string }
   readonly platePrefix: string
   readonly system?: { readonly title: string; readonly volume?: { readonly usedBytes: number } }
   readonly running: boolean
@@ -51,7 +52,7 @@ export function ReadyStation({ moveId, view }: { moveId: string; view: ReadyView
   return (
     <Stage
       heading={open === 0 ? 'It may start' : `${COUNTS[open] ?? `${open} things`}, then it may start`}
-      reason={`${settled} of ${items.length} are settled. What the bench can see, it has checked itself, and checks again at the start.`}
+      reason={`${view.leg.of > 1 ? `Leg ${view.leg.number} of ${view.leg.of}, ${source.name} to ${target.name}. ` : ''}${settled} of ${items.length} are settled. What the bench can see, it has checked itself, and checks again at the start.`}
       aside={
         <>
           <AsideBlock title="Plate check">
@@ -60,7 +61,7 @@ export function ReadyStation({ moveId, view }: { moveId: string; view: ReadyView
             </p>
             <PlateCheck
               model={target.model}
-              detail={`${target.name.slice(target.model.length).trim()} · ${target.interfaceName}`}
+              detail={`${target.name.slice(target.model.length).trim()} · ${target.fits}`}
               prefix={view.platePrefix}
               value={typed}
               onChange={setTyped}
@@ -107,7 +108,13 @@ export function ReadyStation({ moveId, view }: { moveId: string; view: ReadyView
         />
       }
     >
-      <Items items={items} busy={busy} onAction={(action) => void act(() => settle(moveId, { action }))} />
+      <Items
+        items={items}
+        busy={busy}
+        onAction={(action) =>
+          action === 'go-to-swap' ? go(`/moves/${moveId}/swap`) : void act(() => settle(moveId, { action }))
+        }
+      />
     </Stage>
   )
 }

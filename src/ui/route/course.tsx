@@ -1,64 +1,53 @@
-import type { Route } from '@/core/route/types'
-
-const WIDTH = 700
-const INSET = 90
+import { clsx } from 'clsx'
+import type { CourseStop } from '@/core/route/course'
 
 /** A route as a course with stops: thick where bytes move, dotted where hands do, thin where a computer starts. */
-export function Course({ stops }: { stops: Route['stops'] }) {
-  const step = (WIDTH - 2 * INSET) / (stops.length - 1)
-  const at = (i: number) => INSET + i * step
+export function Course({ stops }: { stops: readonly CourseStop[] }) {
   return (
     <div className="overflow-x-auto" tabIndex={0} role="region" aria-label="The course of this route">
-      <svg
-        viewBox={`0 0 ${WIDTH} 92`}
-        className="w-full min-w-[560px]"
-        role="img"
-        aria-label={stops.map((s) => `${s.title}, ${s.sub}`).join('; then ')}
+      <ol
+        className="grid"
+        style={{ gridTemplateColumns: `repeat(${stops.length}, minmax(0, 1fr))`, minWidth: stops.length * 100 }}
       >
-        {stops.slice(0, -1).map((stop, i) => (
-          <g key={i}>
-            <line
-              x1={at(i) + 11}
-              x2={at(i + 1) - 11}
-              y1="34"
-              y2="34"
-              stroke={stop.toNext === 'bytes' ? 'var(--sea-4)' : 'var(--line-strong)'}
-              strokeWidth={stop.toNext === 'bytes' ? 6 : 2.5}
-              strokeDasharray={stop.toNext === 'hands' ? '2 6' : undefined}
-            />
-            {stop.label && (
-              <text
-                x={(at(i) + at(i + 1)) / 2}
-                y="18"
-                textAnchor="middle"
-                fontSize="12.5"
-                fontFamily="var(--font-mono)"
-                fill={stop.toNext === 'bytes' ? 'var(--sea-4)' : 'var(--ink-soft)'}
-              >
-                {stop.label}
-              </text>
-            )}
-          </g>
-        ))}
         {stops.map((stop, i) => (
-          <g key={i}>
-            <circle
-              cx={at(i)}
-              cy="34"
-              r="8.5"
-              fill={i === stops.length - 1 ? 'var(--magenta)' : 'var(--sheet)'}
-              stroke={i === stops.length - 1 ? 'var(--magenta)' : 'var(--ink)'}
-              strokeWidth="2"
+          <li key={i} className="relative px-1 pt-6 text-center">
+            {i < stops.length - 1 && (
+              <>
+                <span
+                  aria-hidden
+                  className={clsx(
+                    'absolute top-[33px] right-[calc(-50%+12px)] left-[calc(50%+12px)]',
+                    stop.toNext === 'bytes'
+                      ? 'border-t-[6px] border-sea-4'
+                      : stop.toNext === 'hands'
+                        ? 'mt-[2px] border-t-[3px] border-dotted border-line-strong'
+                        : 'mt-[2px] border-t-2 border-line-strong',
+                  )}
+                />
+                {stop.label && (
+                  <span
+                    className={clsx(
+                      'absolute top-0 right-[-50%] left-1/2 text-center font-mono text-[12px] leading-4',
+                      stop.toNext === 'bytes' ? 'text-sea-4' : 'text-ink-soft',
+                    )}
+                  >
+                    {stop.label}
+                  </span>
+                )}
+              </>
+            )}
+            <span
+              aria-hidden
+              className={clsx(
+                'relative mx-auto mt-0.5 block size-[19px] rounded-full border-2',
+                i === stops.length - 1 ? 'border-magenta bg-magenta' : 'border-ink bg-sheet',
+              )}
             />
-            <text x={at(i)} y="64" textAnchor="middle" fontSize="13" fontWeight="700" fill="var(--ink)">
-              {stop.title}
-            </text>
-            <text x={at(i)} y="82" textAnchor="middle" fontSize="12.5" fill="var(--ink-soft)">
-              {stop.sub}
-            </text>
-          </g>
+            <span className="mt-2 block text-[13px] leading-4 font-bold">{stop.title}</span>
+            <span className="mt-0.5 block text-[12.5px] leading-4 text-ink-soft">{stop.sub}</span>
+          </li>
         ))}
-      </svg>
+      </ol>
     </div>
   )
 }

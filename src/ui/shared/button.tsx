@@ -6,6 +6,19 @@ interface ButtonProps extends ButtonHTMLAttributes<HTMLButtonElement> {
   readonly small?: boolean
 }
 
+/** A small button that is only a picture; its label is for those who do not see it, and for a pointer that waits. */
+export function IconButton({ label, ...rest }: { label: string } & ButtonHTMLAttributes<HTMLButtonElement>) {
+  return (
+    <button
+      type="button"
+      aria-label={label}
+      title={label}
+      {...rest}
+      className="rounded p-1 text-ink-soft hover:bg-sheet hover:text-ink disabled:opacity-60"
+    />
+  )
+}
+
 /** Any button but the one magenta one. */
 export function Button({ tone = 'plain', small, className, ...rest }: ButtonProps) {
   return (

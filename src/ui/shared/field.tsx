@@ -33,3 +33,13 @@ export function ChoiceField({
     </div>
   )
 }
+
+/** A labelled tick. */
+export function TickField({ label, ...rest }: { label: string } & InputHTMLAttributes<HTMLInputElement>) {
+  return (
+    <label className="flex items-center gap-2 py-1">
+      <input type="checkbox" {...rest} className="size-4 accent-[var(--magenta)]" />
+      {label}
+    </label>
+  )
+}

@@ -1,7 +1,7 @@
 'use client'
 
 import Link from 'next/link'
-import { useState } from 'react'
+import { type ReactNode, useState } from 'react'
 import type { Health } from '@/core/health/health'
 import type { DriveSurvey } from '@/core/survey/types'
 import { contentWords, findingsOf, headingOf, reasonOf, schemeWords } from '@/core/survey/words'
@@ -11,6 +11,7 @@ import { NextAction } from '@/ui/frame/next-action'
 import { AsideBlock, Stage } from '@/ui/frame/stage'
 import { Button } from '@/ui/shared/button'
 import { FindingList } from '@/ui/shared/finding-list'
+import { PairTabs } from '@/ui/shared/pair-tabs'
 import { Plate, type PlateDrive } from '@/ui/shared/plate'
 import { Differences } from './differences'
 import { UsePanel } from './drive-picture'
@@ -19,41 +20,73 @@ import { PartitionDetails } from './partition-details'
 import { PartitionTable } from './partition-table'
 import { SurveyHull } from './survey-hull'
 
+type SurveyedDrive = PlateDrive & { readonly id: string }
+
 interface SurveyView {
-  readonly survey: {
-    readonly source: DriveSurvey
-    readonly target: DriveSurvey
-    readonly confirmed: boolean
-    readonly read: string
-  } | null
-  readonly source: PlateDrive & { readonly id: string }
-  readonly target: PlateDrive & { readonly id: string }
-  readonly health: { readonly source?: Health; readonly target?: Health }
+  readonly survey: { readonly confirmed: boolean; readonly read: string } | null
+  readonly pairs: readonly {
+    readonly source: SurveyedDrive
+    readonly target?: SurveyedDrive
+    readonly read?: { readonly source: DriveSurvey; readonly target: DriveSurvey | null }
+    readonly health: { readonly source?: Health; readonly target?: Health }
+  }[]
 }
 
 /** What is really on each drive. */
 export function SurveyStation({ moveId, view }: { moveId: string; view: SurveyView }) {
   const { act, busy } = useAct()
-  const { confirmSurvey, readDrives } = useActions()
-  const { survey, source, target } = view
-  const system = survey?.source.partitions.find((p) => p.role === 'system')
-  const [selected, setSelected] = useState(system ? String(system.number) : '')
-  if (!survey) {
+  const { readDrives } = useActions()
+  const [shown, setShown] = useState(0)
+  if (!view.survey) {
+    const both = view.pairs.length === 1 && view.pairs[0].target
     return (
       <Stage
         heading="The drives have not been read yet"
         reason="Reading writes nothing."
-        next={<NextAction label="Read both drives" onAct={() => void act(() => readDrives(moveId))} disabled={busy} />}
+        next={
+          <NextAction
+            label={both ? 'Read both drives' : 'Read the drives'}
+            onAct={() => void act(() => readDrives(moveId))}
+            disabled={busy}
+          />
+        }
       >
         <div />
       </Stage>
     )
   }
-  const partition = survey.source.partitions.find((p) => String(p.number) === selected)
+  const pair = view.pairs[shown]
+  const tabs = (
+    <PairTabs
+      label="Drive that is shown"
+      names={view.pairs.map((p) => p.source.name)}
+      selected={shown}
+      onSelect={setShown}
+    />
+  )
+  return <SurveyedPair key={shown} moveId={moveId} readAt={view.survey.read} pair={pair} tabs={tabs} />
+}
+
+interface SurveyedPairProps {
+  readonly moveId: string
+  readonly readAt: string
+  readonly pair: SurveyView['pairs'][number]
+  readonly tabs: ReactNode
+}
+
+function SurveyedPair({ moveId, readAt, pair, tabs }: SurveyedPairProps) {
+  const { act, busy } = useAct()
+  const { confirmSurvey, readDrives } = useActions()
+  const { source, target, health } = pair
+  const read = pair.read!
+  const system = read.source.partitions.find((p) => p.role === 'system')
+  const [selected, setSelected] = useState(system ? String(system.number) : '')
+  const partition = read.source.partitions.find((p) => String(p.number) === selected)
+  const both = target && read.target ? { drive: target, survey: read.target } : undefined
   return (
     <Stage
-      heading={headingFor(survey.source, view.health.source)}
-      reason={reasonFor(survey.source, survey.target, target.name, view.health.source)}
+      heading={headingFor(read.source, health.source)}
+      reason={reasonFor(read.source, both, health.source)}
       tools={
         <Button onClick={() => void act(() => readDrives(moveId))} disabled={busy}>
           Read again
@@ -64,8 +97,8 @@ export function SurveyStation({ moveId, view }: { moveId: string; view: SurveyVi
           {partition ? <PartitionDetails partition={partition} /> : null}
           <AsideBlock title="Drives">
             <div className="space-y-3">
-              <Plate drive={source} role={`Source, read ${survey.read}`} capacity />
-              <Plate drive={target} role="Target" capacity />
+              <Plate drive={source} role={`Source, read ${readAt}`} capacity />
+              {target && <Plate drive={target} role="Target" capacity />}
             </div>
           </AsideBlock>
         </>
@@ -74,30 +107,37 @@ export function SurveyStation({ moveId, view }: { moveId: string; view: SurveyVi
         <NextAction
           label="Go on to Route"
           onAct={() => void act(() => confirmSurvey(moveId), `/moves/${moveId}/route`)}
-          disabled={busy || survey.source.partitions.length === 0}
-          hint={survey.source.partitions.length === 0 ? 'There is nothing on the source that can be moved.' : undefined}
+          disabled={busy || read.source.partitions.length === 0}
+          hint={read.source.partitions.length === 0 ? 'There is nothing on the source that can be moved.' : undefined}
         />
       }
     >
+      {tabs}
       <div className="panel grid gap-2 p-4 md:grid-cols-2">
         <SurveyHull
           title="Source"
           drive={source}
-          parts={hullParts(survey.source)}
-          scheme={`Partition table: ${schemeWords(survey.source)}`}
+          parts={hullParts(read.source)}
+          scheme={`Partition table: ${schemeWords(read.source)}`}
           selected={selected}
           onSelect={setSelected}
         />
-        <SurveyHull
-          title="Target"
-          drive={target}
-          parts={hullParts(survey.target)}
-          scheme={`Partition table: ${schemeWords(survey.target)}`}
-        />
+        {both ? (
+          <SurveyHull
+            title="Target"
+            drive={both.drive}
+            parts={hullParts(both.survey)}
+            scheme={`Partition table: ${schemeWords(both.survey)}`}
+          />
+        ) : (
+          <p className="self-center text-center text-ink-soft">
+            It becomes a virtual disk, which is made when it is written.
+          </p>
+        )}
       </div>
-      <UsePanel survey={survey.source} title="What is used where on the source" name={source.name} />
+      <UsePanel survey={read.source} title="What is used where on the source" name={source.name} />
       <PartitionTable
-        survey={survey.source}
+        survey={read.source}
         selected={selected}
         onSelect={setSelected}
         label="Partitions of the source"
@@ -106,17 +146,19 @@ export function SurveyStation({ moveId, view }: { moveId: string; view: SurveyVi
         <h2 className="mb-2 font-bold">What was noticed</h2>
         <FindingList
           findings={[
-            ...findingsOf(survey.source),
-            ...findingsOf(survey.target).map((f) => ({ ...f, sentence: `Target: ${f.sentence}` })),
+            ...findingsOf(read.source),
+            ...(both ? findingsOf(both.survey) : []).map((f) => ({ ...f, sentence: `Target: ${f.sentence}` })),
           ]}
         />
       </section>
-      <Differences
-        source={{ drive: source, survey: survey.source, health: view.health.source }}
-        target={{ drive: target, survey: survey.target, health: view.health.target }}
-      />
+      {both && (
+        <Differences
+          source={{ drive: source, survey: read.source, health: health.source }}
+          target={{ drive: both.drive, survey: both.survey, health: health.target }}
+        />
+      )}
       <p className="mt-4 flex flex-wrap gap-x-5 text-[13.5px]">
-        {[source, target].map((drive) => (
+        {[source, ...(target ? [target] : [])].map((drive) => (
           <Link key={drive.id} href={`/drives/${drive.id}`} className="font-semibold text-sea-4 underline">
             Look inside the {drive.name}
           </Link>
@@ -128,11 +170,16 @@ export function SurveyStation({ moveId, view }: { moveId: string; view: SurveyVi
 
 /** What the survey came to, for a move: its source first. */
 function headingFor(source: DriveSurvey, health?: Health): string {
-  if (source.scheme !== 'gpt') return 'The source cannot be moved as it is'
+  if (source.partitions.length === 0) return 'The source cannot be moved as it is'
   const heading = headingOf(source, health)
   return heading.endsWith('damaged') ? `${heading} on the source` : heading
 }
 
-function reasonFor(source: DriveSurvey, target: DriveSurvey, targetName: string, health?: Health): string {
-  return `${reasonOf(source, health)} The ${targetName} holds ${contentWords(target)}.`
+function reasonFor(
+  source: DriveSurvey,
+  target: { drive: PlateDrive; survey: DriveSurvey } | undefined,
+  health?: Health,
+): string {
+  const reason = reasonOf(source, health)
+  return target ? `${reason} The ${target.drive.name} holds ${contentWords(target.survey)}.` : reason
 }

@@ -1,28 +1,28 @@
-import type { Chassis, SwapStep } from '@/core/swap/steps'
+import type { SwapStep } from '@/core/swap/steps'
+import type { Chassis } from '@/core/things/chassis'
 
 interface CasePlanProps {
   readonly computer: {
     readonly name: string
-    readonly slots: readonly string[]
-    readonly homeSlot: string
+    readonly slots: readonly { readonly id: string; readonly holds: string | null }[]
     readonly mains: boolean
     readonly cover: Chassis['cover']
     readonly driveMount: Chassis['driveMount']
   }
   readonly step?: SwapStep
-  readonly sourceIn: boolean
-  readonly targetIn: boolean
-  readonly sourceName: string
-  readonly targetName: string
 }
 
 /** The opened computer seen from its side, with the part that this step is about in magenta. */
-export function CasePlan({ computer, step, sourceIn, targetIn, sourceName, targetName }: CasePlanProps) {
+export function CasePlan({ computer, step }: CasePlanProps) {
   const place = step?.place
   const hot = (...places: SwapStep['place'][]) => place !== undefined && places.includes(place)
   const stroke = (on: boolean) => (on ? 'var(--magenta)' : 'var(--ink)')
   const wash = (on: boolean, otherwise: string) => (on ? 'var(--magenta-wash)' : otherwise)
-  const inSlot = sourceIn ? sourceName : targetIn ? targetName : undefined
+  // The cage shows the drive that the step is about, or else the first that is in.
+  const shown =
+    computer.slots.find((s) => s.id === step?.slot) ?? computer.slots.find((s) => s.holds) ?? computer.slots[0]
+  const inSlot = shown?.holds
+  const shownAt = Math.max(0, computer.slots.indexOf(shown))
   return (
     <figure className="panel p-4">
       <svg
@@ -72,7 +72,7 @@ export function CasePlan({ computer, step, sourceIn, targetIn, sourceName, targe
         <text x="239" y="105" textAnchor="middle" fontSize="12.5" fill="var(--ink-soft)">
           cooler
         </text>
-        {computer.slots.map((slot, i) => (
+        {computer.slots.slice(0, 3).map(({ id: slot }, i) => (
           <g key={slot}>
             <rect
               x="182"
@@ -80,8 +80,8 @@ export function CasePlan({ computer, step, sourceIn, targetIn, sourceName, targe
               width="82"
               height="22"
               rx="3"
-              fill={wash(hot('slot') && slot === computer.homeSlot, 'var(--sheet)')}
-              stroke={stroke(hot('slot') && slot === computer.homeSlot)}
+              fill={wash(hot('slot') && slot === step?.slot, 'var(--sheet)')}
+              stroke={stroke(hot('slot') && slot === step?.slot)}
             />
             <text
               x="223"
@@ -120,7 +120,14 @@ export function CasePlan({ computer, step, sourceIn, targetIn, sourceName, targe
         <text x="367" y="184" textAnchor="middle" fontSize="11.5" fill="var(--ink)">
           {inSlot ? inSlot.split(' ').slice(0, 2).join(' ') : 'empty'}
         </text>
-        {inSlot && <path d="M264 201C300 201 300 180 336 180" fill="none" stroke="var(--ink)" strokeWidth="3" />}
+        {inSlot && (
+          <path
+            d={`M264 ${201 + Math.min(2, shownAt) * 34}C300 ${201 + Math.min(2, shownAt) * 34} 300 180 336 180`}
+            fill="none"
+            stroke="var(--ink)"
+            strokeWidth="3"
+          />
+        )}
         {[
           [333, 162],
           [333, 198],
@@ -168,7 +175,7 @@ export function CasePlan({ computer, step, sourceIn, targetIn, sourceName, targe
               strokeWidth="2.5"
             />
             <text x="371" y="122" textAnchor="middle" fontSize="12" fill="var(--ink)">
-              from the dock
+              dock
             </text>
           </g>
         )}

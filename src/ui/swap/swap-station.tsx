@@ -2,7 +2,8 @@
 
 import { clsx } from 'clsx'
 import { Check } from 'lucide-react'
-import type { Chassis, SwapStep } from '@/core/swap/steps'
+import type { SwapStep } from '@/core/swap/steps'
+import type { Chassis } from '@/core/things/chassis'
 import { useAct } from '@/ui/frame/act'
 import { useActions } from '@/ui/frame/actions'
 import { NextAction } from '@/ui/frame/next-action'
@@ -14,58 +15,48 @@ import { CasePlan } from './case-plan'
 interface SwapView {
   readonly steps: readonly SwapStep[]
   readonly done: number
+  readonly beforeLeg: { readonly number: number; readonly of: number } | null
   readonly computer: {
     readonly name: string
     readonly model: string
-    readonly slots: readonly string[]
-    readonly homeSlot: string
+    readonly slots: readonly { readonly id: string; readonly holds: string | null }[]
     readonly mains: boolean
     readonly running: string
     readonly cover: Chassis['cover']
     readonly driveMount: Chassis['driveMount']
   }
   readonly tools: readonly string[]
-  readonly source: PlateDrive & { readonly inComputer: boolean }
-  readonly target: PlateDrive & { readonly inComputer: boolean }
+  readonly drives: readonly (PlateDrive & { readonly here: boolean; readonly role: string })[]
+  readonly target: string
 }
 
 /** The hardware, one step at a time. */
 export function SwapStation({ moveId, view }: { moveId: string; view: SwapView }) {
   const { act, go, busy } = useAct()
   const { finishStep } = useActions()
-  const { steps, done, computer, source, target } = view
+  const { steps, done, computer, drives, beforeLeg } = view
   const step = steps[done]
-  const proof = `/moves/${moveId}/proof`
+  const { heading, reason } = step ? { heading: step.title, reason: step.how } : wordsOf(view)
+  const plates = (here: boolean) =>
+    drives.filter((d) => d.here === here).map((d) => <Plate key={d.serial} drive={d} role={d.role} />)
   return (
     <Stage
-      heading={step ? step.title : `The ${target.name} is in the ${computer.name}`}
-      reason={
-        step
-          ? step.how
-          : `The ${source.name} is ${source.place}. Nothing has been started yet: that is the trial in Proof.`
-      }
+      heading={heading}
+      reason={reason}
       aside={
         <>
           <AsideBlock title={`In the ${computer.name}`}>
             <div className="space-y-3">
-              {[source, target]
-                .filter((d) => d.inComputer)
-                .map((d) => (
-                  <Plate key={d.serial} drive={d} role={d === source ? 'Old drive' : 'New drive'} />
-                ))}
-              {!source.inComputer && !target.inComputer && <p className="text-ink-soft">Neither of the two drives.</p>}
+              {plates(true)}
+              {!drives.some((d) => d.here) && <p className="text-ink-soft">None of the drives of this move.</p>}
             </div>
           </AsideBlock>
-          <AsideBlock title="Outside">
-            <div className="space-y-3">
-              {[source, target]
-                .filter((d) => !d.inComputer)
-                .map((d) => (
-                  <Plate key={d.serial} drive={d} role={d === source ? 'Old drive' : 'New drive'} />
-                ))}
-            </div>
+          <AsideBlock title="Elsewhere">
+            <div className="space-y-3">{plates(false)}</div>
           </AsideBlock>
-          <Callout>Both carry one identity. They must not be in the {computer.name} together at a start.</Callout>
+          <Callout>
+            A drive and its copy carry one identity. They must not be in a computer together at a start.
+          </Callout>
           <AsideBlock title="Tools">
             <p>{view.tools.join(', ')}</p>
           </AsideBlock>
@@ -81,19 +72,17 @@ export function SwapStation({ moveId, view }: { moveId: string; view: SwapView }
             hint={`Step ${done + 1} of ${steps.length}`}
           />
         ) : (
-          <NextAction label="Go on to Proof" onAct={() => go(proof)} disabled={busy} />
+          <NextAction
+            label={beforeLeg ? 'Go on to Ready' : 'Go on to Proof'}
+            onAct={() => go(`/moves/${moveId}/${beforeLeg ? 'ready' : 'proof'}`)}
+            disabled={busy}
+            hint={beforeLeg && beforeLeg.of > 1 ? `Leg ${beforeLeg.number} of ${beforeLeg.of} comes next.` : undefined}
+          />
         )
       }
     >
       <div className="grid gap-6 xl:grid-cols-[minmax(0,1.7fr)_minmax(190px,1fr)]">
-        <CasePlan
-          computer={computer}
-          step={step}
-          sourceIn={source.inComputer}
-          targetIn={target.inComputer}
-          sourceName={source.name}
-          targetName={target.name}
-        />
+        <CasePlan computer={computer} step={step} />
         <ol className="space-y-1.5 pt-1" data-testid="swap-steps">
           {steps.map((s, i) => (
             <li
@@ -111,4 +100,18 @@ export function SwapStation({ moveId, view }: { moveId: string; view: SwapView }
       </div>
     </Stage>
   )
+}
+
+function wordsOf({ steps, beforeLeg, computer, drives, target }: SwapView): { heading: string; reason: string } {
+  if (beforeLeg) {
+    return {
+      heading: steps.length === 0 ? 'Nothing has to change places' : 'The drives are in their places',
+      reason: 'What has to be true before the copy is in Ready.',
+    }
+  }
+  const old = drives.filter((d) => d.role === 'Old drive')
+  return {
+    heading: `The ${target} is in the ${computer.name}`,
+    reason: `The ${old[0]?.name ?? 'old drive'} is ${old[0]?.place ?? 'set aside'}. Nothing has been started yet: that is the trial in Proof.`,
+  }
 }

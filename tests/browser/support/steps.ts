@@ -14,7 +14,7 @@ export async function toSurvey(page: Page): Promise<void> {
 export async function toRoute(page: Page): Promise<void> {
   await page.open('/moves/ticket-desk/survey')
   await page.next(/Route/)
-  await page.untilFinding(/in one leg/)
+  await page.untilFinding(/ways? works?/)
 }
 
 export async function toFit(page: Page): Promise<void> {

@@ -8,7 +8,9 @@ import * as views from '@/server/move/views'
 import { CopyStation } from '@/ui/copy/copy-station'
 import { FitStation } from '@/ui/fit/fit-station'
 import { Head } from '@/ui/frame/head'
+import { NoticeProvider } from '@/ui/frame/notice'
 import { NotPossible } from '@/ui/frame/not-possible'
+import { NotYet } from '@/ui/frame/not-yet'
 import { Rail } from '@/ui/frame/rail'
 import { Waiting } from '@/ui/frame/waiting'
 import { HandoverStation } from '@/ui/handover/handover-station'
@@ -16,6 +18,7 @@ import { IntakeStation } from '@/ui/intake/intake-station'
 import { ProofStation } from '@/ui/proof/proof-station'
 import { ReadyStation } from '@/ui/ready/ready-station'
 import { RouteStation } from '@/ui/route/route-station'
+import { TroubleNote } from '@/ui/route/trouble-note'
 import { SurveyStation } from '@/ui/survey/survey-station'
 import { SwapStation } from '@/ui/swap/swap-station'
 
@@ -40,13 +43,15 @@ export default async function StationPage({ params }: Params) {
       : []
     return <NotPossible sentence={page.sentence} links={links} />
   }
-  const { head, title, rail } = page.value
+  const { head, title, rail, trouble } = page.value
   return (
     <>
       <Head state={head} move={{ id, title }} />
       <div className="grid min-h-[calc(100dvh-52px)] grid-cols-[minmax(0,1fr)] content-start lg:grid-cols-[184px_minmax(0,1fr)_300px] lg:content-stretch">
         <Rail moveId={id} stops={rail} here={station} />
-        {await content(station, page.value)}
+        <NoticeProvider notice={trouble && station !== 'route' && <TroubleNote moveId={id} trouble={trouble} />}>
+          {await content(station, page.value)}
+        </NoticeProvider>
       </div>
     </>
   )
@@ -55,6 +60,7 @@ export default async function StationPage({ params }: Params) {
 /** The work of a station, or what has to come before it. */
 async function content(station: StationId, page: MovePage): Promise<ReactNode> {
   const { id, row } = page.move
+  const { progress, obstacle } = page
   const after = (first: StationId) => <Waiting moveId={id} station={station} first={first} />
   switch (station) {
     case 'intake':
@@ -62,20 +68,32 @@ async function content(station: StationId, page: MovePage): Promise<ReactNode> {
     case 'survey':
       return row.intake ? <SurveyStation moveId={id} view={views.surveyView(page)} /> : after('intake')
     case 'route':
-      return row.survey?.confirmed ? <RouteStation moveId={id} view={views.routeView(page)} /> : after('survey')
+      return row.survey?.confirmed ? <RouteStation moveId={id} view={await views.routeView(page)} /> : after('survey')
     case 'fit':
-      return row.survey && row.route ? <FitStation moveId={id} view={views.fitView(page)} /> : after('route')
+      if (!row.survey || !progress) return after('route')
+      return obstacle ? notYet(id, obstacle) : <FitStation moveId={id} view={views.fitView(page)} />
     case 'ready':
-      return row.fit ? <ReadyStation moveId={id} view={await views.readyView(page)} /> : after('fit')
+      if (!row.fit?.pairs.every((p) => p !== null)) return after('fit')
+      return obstacle ? notYet(id, obstacle) : <ReadyStation moveId={id} view={await views.readyView(page)} />
     case 'copy':
-      return page.copy ? <CopyStation moveId={id} view={views.copyView(page)} /> : after('ready')
+      return page.copy || progress?.copied ? <CopyStation moveId={id} view={views.copyView(page)} /> : after('ready')
     case 'swap':
-      return page.copy?.status === 'done' ? <SwapStation moveId={id} view={views.swapView(page)} /> : after('copy')
+      // What hands do before the first copy comes up in Ready.
+      return progress && row.fit && (progress.copied > 0 || progress.phase === 0) ? (
+        <SwapStation moveId={id} view={views.swapView(page)} />
+      ) : (
+        after('copy')
+      )
     case 'proof':
-      return row.survey ? <ProofStation moveId={id} view={views.proofView(page)} /> : after('survey')
+      return row.survey && page.move.goal ? <ProofStation moveId={id} view={views.proofView(page)} /> : after('survey')
     case 'handover': {
-      const view = views.handoverView(page)
+      const view = await views.handoverView(page)
       return view ? <HandoverStation moveId={id} view={view} /> : after('proof')
     }
   }
+}
+
+/** A station that this version cannot work for this move. */
+function notYet(id: string, sentence: string): ReactNode {
+  return <NotYet moveId={id} sentence={sentence} />
 }

@@ -1,5 +1,5 @@
 import { z } from 'zod'
-import { PlaceSchema } from '@/bench/types'
+import { PlaceSchema } from '@/core/things/drive'
 import { placeDrive } from '@/server/bench'
 import { answer, jsonBody, respond } from '@/server/refusal'
 

@@ -1,0 +1,16 @@
+import { create } from 'content-disposition'
+import { exportBench } from '@/server/bench/benches'
+import { answer, respond } from '@/server/refusal'
+
+export const dynamic = 'force-dynamic'
+
+/** The bench as a file to keep. */
+export async function GET(_request: Request, { params }: { params: Promise<{ id: string }> }): Promise<Response> {
+  const made = await answer(async () => exportBench((await params).id))
+  if (!made.ok) return respond(made)
+  const headers = {
+    'content-type': 'application/json; charset=utf-8',
+    'content-disposition': create(`${made.value.name}.bench.json`),
+  }
+  return new Response(made.value.text, { headers })
+}

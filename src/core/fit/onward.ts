@@ -1,0 +1,23 @@
+import type { DriveSurvey } from '../survey/types'
+import { solveFit } from './solve'
+import type { FitResult, FitWish, Layout } from './types'
+
+const AS_IT_IS: FitWish = { rules: {}, sizes: {}, reserve: 0 }
+
+/** The layout on a drive that only carries a copy on its way: every partition as large as it is. */
+export function layoutOnTheWay(source: DriveSurvey, via: DriveSurvey): FitResult {
+  return solveFit(source, via, AS_IT_IS)
+}
+
+/**
+ * A layout that was made for the source, for a copy that is read from another drive which carries the source's
+ * partitions laid out as `via`.
+ */
+export function layoutFrom(via: Layout, layout: Layout): Layout {
+  const partitions = layout.partitions.map((partition) => {
+    const there = via.partitions.find((p) => p.number === partition.number)
+    if (!there) throw new RangeError(`Partition ${partition.number} is not on the drive that is copied from.`)
+    return { ...partition, sourceFirstLba: there.firstLba, sourceLastLba: there.lastLba }
+  })
+  return { ...layout, sourceSizeBytes: via.targetSizeBytes, partitions }
+}

@@ -1,0 +1,53 @@
+import { z } from 'zod'
+
+/** Why a customer wants a move. */
+export const REASONS = [
+  'more room',
+  'more speed',
+  'failing drive',
+  'virtual machine',
+  'another computer',
+  'several computers',
+] as const
+export const ReasonSchema = z.enum(REASONS)
+export type Reason = z.infer<typeof ReasonSchema>
+
+const id = z.string().min(1).max(80)
+
+/** What a move is about, before anything is read. */
+export const BriefSchema = z.object({
+  name: z.string().trim().min(1, 'A move needs a name').max(80),
+  customer: z.string().trim().min(1, 'A move needs a customer').max(80),
+  reason: ReasonSchema,
+  /** The computer that the system lives in. */
+  computerId: id,
+  /** Each drive that is moved with its own target; the system's first. A target of null becomes a virtual disk. */
+  pairs: z
+    .array(z.object({ sourceId: id, targetId: id.nullable() }))
+    .min(1)
+    .max(12),
+  toVirtualMachine: z.boolean(),
+  /** Where the system will live when that is another computer. */
+  targetComputerId: id.nullable(),
+  /** Images on a host that hold the system's drive already. */
+  images: z.array(z.string().max(180)).max(12).default([]),
+  /** Backup that the customer told of, its day as `2026-05-02`; null when there is none. */
+  backup: z
+    .object({ where: z.string().trim().min(1, 'Say where the backup is').max(120), date: z.iso.date() })
+    .nullable(),
+  /** Day and time without zone, as `2026-05-04T13:00`; empty when nothing was promised. */
+  promised: z.union([z.literal(''), z.string().regex(/^\d{4}-\d\d-\d\dT\d\d:\d\d$/)]),
+})
+export type Brief = z.infer<typeof BriefSchema>
+
+/** What contradicts itself in a brief, in a sentence; undefined when it can be taken as it is. */
+export function whyNotTaken(brief: Brief): string | undefined {
+  const sources = brief.pairs.map((p) => p.sourceId)
+  const targets = brief.pairs.flatMap((p) => (p.targetId === null ? [] : [p.targetId]))
+  if (new Set(sources).size < sources.length) return 'A drive is named as a source twice.'
+  if (new Set(targets).size < targets.length) return 'Two drives have the same target.'
+  if (targets.some((t) => sources.includes(t))) return 'A drive is both a source and a target.'
+  if (!brief.toVirtualMachine && targets.length < sources.length) return 'Every drive needs a target of its own.'
+  if (brief.toVirtualMachine && targets.length > 0) return 'A virtual machine gets virtual disks, not drives.'
+  return undefined
+}

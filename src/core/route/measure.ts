@@ -1,0 +1,41 @@
+import type { Action, Transfer } from './types'
+
+/** The transfers among actions, in order. */
+export function transfersOf(actions: readonly Action[]): Transfer[] {
+  return actions.filter((a) => a.do === 'transfer')
+}
+
+/** Times a drive is taken out or put in. */
+export function handsOf(actions: readonly Action[]): number {
+  return actions.filter((a) => a.do === 'take' || a.do === 'put').length
+}
+
+/** Times a computer is opened: once for all that is done in its slots between two starts of it. */
+export function openingsOf(actions: readonly Action[]): number {
+  let openings = 0
+  const open = new Set<string>()
+  for (const action of actions) {
+    const place = action.do === 'take' ? action.from : action.do === 'put' ? action.into : undefined
+    if (place?.kind === 'slot' && !open.has(place.computerId)) {
+      open.add(place.computerId)
+      openings++
+    }
+    if (action.do === 'start') open.delete(action.computerId)
+  }
+  return openings
+}
+
+/** Accessories and computers of the shop that a transfer goes over. */
+export function thingsOfTransfer(transfer: Transfer): string[] {
+  const of = (holder: Transfer['from']): string[] => {
+    if (holder.kind === 'virtual-disk') return [holder.hostId]
+    const bay = holder.place?.kind === 'bay' ? [holder.place.accessoryId] : []
+    return holder.kind === 'image' ? [...bay, holder.store] : bay
+  }
+  return [
+    ...of(transfer.from),
+    ...of(transfer.to),
+    transfer.by,
+    ...(transfer.receivedBy ? [transfer.receivedBy, 'network'] : []),
+  ]
+}

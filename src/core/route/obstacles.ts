@@ -1,0 +1,207 @@
+import { placeKey } from '../things/bench'
+import { whyNotInto } from '../things/bodies'
+import { type Drive, driveName } from '../things/drive'
+import { type Accessory, isAdapter } from '../things/accessory'
+import { formatSize } from '../bytes/size'
+import { driveOf, type RouteQuestion } from './question'
+import { adaptersOf, hostsOf, networkOf, plugIn, type Runner } from './runners'
+import { findPlans, transferDrives, whyNotStartFrom } from './search'
+import { formatRange } from './timing'
+import type { Plan } from './types'
+import { SECONDS_PER_STEP } from './judge'
+
+/** Something that does not work on this bench, and what is missing for it. */
+export interface Obstacle {
+  readonly what: string
+  readonly why: string
+}
+
+/** One thing that could be had, and what it would open. */
+export interface Opening {
+  readonly thing: string
+  readonly sentence: string
+}
+
+/** What cannot work with this bench, each with the missing thing. The most telling first. */
+export function obstaclesOf(question: RouteQuestion): Obstacle[] {
+  const all = [
+    ...ofTheGoal(question),
+    ...ofBothInside(question),
+    ...ofAdapters(question),
+    ...ofSticks(question),
+    ...ofNetworks(question),
+    ...ofImages(question),
+  ]
+  // What holds for both drives is said once.
+  return all.filter((o, i) => all.findIndex((other) => other.what === o.what && other.why === o.why) === i)
+}
+
+function drivesOf(question: RouteQuestion): Drive[] {
+  const ids = question.pairs.flatMap((p) => [p.sourceId, ...(p.targetId ? [p.targetId] : [])])
+  return [...new Set(ids)].map((id) => driveOf(question, id))
+}
+
+function ofTheGoal({ bench, goal, pairs, ...rest }: RouteQuestion): Obstacle[] {
+  if (goal.kind === 'virtual-machine') {
+    return hostsOf(bench).length === 0
+      ? [{ what: 'A virtual machine', why: 'There is no host for virtual machines on the bench.' }]
+      : []
+  }
+  const computer = bench.computers.find((c) => c.id === goal.computerId)
+  if (!computer) return [{ what: 'The computer', why: 'It is no longer on the bench.' }]
+  const brackets = bench.accessories.reduce((n, a) => n + (a.kind === 'bracket' ? a.count : 0), 0)
+  return pairs.flatMap(({ targetId }, i) => {
+    if (targetId === null) return []
+    const drive = driveOf({ bench, goal, pairs, ...rest }, targetId)
+    const misfits = computer.slots.map((s) => whyNotInto(drive, s, brackets))
+    const what = `The ${driveName(drive)} in the ${computer.name}`
+    if (misfits.every((m) => m !== undefined)) return [{ what, why: misfits[0]!.sentence }]
+    const start = i === 0 ? whyNotStartFrom(computer, drive) : undefined
+    return start ? [{ what, why: start }] : []
+  })
+}
+
+function ofBothInside({ bench, computerId, goal, pairs }: RouteQuestion): Obstacle[] {
+  if (goal.kind === 'virtual-machine' || goal.computerId !== computerId) return []
+  const computer = bench.computers.find((c) => c.id === computerId)
+  const target = bench.drives.find((d) => d.id === pairs[0].targetId)
+  if (!computer || !target) return []
+  const brackets = bench.accessories.reduce((n, a) => n + (a.kind === 'bracket' ? a.count : 0), 0)
+  const fitting = computer.slots.filter((s) => !whyNotInto(target, s, brackets))
+  if (fitting.length !== 1) return []
+  return [{ what: 'Both drives inside', why: `The ${computer.name} has one slot for such a drive.` }]
+}
+
+function ofAdapters(question: RouteQuestion): Obstacle[] {
+  const { bench } = question
+  const adapters = adaptersOf(bench)
+  const movable = new Set([...drivesOf(question).map((d) => d.id), ...transferDrives(question)])
+  return drivesOf(question).flatMap((drive): Obstacle[] => {
+    const takes = adapters.filter((a) => a.bays.some((b) => !whyNotInto(drive, b, 0)))
+    const outside = `The ${driveName(drive)} outside`
+    if (takes.length === 0) {
+      const what = drive.body.form === 'blade' ? 'blade' : 'drive'
+      const why = `No adapter here takes this ${what}.`
+      return [{ what: outside, why }]
+    }
+    const refusing = adapters
+      .filter((a) => !takes.includes(a))
+      .map((a) => ({ what: `In the ${a.name}`, why: whyNotInto(drive, a.bays[0], 0)!.sentence }))
+    const busy = takes
+      .filter((a) =>
+        a.bays.every((bay) => {
+          const key = placeKey({ kind: 'bay', accessoryId: a.id, bay: bay.id })
+          const other = bench.drives.find((d) => placeKey(d.place) === key)
+          return other !== undefined && !movable.has(other.id)
+        }),
+      )
+      .map((a) => ({
+        what: `The ${driveName(drive)} in the ${a.name}`,
+        why: 'Drives that are not of this move sit in it.',
+      }))
+    return [...busy, ...refusing, ...ofPlugs(question, takes)]
+  })
+}
+
+function ofPlugs({ bench, computerId }: RouteQuestion, adapters: readonly Accessory[]): Obstacle[] {
+  const computer = bench.computers.find((c) => c.id === computerId)
+  if (!computer) return []
+  const runner: Runner = { kind: 'computer', id: computerId, computer, mode: 'system' }
+  return adapters.filter(isAdapter).flatMap((adapter) => {
+    const plugged = plugIn([adapter], runner, undefined)
+    return plugged.works ? [] : [{ what: `The ${adapter.name} at the ${computer.name}`, why: plugged.sentence }]
+  })
+}
+
+function ofSticks({ bench, computerId, goal }: RouteQuestion): Obstacle[] {
+  const sticks = bench.accessories.filter((a) => a.kind === 'stick')
+  const computers = bench.computers.filter(
+    (c) => c.id === computerId || (goal.kind === 'computer' && c.id === goal.computerId),
+  )
+  const away = bench.computers.filter((c) => c.running === 'stick' && !computers.includes(c))
+  return computers.flatMap((computer) => {
+    const what = `The ${computer.name} by the rescue stick`
+    if (sticks.length === 0) return [{ what, why: 'There is no rescue stick on the bench.' }]
+    if (away.length >= sticks.length) return [{ what, why: `The stick is in use: the ${away[0].name} runs from it.` }]
+    if (!computer.firmware.startsFromUsb) return [{ what, why: 'Its firmware does not start from USB.' }]
+    return []
+  })
+}
+
+function ofNetworks({ bench, computerId, goal }: RouteQuestion): Obstacle[] {
+  const what = 'Over the network'
+  if (!bench.accessories.some((a) => a.kind === 'network')) return [{ what, why: 'There is no network on the bench.' }]
+  const computer = bench.computers.find((c) => c.id === computerId)
+  if (computer && !networkOf({ kind: 'computer', id: computerId, computer, mode: 'stick' }, bench)) {
+    return [{ what, why: `The ${computer.name} has no network socket.` }]
+  }
+  if (goal.kind === 'computer' && goal.computerId === computerId) {
+    return hostsOf(bench).length > 0
+      ? []
+      : [{ what, why: 'There is no second computer here that takes the new drive.' }]
+  }
+  const sticks = bench.accessories.filter((a) => a.kind === 'stick').length
+  if (goal.kind === 'computer' && sticks < 2) {
+    return [
+      {
+        what: 'Over the network, with nothing running',
+        why: 'Both computers would need a rescue stick, and there is one.',
+      },
+    ]
+  }
+  return []
+}
+
+function ofImages(question: RouteQuestion): Obstacle[] {
+  const bytes = Math.max(...question.pairs.map((p) => p.bytes))
+  const stores = [
+    ...transferDrives(question).map((id) => ({ name: driveName(driveOf(question, id)), free: question.roomOn[id] })),
+    ...hostsOf(question.bench).map((h) => ({ name: h.name, free: h.freeBytes })),
+  ]
+  if (stores.length === 0)
+    return [{ what: 'By an image', why: 'There is neither a transfer drive nor a host to put it on.' }]
+  return stores.flatMap(({ name, free }) => {
+    const what = `An image on the ${name}`
+    if (free === undefined) return [{ what, why: 'It holds no file system that a file could be put on.' }]
+    return free < bytes
+      ? [{ what, why: `It has ${formatSize(free)} free, and the image takes ${formatSize(bytes)}.` }]
+      : []
+  })
+}
+
+/**
+ * What having one more thing would open: for each accessory that could be had, the plans are searched for again
+ * with it. Named is what opens a way where there is none, or ends the move in less than four fifths of the time.
+ */
+export function openingsOf(
+  question: RouteQuestion,
+  plans: readonly Plan[],
+  available: readonly Accessory[],
+): Opening[] {
+  const drives = drivesOf(question)
+  const best = plans.find((p) => !p.live) ?? plans[0]
+  const found: (Opening & { cost: number })[] = []
+  for (const accessory of available) {
+    if (isAdapter(accessory) && !accessory.bays.some((b) => drives.some((d) => !whyNotInto(d, b, 0)))) continue
+    const bench = { ...question.bench, accessories: [...question.bench.accessories, accessory] }
+    const [first] = findPlans({ ...question, bench }, best ? [1, legCount(best)] : undefined).filter(
+      (p) => !p.live || !best,
+    )
+    if (!first || plans.some((p) => p.id === first.id)) continue
+    const range = formatRange(first.lowSeconds, first.highSeconds)
+    const cost = costOf(first)
+    if (!best) {
+      found.push({ thing: accessory.name, sentence: `would open a way: ${lowerFirst(first.title)}, ${range}.`, cost })
+    } else if (cost < costOf(best) * 0.8) {
+      found.push({ thing: accessory.name, sentence: `would make it ${range}: ${lowerFirst(first.title)}.`, cost })
+    }
+  }
+  return found
+    .sort((a, b) => a.cost - b.cost)
+    .slice(0, 3)
+    .map(({ thing, sentence }) => ({ thing, sentence }))
+}
+
+const legCount = (plan: Plan) => plan.actions.filter((a) => a.do === 'transfer' && a.pair === 0).length
+const costOf = (plan: Plan) => plan.highSeconds + (plan.handSteps + plan.openings) * SECONDS_PER_STEP
+const lowerFirst = (text: string) => text.charAt(0).toLowerCase() + text.slice(1)

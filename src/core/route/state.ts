@@ -1,0 +1,248 @@
+import type { Adapter } from '../things/accessory'
+import { type BenchState, berthsOf, placeKey, slotAt } from '../things/bench'
+import { needsBracket, type Slot, whyNotInto } from '../things/bodies'
+import type { Computer } from '../things/computer'
+import type { Berth, Drive, Place } from '../things/drive'
+import { adaptersOf } from './runners'
+import type { RouteQuestion } from './question'
+import type { Action } from './types'
+
+/** A berth with what is asked of it again and again. */
+export interface Site {
+  readonly berth: Berth
+  readonly key: string
+  readonly slot: Slot
+  /** The same for slots that are alike in what they take and give. */
+  readonly kind: string
+  /** The drives of the move that go in. */
+  readonly takes: ReadonlySet<string>
+}
+
+/** What does not change during a search, looked up once. */
+export interface World {
+  readonly question: RouteQuestion
+  readonly bench: BenchState
+  readonly drives: ReadonlyMap<string, Drive>
+  readonly computers: ReadonlyMap<string, Computer>
+  readonly adapters: readonly Adapter[]
+  /** Drives that the move may take out and put in. */
+  readonly movable: ReadonlySet<string>
+  /** Who sits where at the start, by place. */
+  readonly seated: ReadonlyMap<string, string>
+  readonly sticks: readonly { id: string; name: string; plug: 'A' | 'C'; signed: boolean }[]
+  /** Sticks that other computers run from. */
+  readonly sticksAway: number
+  readonly brackets: number
+  /** Slots by computer and bays by adapter. */
+  readonly sites: ReadonlyMap<string, readonly Site[]>
+  /** True when some drive of the move would sit somewhere by a bracket, so that brackets are counted. */
+  readonly countsBrackets: boolean
+}
+
+/** A state of the search. Maps hold only what differs from the bench at the start. */
+export interface State {
+  readonly at: ReadonlyMap<string, Place>
+  readonly running: ReadonlyMap<string, Computer['running']>
+  readonly secureBoot: ReadonlyMap<string, boolean>
+  /** Which pair's system each holder carries. */
+  readonly holds: ReadonlyMap<string, number>
+  readonly actions: readonly Action[]
+}
+
+/** Something that is started, and what is plugged into it then. */
+export interface Start {
+  readonly computerId: string
+  readonly from: 'stick' | 'system' | 'target'
+  readonly plugged: readonly string[]
+}
+
+export function makeWorld(question: RouteQuestion, transferDrives: readonly string[]): World {
+  const { bench, pairs } = question
+  const own = new Set([question.computerId, question.goal.kind === 'computer' ? question.goal.computerId : ''])
+  const movable = new Set([
+    ...pairs.flatMap((p) => [p.sourceId, ...(p.targetId ? [p.targetId] : [])]),
+    ...transferDrives,
+  ])
+  const brackets = bench.accessories.reduce((sum, a) => sum + (a.kind === 'bracket' ? a.count : 0), 0)
+  const moving = bench.drives.filter((d) => movable.has(d.id))
+  const sites = new Map<string, Site[]>()
+  let countsBrackets = false
+  for (const { berth, slot } of berthsOf(bench)) {
+    const owner = berth.kind === 'slot' ? berth.computerId : berth.accessoryId
+    countsBrackets ||= moving.some((d) => needsBracket(d.body, slot))
+    const takes = new Set(moving.filter((d) => !whyNotInto(d, slot, brackets)).map((d) => d.id))
+    const site = { berth, slot, key: placeKey(berth), kind: JSON.stringify([slot.takes, slot.speaks]), takes }
+    sites.set(owner, [...(sites.get(owner) ?? []), site])
+  }
+  return {
+    question,
+    bench,
+    drives: new Map(bench.drives.map((d) => [d.id, d])),
+    computers: new Map(bench.computers.map((c) => [c.id, c])),
+    adapters: adaptersOf(bench),
+    movable,
+    sites,
+    countsBrackets,
+    seated: new Map(bench.drives.map((d) => [placeKey(d.place), d.id])),
+    sticks: bench.accessories
+      .filter((a) => a.kind === 'stick')
+      .sort((a, b) => Number(b.signed) - Number(a.signed) || (a.id < b.id ? -1 : 1)),
+    sticksAway: bench.computers.filter((c) => c.running === 'stick' && !own.has(c.id)).length,
+    brackets,
+  }
+}
+
+export function firstState({ question }: World): State {
+  const holds = new Map<string, number>()
+  for (const [i, pair] of question.pairs.entries()) {
+    holds.set(`drive:${pair.sourceId}`, i)
+    for (const host of pair.imagesAt) holds.set(`image:${host}:${i}`, i)
+  }
+  return { at: new Map(), running: new Map(), secureBoot: new Map(), holds, actions: [] }
+}
+
+export function placeOf(world: World, state: State, driveId: string): Place {
+  return state.at.get(driveId) ?? world.drives.get(driveId)!.place
+}
+
+export function runningOf(world: World, state: State, computerId: string): Computer['running'] {
+  return state.running.get(computerId) ?? world.computers.get(computerId)!.running
+}
+
+/** Who sits in a berth now. */
+export function seatedIn(world: World, state: Pick<State, 'at'>, key: string): string | undefined {
+  for (const [id, place] of state.at) if (placeKey(place) === key) return id
+  const first = world.seated.get(key)
+  return first !== undefined && !state.at.has(first) ? first : undefined
+}
+
+/** The stick a computer is started from: one that its Secure Boot accepts, when there is one. */
+export function stickFor(world: World, state: State, computerId: string) {
+  const taken = [...world.computers.keys()].filter(
+    (id) => id !== computerId && runningOf(world, state, id) === 'stick' && state.running.has(id),
+  ).length
+  return world.sticks[taken + world.sticksAway]
+}
+
+/**
+ * Brings drives where they are wanted and starts what has to run, with the fewest actions that do it: what is in
+ * the way goes to the table, computers are off while their slots are touched, and no computer starts with two
+ * drives of one identity attached. Undefined when it cannot be done.
+ */
+export function arrange(
+  world: World,
+  state: State,
+  wanted: ReadonlyMap<string, Berth>,
+  starts: readonly Start[],
+): State | undefined {
+  const at = new Map(state.at)
+  const running = new Map(state.running)
+  const secureBoot = new Map(state.secureBoot)
+  const here = (id: string) => at.get(id) ?? world.drives.get(id)!.place
+  const takes: { id: string; from: Place }[] = []
+  const puts: { id: string; into: Berth }[] = []
+  const takeOut = (id: string) => {
+    const from = here(id)
+    if (from.kind === 'slot' || from.kind === 'bay') takes.push({ id, from })
+    at.set(id, { kind: 'table' })
+  }
+
+  const moving = [...wanted].filter(([id, berth]) => placeKey(here(id)) !== placeKey(berth))
+  for (const [id, berth] of moving) {
+    const other = seatedIn(world, { at }, placeKey(berth))
+    if (other === undefined || other === id) continue
+    if (!world.movable.has(other) || placeKey(wanted.get(other) ?? { kind: 'table' }) === placeKey(berth))
+      return undefined
+    if (!moving.some(([m]) => m === other)) takeOut(other)
+  }
+  for (const [id] of moving) takeOut(id)
+  for (const [id, into] of moving) {
+    puts.push({ id, into })
+    at.set(id, into)
+  }
+  // Whatever carries one identity twice is parted before the computer starts, which means taking it out first.
+  for (const start of starts) {
+    const touched = [...takes.map((t) => t.from), ...puts.map((p) => p.into)].some((p) => isSlotOf(p, start.computerId))
+    if (!touched && runsAlready(world, state, start)) continue
+    const seen = new Map<number, string>()
+    for (const id of attached(world, at, start)) {
+      const pair = state.holds.get(`drive:${id}`)
+      if (pair === undefined) continue
+      const twin = seen.get(pair)
+      if (twin === undefined) {
+        seen.set(pair, id)
+        continue
+      }
+      const out = !wanted.has(id) ? id : !wanted.has(twin) ? twin : undefined
+      if (out === undefined || !world.movable.has(out)) return undefined
+      takeOut(out)
+      seen.set(pair, out === id ? twin : id)
+    }
+  }
+
+  const actions: Action[] = []
+  const opened = new Set<string>()
+  for (const place of [...takes.map((t) => t.from), ...puts.map((p) => p.into)])
+    if (place.kind === 'slot') opened.add(place.computerId)
+  const restarted = starts.filter((start) => !runsAlready(world, state, start)).map((start) => start.computerId)
+  for (const computerId of new Set([...opened, ...restarted])) {
+    const computer = world.computers.get(computerId)!
+    const now = running.get(computerId) ?? computer.running
+    // A slot is only touched without mains; a computer that was off at the start may still have it.
+    const powered = opened.has(computerId) && !running.has(computerId) && computer.mains
+    if (now !== 'off' || powered) actions.push({ do: 'off', computerId })
+    running.set(computerId, 'off')
+  }
+  for (const { id, from } of takes) actions.push({ do: 'take', driveId: id, from })
+  for (const { id, into } of puts) actions.push({ do: 'put', driveId: id, into })
+  if (world.countsBrackets && puts.length > 0) {
+    if (bracketsUsed(world, at) > Math.max(world.brackets, bracketsUsed(world, new Map()))) return undefined
+  }
+  for (const start of starts) {
+    const { computerId, from } = start
+    if ((running.get(computerId) ?? world.computers.get(computerId)!.running) === runningAs(from)) {
+      if (from !== 'target') continue
+    }
+    const { firmware } = world.computers.get(computerId)!
+    const secure = secureBoot.get(computerId) ?? firmware.secureBoot
+    if (from === 'stick') {
+      const stick = stickFor(world, { ...state, running }, computerId)
+      if (!stick || !firmware.startsFromUsb) return undefined
+      if (firmware.mode === 'uefi' && secure && !stick.signed) {
+        actions.push({ do: 'secure-boot', computerId, on: false })
+        secureBoot.set(computerId, false)
+      }
+    } else if (firmware.secureBoot && !secure) {
+      actions.push({ do: 'secure-boot', computerId, on: true })
+      secureBoot.set(computerId, true)
+    }
+    actions.push({ do: 'start', computerId, from })
+    running.set(computerId, runningAs(from))
+  }
+  return { at, running, secureBoot, holds: state.holds, actions: [...state.actions, ...actions] }
+}
+
+const runningAs = (from: Start['from']) => (from === 'stick' ? 'stick' : 'system')
+
+function runsAlready(world: World, state: State, { computerId, from }: Start): boolean {
+  return from !== 'target' && runningOf(world, state, computerId) === runningAs(from)
+}
+
+const isSlotOf = (place: Place, computerId: string) => place.kind === 'slot' && place.computerId === computerId
+
+/** Drives in a computer's slots and in what is plugged into it. */
+function attached(world: World, at: ReadonlyMap<string, Place>, { computerId, plugged }: Start): string[] {
+  return [...world.movable].filter((id) => {
+    const place = at.get(id) ?? world.drives.get(id)!.place
+    return isSlotOf(place, computerId) || (place.kind === 'bay' && plugged.includes(place.accessoryId))
+  })
+}
+
+function bracketsUsed(world: World, at: ReadonlyMap<string, Place>): number {
+  let used = 0
+  for (const drive of world.bench.drives) {
+    const slot = slotAt(world.bench, at.get(drive.id) ?? drive.place)
+    if (slot && needsBracket(drive.body, slot)) used++
+  }
+  return used
+}

@@ -1,0 +1,288 @@
+import type { Adapter } from '../things/accessory'
+import { placeKey, placeName, slotAt } from '../things/bench'
+import { linkIn } from '../things/bodies'
+import { type Berth, type Drive, driveName } from '../things/drive'
+import { type LinkId, slower, type UsbLink } from '../things/links'
+import { healthVerdict } from '../health/health'
+import { hostsOf, networkOf, type Plugged, plugIn, type Runner, runnerName } from './runners'
+import { arrange, placeOf, seatedIn, type Site, type Start, type State, stickFor, type World } from './state'
+import { driveEnd, type End, legRange, legTiming } from './timing'
+import type { Holder, Transfer } from './types'
+
+/** What a transfer reads from or writes to, before it is said where a drive among them sits. */
+export type Vessel =
+  | { readonly kind: 'drive'; readonly driveId: string }
+  | { readonly kind: 'image'; readonly store: string }
+  | { readonly kind: 'virtual-disk'; readonly hostId: string }
+
+export function vesselKey(vessel: Vessel, pair: number): string {
+  if (vessel.kind === 'drive') return `drive:${vessel.driveId}`
+  return vessel.kind === 'image' ? `image:${vessel.store}:${pair}` : `disk:${vessel.hostId}:${pair}`
+}
+
+/** How a vessel is reached: over a berth that a drive sits in, or by a host's own disk. */
+interface Access {
+  readonly berth?: Berth
+  readonly driveId?: string
+  readonly adapter?: Adapter
+  /** For a host's disk that is reached from elsewhere. */
+  readonly network?: LinkId
+}
+
+/** Every way in which this pair's system can be moved from one vessel to another, each with the state it leads to. */
+export function transfersFrom(world: World, state: State, pair: number, from: Vessel, to: Vessel): State[] {
+  const found: State[] = []
+  for (const runner of runnersFor(world, state, from)) {
+    for (const source of accesses(world, state, from, runner)) {
+      for (const target of accesses(world, state, to, runner, source)) {
+        const next = move(world, state, { pair, from, to, runner, source, target })
+        if (next) found.push(next)
+      }
+    }
+  }
+  return [...found, ...overTheNetwork(world, state, pair, from, to)]
+}
+
+/** Who can do it: the move's computers by the stick, the source's by its own system, and the shop's hosts. */
+function runnersFor(world: World, state: State, from: Vessel): Runner[] {
+  const { question, bench } = world
+  const ids = new Set([question.computerId, ...(question.goal.kind === 'computer' ? [question.goal.computerId] : [])])
+  const runners: Runner[] = []
+  for (const id of ids) {
+    const computer = world.computers.get(id)
+    if (!computer) continue
+    if (stickFor(world, state, id) && computer.firmware.startsFromUsb) {
+      runners.push({ kind: 'computer', id, computer, mode: 'stick' })
+    }
+    // Its own system can only be read by itself, from where it lives, and while it has not been taken apart.
+    const home = from.kind === 'drive' ? placeOf(world, state, from.driveId) : undefined
+    const untouched = state.actions.every((a) => a.do === 'transfer' && a.live)
+    if (id === question.computerId && untouched && home?.kind === 'slot' && home.computerId === id) {
+      if (question.pairs.some((p) => from.kind === 'drive' && p.sourceId === from.driveId)) {
+        runners.push({ kind: 'computer', id, computer, mode: 'system' })
+      }
+    }
+  }
+  return [...runners, ...hostsOf(bench).map((host) => ({ kind: 'host', id: host.id, host }) as const)]
+}
+
+function accesses(world: World, state: State, vessel: Vessel, runner: Runner, beside?: Access): Access[] {
+  if (vessel.kind === 'virtual-disk' || (vessel.kind === 'image' && !world.drives.has(vessel.store))) {
+    const hostId = vessel.kind === 'image' ? vessel.store : vessel.hostId
+    if (runner.id === hostId) return [{}]
+    const host = hostsOf(world.bench).find((h) => h.id === hostId)
+    const ours = networkOf(runner, world.bench)
+    const theirs = host && networkOf({ kind: 'host', id: host.id, host }, world.bench)
+    return ours && theirs ? [{ network: slower(ours, theirs) }] : []
+  }
+  const driveId = vessel.kind === 'drive' ? vessel.driveId : vessel.store
+  if (beside?.driveId === driveId) return []
+  const drive = world.drives.get(driveId)!
+  if (runner.kind === 'computer' && runner.mode === 'system') {
+    const place = placeOf(world, state, driveId)
+    // A running computer's slots stay as they are, and it does not run from a drive behind USB.
+    const inside = place.kind === 'slot' && place.computerId === runner.id ? [{ berth: place, driveId }] : []
+    return beside ? [...inside, ...inAdapters(world, state, drive, beside)] : inside
+  }
+  const inside = runner.kind === 'computer' ? inSlots(world, state, drive, runner.id, beside) : []
+  return [...inside, ...inAdapters(world, state, drive, beside)]
+}
+
+/** One berth for each kind of slot of a computer: where it sits already, one that gets free, a free one. */
+function inSlots(world: World, state: State, drive: Drive, computerId: string, beside: Access | undefined): Access[] {
+  const kinds = new Map<string, Site[]>()
+  for (const site of world.sites.get(computerId) ?? []) {
+    if (site.takes.has(drive.id)) kinds.set(site.kind, [...(kinds.get(site.kind) ?? []), site])
+  }
+  return [...kinds.values()].flatMap((sites) => {
+    const berth = bestBerth(world, state, drive.id, sites, beside)
+    return berth ? [{ berth, driveId: drive.id }] : []
+  })
+}
+
+function inAdapters(world: World, state: State, drive: Drive, beside: Access | undefined): Access[] {
+  return world.adapters.flatMap((adapter) => {
+    const fitting = (world.sites.get(adapter.id) ?? []).filter((site) => site.takes.has(drive.id))
+    const berth = bestBerth(world, state, drive.id, fitting, beside)
+    return berth ? [{ berth, driveId: drive.id, adapter }] : []
+  })
+}
+
+function bestBerth(
+  world: World,
+  state: State,
+  driveId: string,
+  sites: readonly Site[],
+  beside: Access | undefined,
+): Berth | undefined {
+  if (sites.length === 0) return undefined
+  const here = placeKey(placeOf(world, state, driveId))
+  const besideKey = beside?.berth && placeKey(beside.berth)
+  const rank = ({ key }: Site): number => {
+    if (besideKey === key) return Infinity
+    if (key === here) return 0
+    const other = seatedIn(world, state, key)
+    if (other === undefined) return 2
+    if (other === beside?.driveId) return 1
+    return world.movable.has(other) ? 3 : Infinity
+  }
+  let best: { berth: Berth; rank: number } | undefined
+  for (const site of sites) {
+    const r = rank(site)
+    if (r < (best?.rank ?? Infinity)) best = { berth: site.berth, rank: r }
+  }
+  return best?.berth
+}
+
+interface Moving {
+  readonly pair: number
+  readonly from: Vessel
+  readonly to: Vessel
+  readonly runner: Runner
+  readonly source: Access
+  readonly target: Access
+}
+
+function move(world: World, state: State, moving: Moving): State | undefined {
+  const { pair, from, to, runner, source, target } = moving
+  const adapters = [source.adapter, target.adapter].filter((a) => a !== undefined)
+  const distinct = [...new Set(adapters)]
+  const plugged = plug(world, state, distinct, runner)
+  if (!plugged.works) return undefined
+  const starts: Start[] =
+    runner.kind === 'computer' ? [{ computerId: runner.id, from: runner.mode, plugged: distinct.map((a) => a.id) }] : []
+  const ready = arrange(world, state, wantsOf(source, target), starts)
+  if (!ready) return undefined
+  const fromEnd = endOf(world, from, source, plugged.links)
+  const toEnd = endOf(world, to, target, plugged.links)
+  const how = from.kind === 'image' ? 'restore' : to.kind === 'image' ? 'capture' : 'copy'
+  return done(ready, {
+    how: to.kind === 'virtual-disk' ? 'write-disk' : how,
+    pair,
+    from: holderOf(from, source),
+    to: holderOf(to, target),
+    by: runner.id,
+    live: runner.kind === 'computer' && runner.mode === 'system',
+    ...timed(world, pair, from, fromEnd, toEnd, `${wayOf(source, fromEnd)}>${wayOf(target, toEnd)}`),
+  })
+}
+
+/** From the slots of one computer to those of another, or to what is at a host. */
+function overTheNetwork(world: World, state: State, pair: number, from: Vessel, to: Vessel): State[] {
+  if (from.kind !== 'drive' || to.kind !== 'drive') return []
+  const found: State[] = []
+  const runners = runnersFor(world, state, from)
+  for (const sender of runners) {
+    if (sender.kind !== 'computer') continue
+    const ours = networkOf(sender, world.bench)
+    if (!ours) continue
+    const sources = accesses(world, state, from, sender).filter((a) => !a.adapter)
+    for (const receiver of runners) {
+      if (receiver.id === sender.id || (receiver.kind === 'computer' && receiver.mode !== 'stick')) continue
+      const theirs = networkOf(receiver, world.bench)
+      if (!theirs) continue
+      for (const source of sources) {
+        for (const target of accesses(world, state, to, receiver, source)) {
+          if (receiver.kind === 'computer' && target.adapter) continue
+          const next = send(world, state, {
+            pair,
+            from,
+            to,
+            sender,
+            receiver,
+            source,
+            target,
+            link: slower(ours, theirs),
+          })
+          if (next) found.push(next)
+        }
+      }
+    }
+  }
+  return found
+}
+
+interface Sending extends Omit<Moving, 'runner'> {
+  readonly sender: Extract<Runner, { kind: 'computer' }>
+  readonly receiver: Runner
+  readonly link: LinkId
+}
+
+function send(world: World, state: State, sending: Sending): State | undefined {
+  const { pair, from, to, sender, receiver, source, target, link } = sending
+  const plugged = plug(world, state, target.adapter ? [target.adapter] : [], receiver)
+  if (!plugged.works) return undefined
+  const starts: Start[] = [{ computerId: sender.id, from: sender.mode, plugged: [] }]
+  if (receiver.kind === 'computer') starts.push({ computerId: receiver.id, from: 'stick', plugged: [] })
+  const ready = arrange(world, state, wantsOf(source, target), starts)
+  if (!ready) return undefined
+  const near = endOf(world, from, source, plugged.links)
+  const fromEnd: End = { ...near, links: [...near.links, { name: 'the network', link }] }
+  const toEnd = endOf(world, to, target, plugged.links)
+  return done(ready, {
+    how: 'send',
+    pair,
+    from: holderOf(from, source),
+    to: holderOf(to, target),
+    by: sender.id,
+    receivedBy: receiver.id,
+    live: sender.mode === 'system',
+    ...timed(world, pair, from, fromEnd, toEnd, `${wayOf(source, near)}>${link}>${wayOf(target, toEnd)}`),
+  })
+}
+
+function plug(world: World, state: State, adapters: readonly Adapter[], runner: Runner): Plugged {
+  const stick = runner.kind === 'computer' && runner.mode === 'stick' ? stickFor(world, state, runner.id) : undefined
+  return plugIn(adapters, runner, stick && { id: stick.id, name: stick.name, plugs: [stick.plug] })
+}
+
+function wantsOf(...ends: readonly Access[]): Map<string, Berth> {
+  return new Map(ends.flatMap((e) => (e.berth && e.driveId ? [[e.driveId, e.berth] as const] : [])))
+}
+
+function holderOf(vessel: Vessel, access: Access): Holder {
+  if (vessel.kind === 'drive') return { kind: 'drive', driveId: vessel.driveId, place: access.berth! }
+  if (vessel.kind === 'image') return { kind: 'image', store: vessel.store, place: access.berth ?? null }
+  return vessel
+}
+
+function endOf(world: World, vessel: Vessel, access: Access, sockets: ReadonlyMap<string, UsbLink>): End {
+  if (access.berth && access.driveId) {
+    const drive = world.drives.get(access.driveId)!
+    const own = linkIn(drive, slotAt(world.bench, access.berth)!)!
+    const socket = access.adapter && sockets.get(access.adapter.id)
+    const link = socket ? slower(own, socket) : own
+    return driveEnd(drive, driveName(drive), [{ name: placeName(access.berth, world.bench), link }])
+  }
+  const hostId = vessel.kind === 'image' ? vessel.store : vessel.kind === 'virtual-disk' ? vessel.hostId : ''
+  const host = hostsOf(world.bench).find((h) => h.id === hostId)!
+  const rate = host.diskBytesPerSecond
+  return {
+    name: `disk of the ${runnerName({ kind: 'host', id: host.id, host })}`,
+    readBytesPerSecond: rate,
+    writeBytesPerSecond: rate,
+    requestSeconds: 0,
+    links: access.network ? [{ name: 'the network', link: access.network }] : [],
+  }
+}
+
+/** What earlier copies are told apart by: the links, and the adapters they are of. */
+function wayOf(access: Access, end: End): string {
+  const links = end.links.map((l) => l.link).join('+')
+  return access.adapter ? `${access.adapter.id}:${links}` : links || 'own'
+}
+
+function timed(world: World, pair: number, from: Vessel, fromEnd: End, toEnd: End, way: string) {
+  const { bytes } = world.question.pairs[pair]
+  const timing = legTiming(fromEnd, toEnd)
+  const past = world.question.past[way]
+  const drive = from.kind === 'drive' ? world.drives.get(from.driveId) : undefined
+  const failing = drive !== undefined && healthVerdict(drive.health).state === 'failing'
+  return { bytes, timing, way, known: past ?? { copies: 0, share: 1 }, ...legRange(timing, bytes, past, failing) }
+}
+
+function done(state: State, transfer: Omit<Transfer, 'do'>): State {
+  const holds = new Map(state.holds)
+  holds.set(vesselKey(transfer.to, transfer.pair), transfer.pair)
+  return { ...state, holds, actions: [...state.actions, { do: 'transfer', ...transfer }] }
+}

@@ -1,0 +1,53 @@
+import { z } from 'zod'
+import { type Slot, SlotSchema } from './bodies'
+import { NetworkLinkSchema, PlugSchema, SocketSchema } from './links'
+
+const base = {
+  id: z.string().min(1).max(80),
+  name: z.string().trim().min(1).max(80),
+  detail: z.string().trim().max(120),
+}
+
+/** What is plugged into a computer by USB and takes drives. */
+const adapter = { ...base, plugs: z.array(PlugSchema).min(1).max(2), bays: z.array(SlotSchema).min(1).max(16) }
+
+export const AccessorySchema = z.discriminatedUnion('kind', [
+  z.object({ ...adapter, kind: z.literal('dock') }),
+  z.object({ ...adapter, kind: z.literal('enclosure') }),
+  z.object({ ...adapter, kind: z.literal('cable') }),
+  /** Holds a 2.5-inch drive where a 3.5-inch one goes. */
+  z.object({ ...base, kind: z.literal('bracket'), count: z.number().int().min(1).max(99) }),
+  /** `signed`: accepted by Secure Boot. */
+  z.object({ ...base, kind: z.literal('stick'), plug: PlugSchema, signed: z.boolean() }),
+  /** A computer of the shop: runs virtual machines, stores images, and copies what is plugged into it. */
+  z.object({
+    ...base,
+    kind: z.literal('host'),
+    sockets: z.array(SocketSchema).max(6),
+    network: NetworkLinkSchema.nullable(),
+    freeBytes: z
+      .number()
+      .int()
+      .nonnegative()
+      .max(2 ** 53),
+    diskBytesPerSecond: z.number().positive().max(1e12),
+    memoryBytes: z
+      .number()
+      .int()
+      .positive()
+      .max(2 ** 50),
+    cores: z.number().int().min(1).max(1024),
+  }),
+  z.object({ ...base, kind: z.literal('network'), link: NetworkLinkSchema }),
+])
+export type Accessory = z.infer<typeof AccessorySchema>
+export type Adapter = Extract<Accessory, { kind: 'dock' | 'enclosure' | 'cable' }>
+export type Host = Extract<Accessory, { kind: 'host' }>
+
+export const isAdapter = (accessory: Accessory): accessory is Adapter => 'bays' in accessory
+export const isHost = (accessory: Accessory): accessory is Host => accessory.kind === 'host'
+
+/** The bays of what has some. */
+export function baysOf(accessory: Accessory): readonly Slot[] {
+  return isAdapter(accessory) ? accessory.bays : []
+}

@@ -1,0 +1,148 @@
+import { findNodeAtLocation, type Node, parseTree, type ParseError, printParseErrorCode } from 'jsonc-parser'
+import { z } from 'zod'
+import { CoreError } from '../errors'
+import { AccessorySchema, baysOf } from './accessory'
+import { placeKey, slotAt } from './bench'
+import { needsBracket, whyNotInto } from './bodies'
+import { ComputerSchema } from './computer'
+import { DriveSchema, driveName } from './drive'
+
+/** A drive as a bench file has it: its description, and what stands for its bytes. */
+export const DriveInFileSchema = DriveSchema.omit({ file: true }).extend({
+  /** `blank`: an empty drive; `image`: the image named; `described`: no bytes at all. */
+  content: z.enum(['blank', 'image', 'described']),
+})
+
+/** A bench as JSON, for another installation of the program. Bytes of drives are not in it. */
+export const BenchFileSchema = z.object({
+  $schema: z.string().optional(),
+  format: z.literal('imbarco bench'),
+  version: z.literal(1),
+  name: z.string().trim().min(1).max(80),
+  computers: z.array(ComputerSchema).max(200),
+  accessories: z.array(AccessorySchema).max(400),
+  drives: z.array(DriveInFileSchema).max(1000),
+})
+export type BenchFile = z.infer<typeof BenchFileSchema>
+
+/** A bench file that cannot be taken: where it is wrong, and what. */
+export class BenchFileError extends CoreError {
+  override readonly name = 'BenchFileError'
+  constructor(
+    readonly line: number,
+    readonly column: number,
+    readonly path: string,
+    what: string,
+  ) {
+    super(`Line ${line}, column ${column}${path && ` (${path})`}: ${what}. Nothing was taken from the file.`)
+  }
+}
+
+const PARSE_WORDS: Record<string, string> = {
+  InvalidSymbol: 'there is a word that is no JSON',
+  InvalidNumberFormat: 'there is a number that is no JSON',
+  PropertyNameExpected: 'a name in quotes is missing',
+  ValueExpected: 'a value is missing',
+  ColonExpected: 'a colon is missing',
+  CommaExpected: 'a comma is missing',
+  CloseBraceExpected: 'a closing brace is missing',
+  CloseBracketExpected: 'a closing bracket is missing',
+  EndOfFileExpected: 'something stands behind the end',
+  UnexpectedEndOfString: 'a text is not closed',
+}
+
+/** Reads a bench file. Throws BenchFileError with the line, the column and the path of the first thing wrong. */
+export function readBenchFile(text: string): BenchFile {
+  const errors: ParseError[] = []
+  const root = parseTree(text, errors, { disallowComments: true, allowTrailingComma: false, allowEmptyContent: false })
+  if (errors.length > 0 || !root) {
+    const { error, offset } = errors[0] ?? { error: 0, offset: 0 }
+    const code = printParseErrorCode(error)
+    throw at(text, offset, [], PARSE_WORDS[code] ?? 'it is no JSON')
+  }
+  const result = BenchFileSchema.safeParse(JSON.parse(text))
+  if (!result.success) {
+    const { path, message } = result.error.issues[0]
+    throw wrong(text, root, path, lower(message))
+  }
+  const problem = contradiction(result.data)
+  if (problem) throw wrong(text, root, problem.path, problem.what)
+  return result.data
+}
+
+type Path = readonly PropertyKey[]
+
+/** What each part allows but the whole does not. */
+function contradiction(file: BenchFile): { path: Path; what: string } | undefined {
+  const { computers, accessories } = file
+  for (const list of ['computers', 'accessories', 'drives'] as const) {
+    const twice = repeated(file[list].map((t) => t.id))
+    if (twice >= 0) return { path: [list, twice, 'id'], what: 'this id is there twice' }
+  }
+  for (const [i, computer] of computers.entries()) {
+    const path = ['computers', i]
+    const twice = repeated(computer.slots.map((s) => s.id))
+    if (twice >= 0) return { path: [...path, 'slots', twice, 'id'], what: 'this slot is there twice' }
+    if (!computer.slots.some((s) => s.id === computer.homeSlot))
+      return { path: [...path, 'homeSlot'], what: `the computer has no slot "${computer.homeSlot}"` }
+  }
+  for (const [i, accessory] of accessories.entries()) {
+    const twice = repeated(baysOf(accessory).map((b) => b.id))
+    if (twice >= 0) return { path: ['accessories', i, 'bays', twice, 'id'], what: 'this bay is there twice' }
+  }
+  return contradictionOfDrives(file)
+}
+
+function contradictionOfDrives({
+  computers,
+  accessories,
+  drives,
+}: BenchFile): { path: Path; what: string } | undefined {
+  const bench = { computers, accessories, drives: [] }
+  const brackets = accessories.reduce((n, a) => n + (a.kind === 'bracket' ? a.count : 0), 0)
+  const taken = new Map<string, string>()
+  let bracketed = 0
+  for (const [i, drive] of drives.entries()) {
+    const path = ['drives', i, 'place']
+    if (drive.content === 'image' && drive.image === null)
+      return { path: ['drives', i, 'image'], what: 'the image that stands for the drive is not named' }
+    if (drive.sizeBytes % drive.logicalSectorSize !== 0)
+      return { path: ['drives', i, 'sizeBytes'], what: 'it is not a whole number of sectors' }
+    if (drive.place.kind === 'shelf' || drive.place.kind === 'table') continue
+    const slot = slotAt(bench, drive.place)
+    if (!slot) return { path, what: 'the file has no such place' }
+    if (needsBracket(drive.body, slot)) bracketed++
+    const misfit = whyNotInto(drive, slot, brackets >= bracketed ? 1 : 0)
+    if (misfit) return { path, what: `the ${driveName(drive)} does not go there: ${lower(misfit.sentence)}` }
+    const other = taken.get(placeKey(drive.place))
+    if (other) return { path, what: `the ${other} sits there already` }
+    taken.set(placeKey(drive.place), driveName(drive))
+  }
+  return undefined
+}
+
+function repeated(ids: readonly string[]): number {
+  return ids.findIndex((id, i) => ids.indexOf(id) < i)
+}
+
+/** The place of a path in the text; of the nearest part that is there when the path itself is missing. */
+function wrong(text: string, root: Node, path: Path, what: string): BenchFileError {
+  for (let length = path.length; length >= 0; length--) {
+    const node = findNodeAtLocation(root, path.slice(0, length).map(segment))
+    if (node) return at(text, node.offset, path, what)
+  }
+  return at(text, 0, path, what)
+}
+
+const segment = (key: PropertyKey): string | number => (typeof key === 'number' ? key : String(key))
+
+function at(text: string, offset: number, path: Path, what: string): BenchFileError {
+  const before = text.slice(0, offset).split('\n')
+  const words = path.reduce<string>(
+    (name, key) => (typeof key === 'number' ? `${name}[${key}]` : `${name && `${name}.`}${String(key)}`),
+    '',
+  )
+  return new BenchFileError(before.length, before.at(-1)!.length + 1, words, what.replace(/\.$/, ''))
+}
+
+const lower = (text: string) => text.charAt(0).toLowerCase() + text.slice(1)

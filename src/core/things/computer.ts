@@ -1,0 +1,39 @@
+import { z } from 'zod'
+import { FirmwareSchema } from '../boot/types'
+import { SlotSchema } from './bodies'
+import { ChassisSchema } from './chassis'
+import { NetworkLinkSchema, SocketSchema } from './links'
+
+export const NetworkCardSchema = z.object({
+  name: z.string().trim().min(1).max(40),
+  link: NetworkLinkSchema,
+  /** A fixed address, when it has one. */
+  address: z.string().max(45).nullable().default(null),
+})
+
+export const ComputerSchema = z.object({
+  id: z.string().min(1).max(80),
+  name: z.string().trim().min(1).max(80),
+  model: z.string().trim().min(1).max(80),
+  firmware: FirmwareSchema,
+  memoryBytes: z
+    .number()
+    .int()
+    .positive()
+    .max(2 ** 50),
+  processors: z
+    .object({ count: z.number().int().min(1).max(16), cores: z.number().int().min(1).max(256) })
+    .default({ count: 1, cores: 4 }),
+  slots: z.array(SlotSchema).min(1).max(24),
+  /** The slot it starts from when it is whole. */
+  homeSlot: z.string().max(40),
+  sockets: z.array(SocketSchema).max(6).default([]),
+  networkCards: z.array(NetworkCardSchema).max(8).default([]),
+  /** Charge in per cent, for one that has a battery. */
+  batteryPercent: z.number().min(0).max(100).nullable().default(null),
+  chassis: ChassisSchema,
+  /** What it is doing: switched off, running its own system, or the rescue stick. */
+  running: z.enum(['off', 'system', 'stick']),
+  mains: z.boolean(),
+})
+export type Computer = z.infer<typeof ComputerSchema>

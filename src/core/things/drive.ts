@@ -1,0 +1,72 @@
+import { z } from 'zod'
+import { formatCapacity } from '../bytes/size'
+import { HealthSchema } from '../health/health'
+import { BodySchema, ProtocolSchema } from './bodies'
+
+const id = z.string().min(1).max(80)
+const words = z.string().trim().min(1).max(80)
+const rate = z.number().positive().max(1e12)
+
+/** Where a drive is. */
+export const PlaceSchema = z.discriminatedUnion('kind', [
+  z.object({ kind: z.literal('slot'), computerId: id, slot: z.string().max(40) }),
+  z.object({ kind: z.literal('bay'), accessoryId: id, bay: z.string().max(40) }),
+  z.object({ kind: z.literal('shelf') }),
+  z.object({ kind: z.literal('table') }),
+])
+export type Place = z.infer<typeof PlaceSchema>
+export type Berth = Extract<Place, { kind: 'slot' | 'bay' }>
+
+export const DRIVE_KINDS = ['SSD', 'hard disk', 'NVMe SSD', 'blade SSD'] as const
+
+export const DriveSchema = z.object({
+  id,
+  /** Maker and model, as printed: `Corvina S5`. */
+  model: words,
+  serial: words,
+  body: BodySchema,
+  protocol: ProtocolSchema,
+  kind: z.enum(DRIVE_KINDS),
+  sizeBytes: z
+    .number()
+    .int()
+    .positive()
+    .max(2 ** 53),
+  logicalSectorSize: z.union([z.literal(512), z.literal(4096)]),
+  physicalSectorSize: z.number().int().min(512).max(65536),
+  readBytesPerSecond: rate,
+  writeBytesPerSecond: rate,
+  /** What one request costs besides the bytes. */
+  requestSeconds: z.number().nonnegative().max(1),
+  encrypted: z.boolean(),
+  /** `transfer`: the shop's own, may be written to on the way. */
+  purpose: z.enum(['customer', 'transfer']).default('customer'),
+  /** What it reports of its health; absent where it reports nothing. */
+  health: HealthSchema.optional(),
+  /** Where it no longer reads. */
+  unreadable: z
+    .array(z.object({ firstLba: z.number().int().nonnegative(), count: z.number().int().positive() }))
+    .max(10_000)
+    .default([]),
+  /** Name of the file with its bytes in the drives folder; null for a drive that is only described. */
+  file: z
+    .string()
+    .regex(/^[\w.-]{1,120}$/)
+    .nullable(),
+  /** Name of an image in the images folder that stands for the drive, in place of a file of its own. */
+  image: z.string().max(180).nullable().default(null),
+  place: PlaceSchema,
+  /** On the shelf: what it was, and the day from which it may be erased. */
+  shelf: z.object({ label: z.string().max(120), until: z.string().max(10) }).optional(),
+})
+export type Drive = z.infer<typeof DriveSchema>
+
+/** Model and decimal capacity: how a drive is called everywhere. */
+export function driveName(drive: Pick<Drive, 'model' | 'sizeBytes'>): string {
+  return `${drive.model} ${formatCapacity(drive.sizeBytes)}`
+}
+
+/** True when there are bytes behind it, and it is not only described. */
+export function hasBytes(drive: Drive): boolean {
+  return drive.file !== null || drive.image !== null
+}

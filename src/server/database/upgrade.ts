@@ -1,0 +1,79 @@
+/** JSON of a row of the first version: its fields are looked at one by one. */
+type Old = Record<string, unknown>
+
+const BODIES: Record<string, { body: Old; protocol: string }> = {
+  '2.5-inch SATA': { body: { form: '2.5-inch' }, protocol: 'SATA' },
+  '3.5-inch SATA': { body: { form: '3.5-inch' }, protocol: 'SATA' },
+  'M.2 2280 M-key NVMe': { body: { form: 'M.2', size: '2280', key: 'M' }, protocol: 'PCIe' },
+  'proprietary blade': { body: { form: 'blade', family: 'Brezza Studio' }, protocol: 'PCIe' },
+}
+
+const MONTHS = ['Jan', 'Feb', 'Mar', 'Apr', 'May', 'Jun', 'Jul', 'Aug', 'Sep', 'Oct', 'Nov', 'Dec']
+
+/** The description of a computer, an accessory or a drive of the first version, as it is written now. */
+export function upgradeThing(table: 'computers' | 'accessories' | 'drives', old: Old): Old {
+  if (table === 'drives') return drive(old)
+  return table === 'computers' ? computer(old) : accessory(old)
+}
+
+function drive({ interfaceName, ...rest }: Old): Old {
+  const { body, protocol } = BODIES[String(interfaceName)] ?? BODIES['2.5-inch SATA']
+  return { ...rest, body, protocol }
+}
+
+function slot({ id, interfaceName, link }: Old): Old {
+  const { body, protocol } = BODIES[String(interfaceName)] ?? BODIES['2.5-inch SATA']
+  const takes = body.form === 'M.2' ? { form: 'M.2', sizes: [body.size], key: body.key } : body
+  return { id, takes: [takes], speaks: [{ protocol, link }] }
+}
+
+function computer({ slots, ...rest }: Old): Old {
+  const sockets = [
+    { plug: 'A', link: 'usb-5', count: 4 },
+    { plug: 'C', link: 'usb-10', count: 1 },
+  ]
+  return { ...rest, sockets, slots: (slots as Old[]).map(slot) }
+}
+
+function accessory({ bays, ...rest }: Old): Old {
+  switch (rest.kind) {
+    case 'stick':
+      return { ...rest, plug: 'A', signed: true }
+    case 'network':
+      return { ...rest, link: 'ethernet-1' }
+    case 'host':
+      return {
+        ...rest,
+        sockets: [{ plug: 'A', link: 'usb-5', count: 2 }],
+        network: 'ethernet-1',
+        freeBytes: 2 ** 41,
+        diskBytesPerSecond: 480e6,
+        memoryBytes: 2 ** 36,
+        cores: 16,
+      }
+    default:
+      return { ...rest, plugs: ['A', 'C'], bays: (bays as Old[]).map(slot) }
+  }
+}
+
+/** A brief of the first version: one target, and days in words of the year 2026. */
+export function upgradeBrief({ sourceDriveIds, targetDriveId, backup, promised, ...rest }: Old): Old {
+  const pairs = (sourceDriveIds as string[]).map((sourceId, i) => ({
+    sourceId,
+    targetId: i === 0 ? (targetDriveId as string | null) : null,
+  }))
+  const told = backup as { where: string; date: string } | null
+  const [day, time] = String(promised).split(', ')
+  return {
+    ...rest,
+    pairs,
+    backup: told && { where: told.where, date: isoDay(told.date) ?? '2026-05-04' },
+    promised: time && isoDay(day) ? `${isoDay(day)}T${time}` : '',
+  }
+}
+
+function isoDay(words: string): string | undefined {
+  const [day, month] = words.split(' ')
+  const index = MONTHS.indexOf((month ?? '').slice(0, 3))
+  return index < 0 ? undefined : `2026-${String(index + 1).padStart(2, '0')}-${day.padStart(2, '0')}`
+}

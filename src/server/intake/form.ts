@@ -1,0 +1,73 @@
+import type { Brief } from '@/core/intake/brief'
+import { contentWords } from '@/core/survey/words'
+import { surveyDrive } from '@/core/survey/survey'
+import { isHost } from '@/core/things/accessory'
+import { berthOf } from '@/core/things/bench'
+import { type Drive, driveName, hasBytes } from '@/core/things/drive'
+import { activeBench, benchState, withDrive } from '../bench'
+import { MoveRow } from '../database/models'
+import { sha256 } from '../digest'
+import { moveRow } from '../move'
+import { sentenceOf } from '../refusal'
+
+/** What the form of a move offers: the computers and drives of the bench, with what the drives hold. */
+export async function moveForm(moveId?: string) {
+  const row = moveId === undefined ? undefined : await moveRow(moveId)
+  const benchId = row?.benchId ?? (await activeBench()).id
+  const bench = await benchState(benchId)
+  const rows = (await MoveRow.findAll({ where: { benchId } })).filter((r) => !r.handover && r.id !== moveId)
+  const drives = await Promise.all(
+    bench.drives.map(async (drive) => {
+      const user = rows.find((r) => r.brief.pairs.some((p) => p.sourceId === drive.id || p.targetId === drive.id))
+      return {
+        id: drive.id,
+        name: driveName(drive),
+        serial: drive.serial,
+        place: berthOf(drive, bench).name,
+        computerId: drive.place.kind === 'slot' ? drive.place.computerId : null,
+        usedBy: user?.brief.name ?? null,
+        sizeBytes: drive.sizeBytes,
+        ...(await holdings(drive)),
+      }
+    }),
+  )
+  return {
+    computers: bench.computers.map(({ id, name, model }) => ({ id, name, model })),
+    drives,
+    hasHost: bench.accessories.some(isHost),
+    moveId,
+    brief: row?.brief ?? emptyBrief(),
+  }
+}
+
+function emptyBrief(): Brief {
+  return {
+    name: '',
+    customer: '',
+    reason: 'more room',
+    computerId: '',
+    pairs: [{ sourceId: '', targetId: '' }],
+    toVirtualMachine: false,
+    targetComputerId: null,
+    images: [],
+    backup: null,
+    promised: '',
+  }
+}
+
+/** What is on a drive, in words, read now. */
+async function holdings(drive: Drive): Promise<{ holds: string; isSystem: boolean }> {
+  if (!hasBytes(drive)) return { holds: 'only described; there are no bytes to read', isSystem: false }
+  try {
+    return await withDrive(drive, async (device) => {
+      const survey = await surveyDrive(device, sha256)
+      const systems = survey.partitions.flatMap((p) => (p.system ? [p.system.name] : []))
+      return {
+        holds: systems.length > 0 ? systems.join(' and ') : contentWords(survey),
+        isSystem: systems.length > 0 || survey.partitions.some((p) => p.role === 'boot'),
+      }
+    })
+  } catch (error) {
+    return { holds: sentenceOf(error).sentence, isSystem: false }
+  }
+}

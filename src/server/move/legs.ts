@@ -1,0 +1,131 @@
+import { layoutFrom, layoutOnTheWay } from '@/core/fit/onward'
+import type { Layout } from '@/core/fit/types'
+import { type Hands, type Leg, legsOf, type Plan, type Transfer } from '@/core/route/types'
+import type { DriveSurvey } from '@/core/survey/types'
+import type { Drive } from '@/core/things/drive'
+import { type SwapStep, swapSteps } from '@/core/swap/steps'
+import type { MoveRow } from '../database/models'
+import { type CopyView, latestCopy } from '../copy/current'
+import { Refusal } from '../refusal'
+import { type Move, obstacleOf } from '.'
+
+/** Where a move is in its plan. */
+export interface Progress {
+  readonly plan: Plan
+  readonly legs: readonly Leg[]
+  /** What hands do before each leg, and last what they do after all of them. */
+  readonly hands: readonly (readonly Hands[])[]
+  /** The newest copy of each leg. */
+  readonly copies: readonly (CopyView | undefined)[]
+  /** How many legs are copied. */
+  readonly copied: number
+  /** The leg that Ready and Copy are about: the first that is not copied, or the last. */
+  readonly leg: number
+  /** The phase of the hands that is not done, if it comes before the next copy or after the last. */
+  readonly phase: number | undefined
+}
+
+/** One leg with the drives it is between and what it writes. */
+export interface LegNow {
+  readonly index: number
+  readonly of: number
+  readonly transfer: Transfer
+  readonly from: Drive
+  readonly to: Drive
+  /** What was read of both when the way was taken; of a drive that a leg before wrote, as it was then. */
+  readonly source: DriveSurvey
+  readonly target: DriveSurvey
+  readonly layout: Layout
+  /** The leg writes the move's target, and not a drive on the way. */
+  readonly last: boolean
+}
+
+export async function progressOf(row: MoveRow): Promise<Progress | undefined> {
+  if (!row.route) return undefined
+  const { plan } = row.route
+  const { legs, after } = legsOf(plan)
+  const hands = [...legs.map((l) => l.before), after]
+  const copies: (CopyView | undefined)[] = []
+  for (const i of legs.keys()) copies.push(await latestCopy(row.id, i))
+  const notCopied = copies.findIndex((c) => c?.status !== 'done')
+  const copied = notCopied < 0 ? legs.length : notCopied
+  // Before the first tick of a phase nothing is stored of it; then it is done only when it asks nothing.
+  const isDone = (phase: number) => {
+    const stored = row.swap?.phases[phase]
+    const begun = stored !== undefined && stored.steps.length > 0
+    return begun ? stored.done.length === stored.steps.length : asksNothing(hands[phase])
+  }
+  return {
+    plan,
+    legs,
+    hands,
+    copies,
+    copied,
+    leg: Math.min(copied, legs.length - 1),
+    phase: isDone(copied) ? undefined : copied,
+  }
+}
+
+const asksNothing = (hands: readonly Hands[]) =>
+  !hands.some((h) => h.do === 'take' || h.do === 'put' || h.do === 'secure-boot')
+
+/** The steps of a phase: those already begun with, or computed for the bench as it is now. */
+export function stepsOf(
+  move: Move,
+  progress: Progress,
+  phase: number,
+): { steps: SwapStep[]; done: { id: string; at: number }[] } {
+  const stored = move.row.swap?.phases[phase]
+  if (stored && stored.steps.length > 0) return stored
+  const steps = swapSteps({
+    bench: move.bench,
+    computerId: move.goal?.id ?? move.computer.id,
+    hands: progress.hands[phase],
+    later: progress.hands.slice(phase + 1).flat(),
+    sourceIds: move.pairs.map((p) => p.source.id),
+  })
+  return { steps, done: [] }
+}
+
+/** The leg that is next to be copied. Throws Refusal when this version cannot carry it out. */
+export async function loadLeg(move: Move): Promise<LegNow> {
+  const { row, bench } = move
+  if (!row.survey || !row.route) throw new Refusal('Take a route first.')
+  const obstacle = obstacleOf(move)
+  if (obstacle) throw new Refusal(obstacle)
+  const progress = (await progressOf(row))!
+  const { transfer } = progress.legs[progress.leg]
+  if (transfer.from.kind !== 'drive' || transfer.to.kind !== 'drive')
+    throw new Refusal('This leg is not one between drives.')
+  const [fromId, toId] = [transfer.from.driveId, transfer.to.driveId]
+  const drive = (id: string) => {
+    const found = bench.drives.find((d) => d.id === id)
+    if (!found) throw new Refusal('A drive of this leg is no longer on the bench.')
+    return found
+  }
+  const pair = row.survey.pairs[transfer.pair]
+  const last = toId === move.pairs[transfer.pair].target?.id
+  const locked = row.fit?.pairs[transfer.pair]
+  if (!locked) throw new Refusal('There is no locked fit to copy by. Lock it in Fit first.')
+  const carried =
+    fromId === move.pairs[transfer.pair].source.id ? undefined : onTheWay(pair.source, row.route.via[fromId])
+  const layout = last ? locked.layout : onTheWay(pair.source, row.route.via[toId])
+  return {
+    index: progress.leg,
+    of: progress.legs.length,
+    transfer,
+    from: drive(fromId),
+    to: drive(toId),
+    source: pair.source,
+    target: last ? pair.target! : row.route.via[toId],
+    layout: carried ? layoutFrom(carried, layout) : layout,
+    last,
+  }
+}
+
+function onTheWay(source: DriveSurvey, via: DriveSurvey | undefined): Layout {
+  if (!via) throw new Refusal('The drive on the way was not read when the route was taken. Take the route anew.')
+  const result = layoutOnTheWay(source, via)
+  if (!result.fits) throw new Refusal(result.obstacles[0].sentence)
+  return result.layout
+}

@@ -1,0 +1,216 @@
+'use client'
+
+import { useFieldArray, useForm, useWatch } from 'react-hook-form'
+import { GIB } from '@/core/bytes/size'
+import type { Computer } from '@/core/things/computer'
+import { slotFields, type SlotFields, slotOf } from '@/core/things/fields'
+import { LINKS, type Socket } from '@/core/things/links'
+import { useActions } from '@/ui/frame/actions'
+import { Button } from '@/ui/shared/button'
+import { Dialog } from '@/ui/shared/dialog'
+import { ChoiceField, TextField, TickField } from '@/ui/shared/field'
+import { SlotEditor } from './slot-editor'
+import { SocketEditor } from './socket-editor'
+import { useSaving } from './use-saving'
+
+type ComputerModel = Omit<Computer, 'id' | 'name'>
+
+interface ComputerDialogProps {
+  /** The computer that is changed; a new one without. */
+  readonly computer?: Computer
+  readonly models: Readonly<Record<string, ComputerModel>>
+  readonly onClose: () => void
+}
+
+interface ComputerFields {
+  name: string
+  model: string
+  memoryGib: number
+  processors: { count: number; cores: number }
+  firmware: Computer['firmware']
+  slots: SlotFields[]
+  homeSlot: string
+  sockets: Socket[]
+  networkCards: { name: string; link: 'ethernet-100' | 'ethernet-1'; address: string }[]
+  battery: string
+  kind: Computer['chassis']['kind']
+  hasBattery: boolean
+  coverScrews: number
+  mountScrews: number
+}
+
+function fieldsOf(name: string, computer: ComputerModel): ComputerFields {
+  return {
+    name,
+    model: computer.model,
+    memoryGib: computer.memoryBytes / GIB,
+    processors: { ...computer.processors },
+    firmware: { ...computer.firmware },
+    slots: computer.slots.map(slotFields),
+    homeSlot: computer.homeSlot,
+    sockets: computer.sockets.map((s) => ({ ...s })),
+    networkCards: computer.networkCards.map((c) => ({ ...c, address: c.address ?? '' })),
+    battery: computer.batteryPercent === null ? '' : String(computer.batteryPercent),
+    kind: computer.chassis.kind,
+    hasBattery: computer.chassis.hasBattery,
+    coverScrews: computer.chassis.cover.screws,
+    mountScrews: computer.chassis.driveMount.screws,
+  }
+}
+
+/** Describes a computer, begun from a model of the catalogue. */
+export function ComputerDialog({ computer, models, onClose }: ComputerDialogProps) {
+  const { bench } = useActions()
+  const { save, busy, problem } = useSaving(onClose)
+  const first = Object.values(models)[0]
+  const form = useForm<ComputerFields>({ defaultValues: fieldsOf(computer?.name ?? '', computer ?? first) })
+  const { control, register, reset, getValues, setValue, handleSubmit } = form
+  const cards = useFieldArray({ control, name: 'networkCards' })
+  const slots = useWatch({ control, name: 'slots' })
+  const mode = useWatch({ control, name: 'firmware.mode' })
+  const base = computer ?? first
+
+  const send = handleSubmit((f) => {
+    const made = {
+      ...base,
+      id: computer?.id ?? '',
+      name: f.name,
+      model: f.model,
+      memoryBytes: f.memoryGib * GIB,
+      processors: f.processors,
+      firmware: { ...f.firmware, secureBoot: f.firmware.mode === 'uefi' && f.firmware.secureBoot },
+      slots: f.slots.map(slotOf),
+      homeSlot: f.slots.some((s) => s.id.trim() === f.homeSlot) ? f.homeSlot : (f.slots[0]?.id.trim() ?? ''),
+      sockets: f.sockets,
+      networkCards: f.networkCards.map((c) => ({ ...c, address: c.address.trim() || null })),
+      batteryPercent: f.battery.trim() === '' ? null : Number(f.battery),
+      chassis: {
+        ...base.chassis,
+        kind: f.kind,
+        hasBattery: f.hasBattery,
+        cover: { ...base.chassis.cover, screws: f.coverScrews },
+        driveMount: { ...base.chassis.driveMount, screws: f.mountScrews },
+      },
+    }
+    return save(() => bench.saveComputer(made))
+  })
+  const number = { valueAsNumber: true }
+  return (
+    <Dialog
+      title={computer ? `The ${computer.name}` : 'Describe a computer'}
+      open
+      onClose={onClose}
+      action={computer ? 'Keep this' : 'Put it on the bench'}
+      onAct={() => void send()}
+      busy={busy}
+      problem={problem}
+    >
+      <div className="space-y-5">
+        <div className="grid gap-3 sm:grid-cols-3">
+          {!computer && (
+            <ChoiceField
+              label="Begin with"
+              onChange={(e) => reset(fieldsOf(getValues('name'), models[e.target.value]))}
+            >
+              {Object.entries(models).map(([id, m]) => (
+                <option key={id} value={id}>
+                  {m.model}, {m.chassis.kind}
+                </option>
+              ))}
+            </ChoiceField>
+          )}
+          <TextField label="What it is called" placeholder="ticket desk" {...register('name')} />
+          <TextField label="Maker and model" {...register('model')} />
+          <TextField label="Memory in GiB" type="number" min={1} {...register('memoryGib', number)} />
+          <TextField label="Processors" type="number" min={1} {...register('processors.count', number)} />
+          <TextField label="Cores each" type="number" min={1} {...register('processors.cores', number)} />
+        </div>
+        <Part title="Firmware">
+          <div className="grid gap-3 sm:grid-cols-3">
+            <ChoiceField label="Mode" {...register('firmware.mode')}>
+              <option value="uefi">UEFI</option>
+              <option value="bios">BIOS</option>
+            </ChoiceField>
+            <TextField label="Key of the boot menu" {...register('firmware.bootMenuKey')} />
+          </div>
+          <div className="mt-2 flex flex-wrap gap-x-5 gap-y-1">
+            {mode === 'uefi' && <TickField label="Secure Boot on" {...register('firmware.secureBoot')} />}
+            <TickField label="Starts from USB" {...register('firmware.startsFromUsb')} />
+            <TickField label="Starts from NVMe" {...register('firmware.startsFromNvme')} />
+            <TickField label="Starts beyond 2 TiB" {...register('firmware.startsBeyond2Tib')} />
+          </div>
+        </Part>
+        <Part title="Slots">
+          <SlotEditor
+            control={control}
+            register={register}
+            setValue={setValue}
+            what="slot"
+            links={{ sata: ['sata-6', 'sata-3'], pcie: ['pcie-3x4', 'pcie-3x2'] }}
+          />
+          <div className="mt-3 grid sm:grid-cols-3">
+            <ChoiceField label="It starts from" {...register('homeSlot')}>
+              {slots.map((s, i) => (
+                <option key={i} value={s.id}>
+                  {s.id || `slot ${i + 1}`}
+                </option>
+              ))}
+            </ChoiceField>
+          </div>
+        </Part>
+        <Part title="USB sockets">
+          <SocketEditor control={control} register={register} />
+        </Part>
+        <Part title="Network cards">
+          <div className="space-y-2">
+            {cards.fields.map((field, i) => (
+              <div key={field.id} className="grid grid-cols-[1fr_1fr_1fr_auto] items-end gap-3">
+                <TextField label="Name" {...register(`networkCards.${i}.name`)} />
+                <ChoiceField label="Speed" {...register(`networkCards.${i}.link`)}>
+                  {(['ethernet-1', 'ethernet-100'] as const).map((link) => (
+                    <option key={link} value={link}>
+                      {LINKS[link].name}
+                    </option>
+                  ))}
+                </ChoiceField>
+                <TextField label="Fixed address" {...register(`networkCards.${i}.address`)} />
+                <Button small className="mb-1.5" onClick={() => cards.remove(i)}>
+                  Take away
+                </Button>
+              </div>
+            ))}
+            <Button small onClick={() => cards.append({ name: 'Ethernet', link: 'ethernet-1', address: '' })}>
+              Add a network card
+            </Button>
+          </div>
+        </Part>
+        <Part title="Case">
+          <div className="grid gap-3 sm:grid-cols-4">
+            <ChoiceField label="Kind" {...register('kind')}>
+              {['desktop', 'tower', 'laptop', 'server'].map((k) => (
+                <option key={k} value={k}>
+                  {k}
+                </option>
+              ))}
+            </ChoiceField>
+            <TextField label="Screws of the cover" type="number" min={0} {...register('coverScrews', number)} />
+            <TextField label="Screws of a drive" type="number" min={0} {...register('mountScrews', number)} />
+            <TextField label="Battery in %" {...register('battery')} placeholder="none" />
+          </div>
+          <div className="mt-2">
+            <TickField label="Has a battery to unplug" {...register('hasBattery')} />
+          </div>
+        </Part>
+      </div>
+    </Dialog>
+  )
+}
+
+function Part({ title, children }: { title: string; children: React.ReactNode }) {
+  return (
+    <section>
+      <h3 className="caption mb-2">{title}</h3>
+      {children}
+    </section>
+  )
+}

@@ -1,0 +1,83 @@
+import type { Health } from '@/core/health/health'
+import type { Accessory } from '@/core/things/accessory'
+import type { Computer } from '@/core/things/computer'
+import type { Drive, Place } from '@/core/things/drive'
+import type { AccessoryModel } from './accessory-dialog'
+
+export interface DriveView {
+  readonly id: string
+  readonly name: string
+  readonly serial: string
+  readonly detail: string
+  readonly form: string
+  readonly protocol: string
+  readonly hasBytes: boolean
+  readonly image: string | null
+  readonly encrypted: boolean
+  readonly purpose: 'customer' | 'transfer'
+  /** Sectors that do not read. */
+  readonly unreadable: number
+  readonly health?: Health
+  readonly sizeBytes: number
+  readonly logicalSectorSize: number
+  readonly physicalSectorSize: number
+}
+
+export interface BerthView {
+  readonly key: string
+  readonly place: Place
+  readonly name: string
+  readonly takes: string
+  readonly drive: DriveView | null
+}
+
+export interface QuayView {
+  readonly id: string
+  readonly name: string
+  readonly detail: string
+  readonly berths: readonly BerthView[]
+}
+
+export interface ComputerView extends QuayView {
+  readonly state: string
+  readonly mains: boolean
+  readonly sockets: string
+}
+
+/** A place a drive could go to, and why not. */
+export interface Way {
+  readonly key: string
+  readonly label: string
+  readonly place: Place
+  readonly why: string | null
+  readonly speed: string | null
+}
+
+export interface BenchProps {
+  readonly name: string
+  readonly benches: readonly { readonly id: string; readonly name: string; readonly active: boolean }[]
+  readonly computers: readonly ComputerView[]
+  readonly accessories: readonly QuayView[]
+  readonly others: readonly {
+    readonly id: string
+    readonly name: string
+    readonly detail: string
+    readonly facts: readonly string[]
+  }[]
+  readonly table: readonly DriveView[]
+  readonly shelf: readonly DriveView[]
+  readonly ways: Readonly<Record<string, readonly Way[]>>
+  /** Moves that a drive is part of. */
+  readonly uses: Readonly<Record<string, readonly string[]>>
+  readonly things: {
+    readonly computers: readonly Computer[]
+    readonly accessories: readonly Accessory[]
+    readonly drives: readonly Drive[]
+  }
+  readonly models: {
+    readonly computers: Readonly<Record<string, Omit<Computer, 'id' | 'name'>>>
+    readonly accessories: Readonly<Record<string, AccessoryModel>>
+    readonly drives: Readonly<Record<string, { readonly label: string; readonly model: string }>>
+  }
+  readonly images: readonly string[]
+}

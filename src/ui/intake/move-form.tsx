@@ -1,0 +1,219 @@
+'use client'
+
+import { useRouter } from 'next/navigation'
+import { zodResolver } from '@hookform/resolvers/zod'
+import { useFieldArray, useForm, useWatch } from 'react-hook-form'
+import { type Brief, BriefSchema, type Reason, REASONS, whyNotTaken } from '@/core/intake/brief'
+import { useAct } from '@/ui/frame/act'
+import { useActions } from '@/ui/frame/actions'
+import { NextAction } from '@/ui/frame/next-action'
+import { AsideBlock, Stage } from '@/ui/frame/stage'
+import { Button } from '@/ui/shared/button'
+import { Callout } from '@/ui/shared/callout'
+import { ChoiceField, TextField, TickField } from '@/ui/shared/field'
+
+interface DriveChoice {
+  readonly id: string
+  readonly name: string
+  readonly serial: string
+  readonly place: string
+  /** The computer that it sits in. */
+  readonly computerId: string | null
+  /** What its bytes tell: the system on it, or what it holds. */
+  readonly holds: string
+  readonly isSystem: boolean
+  /** The move that it belongs to already. */
+  readonly usedBy: string | null
+  readonly sizeBytes: number
+}
+
+export interface MoveFormProps {
+  readonly computers: readonly { readonly id: string; readonly name: string; readonly model: string }[]
+  readonly drives: readonly DriveChoice[]
+  readonly hasHost: boolean
+  /** The move that is changed; a new one without. */
+  readonly moveId?: string
+  readonly brief: Brief
+}
+
+/** A new move, or another answer to what an old one is about. What the drives tell is filled in. */
+export function MoveForm({ computers, drives, hasHost, moveId, brief }: MoveFormProps) {
+  const { act, busy } = useAct()
+  const { newMove, changeMove } = useActions()
+  const router = useRouter()
+  const form = useForm<Brief>({ resolver: zodResolver(BriefSchema) as never, defaultValues: brief })
+  const { control, register, setValue, handleSubmit, formState } = form
+  const pairs = useFieldArray({ control, name: 'pairs' })
+  const now = useWatch({ control }) as Brief
+  const complete = now.computerId !== '' && now.pairs.every((p) => p.sourceId !== '' && p.targetId !== '')
+  const contradiction = complete ? whyNotTaken(now) : undefined
+  const inComputer = drives.filter((d) => d.computerId === now.computerId)
+  const sources = [...inComputer, ...drives.filter((d) => d.computerId === null)]
+
+  const takeComputer = (id: string) => {
+    setValue('computerId', id)
+    const own = drives.filter((d) => d.computerId === id)
+    const system = own.find((d) => d.isSystem) ?? own[0]
+    const blank = drives.find((d) => !d.usedBy && d.computerId === null && d.id !== system?.id)
+    if (system) setValue('pairs', [{ sourceId: system.id, targetId: now.toVirtualMachine ? null : (blank?.id ?? '') }])
+    const name = computers.find((c) => c.id === id)?.name
+    if (name && !formState.dirtyFields.name) setValue('name', name.charAt(0).toUpperCase() + name.slice(1))
+  }
+  const takeReason = (reason: Reason) => {
+    setValue('reason', reason)
+    const virtual = reason === 'virtual machine'
+    if (virtual !== now.toVirtualMachine) {
+      setValue('toVirtualMachine', virtual)
+      setValue(
+        'pairs',
+        now.pairs.map((p) => ({ ...p, targetId: virtual ? null : '' })),
+      )
+    }
+    if (reason !== 'another computer') setValue('targetComputerId', null)
+  }
+  const save = handleSubmit(async (made) => {
+    if (moveId) {
+      await act(() => changeMove(moveId, made), `/moves/${moveId}/intake`)
+      return
+    }
+    await act(async () => {
+      const answer = await newMove(made)
+      if (answer.ok && answer.value) router.push(`/moves/${answer.value}/intake`)
+      return answer
+    })
+  })
+  const errors = Object.values(formState.errors).map(
+    (e) => (e as { message?: string }).message ?? 'Something is missing.',
+  )
+  const option = (d: DriveChoice) => (
+    <option key={d.id} value={d.id}>
+      {d.name}, {d.serial}, {d.place}
+    </option>
+  )
+  return (
+    <Stage
+      heading={moveId ? 'What is this move about?' : 'What is to be moved?'}
+      reason="The computer first; what its drives tell is filled in. Nothing is written."
+      aside={
+        <>
+          <AsideBlock title="What the drives tell">
+            {!now.pairs.some((p) => p.sourceId) && (
+              <p className="text-ink-soft">Choose the computer; its drives are looked into by themselves.</p>
+            )}
+            <ul className="space-y-2 text-[13.5px]">
+              {now.pairs.flatMap((pair) => {
+                const source = drives.find((d) => d.id === pair.sourceId)
+                return source ? (
+                  <li key={source.id}>
+                    <span className="font-semibold">{source.name}</span>
+                    <span className="block text-ink-soft">{source.holds}</span>
+                  </li>
+                ) : (
+                  []
+                )
+              })}
+            </ul>
+          </AsideBlock>
+          {contradiction && <Callout>{contradiction}</Callout>}
+          {errors.length > 0 && <Callout tone="bad">{errors.join(' ')}</Callout>}
+        </>
+      }
+      next={
+        <NextAction
+          label={moveId ? 'Keep this' : 'Open the move'}
+          onAct={() => void save()}
+          disabled={busy || !complete || contradiction !== undefined}
+          hint={complete ? undefined : 'It needs the computer, its drive, and where that goes.'}
+        />
+      }
+    >
+      {computers.length === 0 ? (
+        <Callout>There is no computer on this bench yet. Describe one on the Bench page first.</Callout>
+      ) : (
+        <form className="panel grid max-w-3xl gap-x-5 gap-y-4 p-[18px] sm:grid-cols-2" onSubmit={(e) => void save(e)}>
+          <ChoiceField label="Computer" value={now.computerId} onChange={(e) => takeComputer(e.target.value)}>
+            <option value="">Choose one</option>
+            {computers.map((c) => (
+              <option key={c.id} value={c.id}>
+                {c.name}, {c.model}
+              </option>
+            ))}
+          </ChoiceField>
+          <ChoiceField label="Reason" value={now.reason} onChange={(e) => takeReason(e.target.value as Reason)}>
+            {REASONS.filter((r) => hasHost || r !== 'virtual machine').map((r) => (
+              <option key={r} value={r}>
+                {r}
+              </option>
+            ))}
+          </ChoiceField>
+          {now.reason === 'another computer' && (
+            <ChoiceField
+              label="Computer it moves to"
+              value={now.targetComputerId ?? ''}
+              onChange={(e) => setValue('targetComputerId', e.target.value || null)}
+            >
+              <option value="">Choose one</option>
+              {computers
+                .filter((c) => c.id !== now.computerId)
+                .map((c) => (
+                  <option key={c.id} value={c.id}>
+                    {c.name}, {c.model}
+                  </option>
+                ))}
+            </ChoiceField>
+          )}
+          <div className="space-y-3 sm:col-span-2">
+            {pairs.fields.map((field, i) => (
+              <fieldset key={field.id} className="grid gap-x-5 gap-y-3 rounded-md bg-sunk p-3 sm:grid-cols-2">
+                <legend className="sr-only">{i === 0 ? 'System drive' : `Further drive ${i}`}</legend>
+                <ChoiceField
+                  label={i === 0 ? 'System drive, only read' : `Further drive ${i}, only read`}
+                  {...register(`pairs.${i}.sourceId`)}
+                >
+                  <option value="">Choose one</option>
+                  {sources.map(option)}
+                </ChoiceField>
+                {now.toVirtualMachine ? (
+                  <p className="self-end pb-2 text-ink-soft">becomes a virtual disk</p>
+                ) : (
+                  <ChoiceField label="Its target, will be erased" {...register(`pairs.${i}.targetId`)}>
+                    <option value="">Choose one</option>
+                    {drives.filter((d) => d.id !== now.pairs[i]?.sourceId).map(option)}
+                  </ChoiceField>
+                )}
+                {i > 0 && (
+                  <Button small className="justify-self-start" onClick={() => pairs.remove(i)}>
+                    Leave this drive out
+                  </Button>
+                )}
+              </fieldset>
+            ))}
+            <Button small onClick={() => pairs.append({ sourceId: '', targetId: now.toVirtualMachine ? null : '' })}>
+              Add a further drive
+            </Button>
+          </div>
+          <TextField label="Name of the move" {...register('name')} />
+          <TextField label="Customer" {...register('customer')} />
+          <TextField label="Promised for" type="datetime-local" {...register('promised')} />
+          <div className="flex flex-wrap items-end gap-3">
+            <TickField
+              label="There is a backup"
+              checked={now.backup !== null}
+              onChange={(e) => setValue('backup', e.target.checked ? { where: '', date: '' } : null)}
+            />
+          </div>
+          {now.backup !== null && (
+            <>
+              <TextField label="Where it is" {...register('backup.where')} />
+              <TextField label="Of which day" type="date" {...register('backup.date')} />
+            </>
+          )}
+          {/* Enter in a field sends the form, as people expect of one. */}
+          <button type="submit" className="sr-only" tabIndex={-1}>
+            Send
+          </button>
+        </form>
+      )}
+    </Stage>
+  )
+}
