@@ -48,7 +48,7 @@ export interface ReadyItem {
   /** How it is known: `read 09:12`, `seen now`, `told 09:05`. */
   readonly known: string
   readonly action?: {
-    readonly id: 'start-stick' | 'look-again' | 'waive-backup' | 'go-to-swap'
+    readonly id: 'start-stick' | 'plug-in' | 'look-again' | 'waive-backup' | 'go-to-swap'
     readonly label: string
   }
 }
@@ -210,8 +210,8 @@ function mainsItem({ mains, hasBattery, name }: Copier): ReadyItem {
     state: 'open',
     title: `The ${name} has no mains power.`,
     why: hasBattery ? 'A copy outlasts a battery.' : 'It cannot run without.',
-    how: 'Plug the cable in, then look again.',
-    action: { id: 'look-again', label: 'Look again' },
+    how: 'Plug the cable in.',
+    action: { id: 'plug-in', label: 'It is in' },
   }
 }
 

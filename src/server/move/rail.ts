@@ -49,7 +49,8 @@ export function copiedBytes({ copies }: Progress): number {
 
 function routeNote({ plan, legs }: Progress): string {
   const [title] = plan.title.split(',')
-  return `${title.toLowerCase()}, ${legs.length} ${legs.length === 1 ? 'leg' : 'legs'}`
+  const words = title.charAt(0).toLowerCase() + title.slice(1)
+  return words.startsWith('two legs') ? words : `${words}, ${legs.length} ${legs.length === 1 ? 'leg' : 'legs'}`
 }
 
 function fitNote(layout: NonNullable<NonNullable<MoveRow['fit']>['pairs'][number]>['layout']): string {

@@ -100,6 +100,7 @@ function writes({ legs }: Progress, index: number, driveId: string): boolean {
 
 export const ReadyActionSchema = z.discriminatedUnion('action', [
   z.object({ action: z.literal('start-stick') }),
+  z.object({ action: z.literal('plug-in') }),
   z.object({ action: z.literal('look-again') }),
   z.object({ action: z.literal('waive-backup') }),
   z.object({ action: z.literal('when-done'), whenDone: z.enum(['stay', 'power-off']) }),
@@ -113,6 +114,12 @@ export async function readyAction(moveId: string, input: unknown): Promise<void>
   switch (request.action) {
     case 'look-again':
       return
+    case 'plug-in': {
+      const { transfer } = await loadLeg(move)
+      await changeComputer(transfer.by, { mains: true })
+      await note(moveId, 'mains plugged in')
+      return
+    }
     case 'start-stick': {
       const leg = await loadLeg(move)
       const computer = move.bench.computers.find((c) => c.id === leg.transfer.by)

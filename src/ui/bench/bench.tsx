@@ -187,11 +187,11 @@ function ComputerQuay({ computer, picked, onPick, onEdit }: QuayProps & { comput
         <Button
           small
           disabled={busy}
-          aria-label={`${computer.mains ? 'Pull the mains of' : 'Plug in'} the ${computer.name}`}
           onClick={() => void act(() => bench.setPower({ computerId: computer.id, mains: !computer.mains }))}
           className="!px-1.5"
         >
           {computer.mains ? 'pull it' : 'plug it in'}
+          <span className="sr-only">, mains of the {computer.name}</span>
         </Button>
       </p>
       <ul className="space-y-2">

@@ -27,8 +27,8 @@ export function RemoveButton({ name, thing, icon }: RemoveButtonProps) {
           <X size={15} aria-hidden />
         </IconButton>
       ) : (
-        <Button small onClick={() => setAsked(true)} aria-label={label}>
-          Remove
+        <Button small onClick={() => setAsked(true)}>
+          Remove<span className="sr-only"> the {name} from the bench</span>
         </Button>
       )}
       {asked && (

@@ -57,7 +57,8 @@ export function ReadyStation({ moveId, view }: { moveId: string; view: ReadyView
         <>
           <AsideBlock title="Plate check">
             <p className="mb-3 text-ink-soft">
-              Read the label on the drive in {target.place}. Everything on it will be erased.
+              Read the label on the drive {target.place.startsWith('on ') ? '' : 'in '}
+              {target.place}. Everything on it will be erased.
             </p>
             <PlateCheck
               model={target.model}

@@ -79,7 +79,7 @@ async function content(station: StationId, page: MovePage): Promise<ReactNode> {
       return page.copy || progress?.copied ? <CopyStation moveId={id} view={views.copyView(page)} /> : after('ready')
     case 'swap':
       // What hands do before the first copy comes up in Ready.
-      return progress && row.fit && (progress.copied > 0 || progress.phase === 0) ? (
+      return progress && row.fit && (progress.copied > 0 || progress.phase === 0 || row.swap) ? (
         <SwapStation moveId={id} view={views.swapView(page)} />
       ) : (
         after('copy')

@@ -1,0 +1,198 @@
+import { closeSync, mkdtempSync, openSync, readFileSync, rmSync, truncateSync, writeFileSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import path from 'node:path'
+import { By } from 'selenium-webdriver'
+import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import { gdiskPartitions, gdiskProblems } from '../support/independent'
+import { expectAccessible } from './support/axe'
+import { Key, Page } from './support/browser'
+import { serve, type Served } from './support/serve'
+import { setPace, typePlate } from './support/steps'
+
+let served: Served
+let page: Page
+let folder: string
+const targetImage = () => path.join(served.data, 'images', 'new drive.img')
+
+beforeAll(async () => {
+  served = await serve()
+  page = await Page.launch(served.url)
+  folder = mkdtempSync(path.join(tmpdir(), 'imbarco-benches-'))
+  // A blank drive of 256 GB as an image file.
+  closeSync(openSync(targetImage(), 'w'))
+  truncateSync(targetImage(), 256_060_514_304)
+})
+
+afterAll(async () => {
+  await page.close()
+  await served.close()
+  rmSync(folder, { recursive: true, force: true })
+})
+
+/** Types into the field of this label, in place of what it holds. */
+async function fill(label: string, text: string): Promise<void> {
+  const field = await page.driver.findElement(
+    By.xpath(`//label[normalize-space()='${label}']/following-sibling::input`),
+  )
+  await field.sendKeys(Key.chord(Key.CONTROL, 'a'), text)
+}
+
+/** Chooses the first entry of a list whose words begin so. */
+async function choose(label: string, words: string): Promise<void> {
+  const css = `//label[normalize-space()='${label}']/following-sibling::select/option[starts-with(normalize-space(), '${words}')]`
+  await page.until(async () => {
+    const [option] = await page.driver.findElements(By.xpath(css))
+    await option?.click()
+    return option !== undefined
+  }, `${words} to choose`)
+}
+
+async function send(): Promise<void> {
+  await (await page.find('dialog-action')).click()
+  await page.until(
+    async () => (await page.driver.findElements(By.css('[role="dialog"]'))).length === 0,
+    'the dialog to close',
+  )
+}
+
+/** Picks a drive up by its handle and puts it down where the place's name is like this. */
+async function put(drive: RegExp, place: RegExp): Promise<void> {
+  await page.click(drive)
+  await page.untilFinding(/is in hand/)
+  await page.click(place)
+  await page.untilFinding(/drives?, \d of them connected|failing/)
+}
+
+describe('a computer that is described from nothing, with two image files as drives', () => {
+  it('is put on a bench of its own in the pages alone', async () => {
+    await page.open('/bench')
+    await (await page.find('bench-menu')).click()
+    await page.click(/Make another bench/)
+    await fill('Its name', 'Second table')
+    await send()
+    await page.untilText(/This bench is empty/)
+
+    await page.click(/^Describe a computer/)
+    await fill('What it is called', 'kiosk')
+    await expectAccessible(page, 'describing a computer')
+    await send()
+    await page.untilText(/kiosk/i)
+
+    await page.click(/^Add a drive/)
+    await choose('Image', 'survey office')
+    await send()
+    await page.click(/^Add a drive/)
+    await choose('Image', 'new drive')
+    await send()
+    await page.untilFinding(/^2 drives, 0 of them connected/)
+
+    await page.click(/^Add something else/)
+    await choose('Begin with', 'USB dock')
+    await send()
+    await page.click(/^Add something else/)
+    await choose('Begin with', 'Rescue stick')
+    await send()
+    await page.untilText(/Secure Boot accepts it/)
+
+    await put(/Pick up the survey office 3 May 128 GB/, /Put it here.*SATA 0/s)
+    await put(/Pick up the new drive 256 GB/, /Put it here.*bay 1/s)
+    await page.untilFinding(/^2 drives, 2 of them connected/)
+    await expectAccessible(page, 'a bench of its own')
+  })
+
+  it('gets a move, filled in from what its drives tell', async () => {
+    await page.open('/')
+    await page.untilFinding(/Nothing needs you/)
+    await page.click(/^New move/)
+    await page.untilFinding(/What is to be moved/)
+    await choose('Computer', 'kiosk')
+    await page.untilText(/Windows 10 Pro/)
+    await fill('Customer', 'Harbour kiosk')
+    await expectAccessible(page, 'a new move')
+    await page.next(/Open the move/)
+    await page.untilFinding(/More room for the kiosk/)
+    expect(await page.path()).toBe('/moves/kiosk/intake')
+    await page.untilText(/survey office 3 May 128 GB/)
+  })
+
+  it('is moved from image to image, and starts', async () => {
+    await page.next(/Take it in/)
+    await page.untilText(/What was noticed/)
+    await page.next(/Go on to Route/)
+    await page.untilFinding(/ways? works?/)
+    await page.next(/Take this way/)
+    await page.untilFinding(/It fits/)
+    await page.next(/Lock this fit/)
+    await page.untilFinding(/then it may start/)
+    await page.click(/^It is in/)
+    await page.untilText(/Mains power the cable is in/)
+    await page.click(/^Go on without/)
+    await page.untilText(/No backup, and the customer knows/)
+    await page.click(/Start it from the stick/)
+    await page.untilFinding(/^It may start/)
+    await setPace(page, /as fast as it goes/)
+    const serial = /s\/n (IMG-)/.exec(await page.text())
+    expect(serial).not.toBeNull()
+    await typePlate(page, '0002')
+    await page.next(/Erase and copy/)
+    await page.untilFinding(/reads back equal/, 120_000)
+    expect(gdiskProblems(targetImage())).toBe('')
+    expect([...gdiskPartitions(targetImage()).keys()]).toEqual([1, 2, 3, 4])
+    await page.next(/Go on to Swap/)
+    await page.untilText(/Step 1 of (\d+)/)
+    const steps = Number(/Step 1 of (\d+)/.exec(await page.text())![1])
+    for (let step = 2; step <= steps; step++) {
+      await page.press(' ')
+      await page.untilText(new RegExp(`Step ${step} of ${steps}`))
+    }
+    await page.press(' ')
+    await page.untilFinding(/The new drive 256 GB is in the kiosk/)
+    await page.next(/Go on to Proof/)
+    await page.next(/Start the kiosk/)
+    await page.untilFinding(/It starts from the new drive 256 GB, and everything is there/)
+  })
+})
+
+describe('a bench', () => {
+  it('is saved as a file and taken from it again, without the bytes', async () => {
+    await page.open('/bench')
+    const schema = (await (await fetch(`${served.url}/api/benches/schema`)).json()) as { required: string[] }
+    expect(schema.required).toContain('computers')
+    const saved = await fetch(`${served.url}/api/benches/molo-sette/export`)
+    expect(saved.headers.get('content-disposition')).toMatch(/Molo Sette\.bench\.json/)
+    const file = path.join(folder, 'bench.json')
+    writeFileSync(file, await saved.text())
+    await (await page.find('bench-file')).sendKeys(file)
+    await page.untilText(/Molo Sette \(2\)/)
+    await page.untilFinding(/One drive is failing/)
+    await page.untilText(/only described/)
+  })
+
+  it('that is malformed is refused with the place, and nothing is taken', async () => {
+    const file = path.join(folder, 'bench.json')
+    const broken = path.join(folder, 'broken.json')
+    writeFileSync(broken, readFileSync(file, 'utf8').replace('"link": "sata-6"', '"link": "sata-99"'))
+    await (await page.find('bench-file')).sendKeys(broken)
+    await page.untilText(/Line \d+, column \d+ \(computers\[0\]\.slots\[0\]\.speaks\[0\]\.link\)/)
+    await (await page.find('bench-menu')).click()
+    await page.untilText(/Second table/)
+    expect(await page.text()).not.toMatch(/Molo Sette \(3\)/)
+    await page.press(Key.ESCAPE)
+  })
+
+  it('is taken away only when its name was typed', async () => {
+    await (await page.find('bench-menu')).click()
+    await page.click(/Take this bench away/)
+    await fill('Type its name', 'Molo')
+    await (await page.find('dialog-action')).click()
+    await page.untilText(/That is not the name of this bench/)
+    await fill('Type its name', 'Molo Sette (2)')
+    await send()
+    await page.untilText(/Molo Sette/)
+    await (await page.find('bench-menu')).click()
+    const menu = await page.driver.findElement(By.css('[role="menu"]')).getText()
+    expect(menu).toMatch(/Second table/)
+    expect(menu).not.toMatch(/Molo Sette \(2\)/)
+    await page.press(Key.ESCAPE)
+  })
+})
