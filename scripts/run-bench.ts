@@ -3,6 +3,8 @@ import { execFileSync } from 'node:child_process'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import path from 'node:path'
+import { SCENARIO_MOVES } from '@/bench/scenario/moves'
+import { SCENARIO_BENCH } from '@/bench/scenario/things'
 import { SparseFileDevice } from '@/bench/sparse-file'
 import { noise } from '@/bench/random'
 import { planCopy } from '@/core/copy/plan'
@@ -11,6 +13,8 @@ import { GIB, MIB } from '@/core/bytes/size'
 import { SliceDevice } from '@/core/block/slice'
 import { formatNtfs } from '@/core/filesystem/ntfs/format'
 import { solveFit } from '@/core/fit/solve'
+import type { RouteQuestion } from '@/core/route/question'
+import { findPlans } from '@/core/route/search'
 import { writeGpt } from '@/core/scheme/gpt'
 import { TYPE_GUIDS } from '@/core/scheme/types'
 import { surveyDrive } from '@/core/survey/survey'
@@ -25,11 +29,41 @@ const line = (what: string, value: string) => console.log(`${what.padEnd(58)} ${
 try {
   await benchCopy()
   await benchSolver()
+  benchRoutes()
   await benchSurvey(folder, line)
   await benchConvert(folder, line)
   await benchPages()
 } finally {
   rmSync(folder, { recursive: true, force: true })
+}
+
+const median = (values: readonly number[]) => [...values].sort((a, b) => a - b)[Math.floor(values.length / 2)]
+
+/** The search for plans, over each move of the demo's bench. */
+function benchRoutes(): void {
+  for (const [id, brief] of Object.entries(SCENARIO_MOVES)) {
+    const question: RouteQuestion = {
+      bench: SCENARIO_BENCH,
+      computerId: brief.computerId,
+      goal: brief.toVirtualMachine
+        ? { kind: 'virtual-machine' }
+        : { kind: 'computer', computerId: brief.targetComputerId ?? brief.computerId },
+      pairs: brief.pairs.map((p) => ({ ...p, bytes: 200 * GIB, imagesAt: brief.images.length > 0 ? ['host'] : [] })),
+      roomOn: { 'lmt4-4000': 3400 * GIB },
+      claimedDrives: [],
+      past: {},
+    }
+    const times = Array.from({ length: 15 }, () => {
+      const start = performance.now()
+      findPlans(question)
+      return performance.now() - start
+    })
+    const plans = findPlans(question).length
+    line(
+      `plans for ${id}, median and worst of 15`,
+      `${median(times).toFixed(1)} ms, ${Math.max(...times).toFixed(1)} ms (${plans} plans)`,
+    )
+  }
 }
 
 /** A drive with 1.5 GiB of real data, copied and read back by us and by plain tools. */

@@ -1,7 +1,7 @@
 // Drives the real interface over a bench of its own and keeps a picture of each main view.
 import { mkdirSync, writeFileSync } from 'node:fs'
 import path from 'node:path'
-import { Page } from '../tests/browser/support/browser'
+import { Key, Page } from '../tests/browser/support/browser'
 import { serve } from '../tests/browser/support/serve'
 import { PLATE, settle, setPace, toFit, toReady, toRoute, toSurvey, typePlate } from '../tests/browser/support/steps'
 
@@ -58,8 +58,15 @@ try {
   await page.untilFinding(/Handed over/)
   await keep('handover')
   await page.open('/bench')
-  await page.click(/Lampara H7/)
+  await page.click(/Pick up the Tellina T1 256 GB/)
+  await page.untilFinding(/in hand/)
+  await page.driver.executeScript('window.scrollTo(0, 0)')
   await keep('bench')
+  await page.press(Key.ESCAPE)
+  await page.open('/moves/new')
+  await page.driver.findElement({ xpath: "//option[starts-with(., 'survey office PC')]" }).click()
+  await page.untilText(/Windows 10 Pro/)
+  await keep('new-move')
   await page.open('/drives/lmb1-256')
   await keep('drive')
   await page.open('/images')

@@ -1,6 +1,6 @@
 import { GIB, TIB } from '@/core/bytes/size'
 import type { Firmware } from '@/core/boot/types'
-import type { Accessory } from '@/core/things/accessory'
+import type { AccessoryModel } from '@/core/things/accessory'
 import type { Body, Protocol, Slot } from '@/core/things/bodies'
 import type { Chassis } from '@/core/things/chassis'
 import type { Computer } from '@/core/things/computer'
@@ -246,9 +246,6 @@ export const ACCESSORY_MODELS = {
   },
   network: { name: 'Network', kind: 'network', detail: '1 Gb Ethernet', link: 'ethernet-1' },
 } satisfies Record<string, AccessoryModel>
-
-/** An accessory without its id, each kind by itself. */
-type AccessoryModel = Accessory extends infer A ? (A extends unknown ? Omit<A, 'id'> : never) : never
 
 interface DriveModel {
   readonly label: string

@@ -7,7 +7,7 @@ import { gdiskPartitions, gdiskProblems } from '../support/independent'
 import { expectAccessible } from './support/axe'
 import { Key, Page } from './support/browser'
 import { serve, type Served } from './support/serve'
-import { setPace, typePlate } from './support/steps'
+import { setPace, tickAllSteps, typePlate } from './support/steps'
 
 let served: Served
 let page: Page
@@ -139,13 +139,7 @@ describe('a computer that is described from nothing, with two image files as dri
     expect(gdiskProblems(targetImage())).toBe('')
     expect([...gdiskPartitions(targetImage()).keys()]).toEqual([1, 2, 3, 4])
     await page.next(/Go on to Swap/)
-    await page.untilText(/Step 1 of (\d+)/)
-    const steps = Number(/Step 1 of (\d+)/.exec(await page.text())![1])
-    for (let step = 2; step <= steps; step++) {
-      await page.press(' ')
-      await page.untilText(new RegExp(`Step ${step} of ${steps}`))
-    }
-    await page.press(' ')
+    await tickAllSteps(page)
     await page.untilFinding(/The new drive 256 GB is in the kiosk/)
     await page.next(/Go on to Proof/)
     await page.next(/Start the kiosk/)

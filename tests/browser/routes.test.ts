@@ -3,7 +3,7 @@ import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { expectAccessible } from './support/axe'
 import { Key, Page } from './support/browser'
 import { serve, type Served } from './support/serve'
-import { setPace, toFit, toReady, toRoute, toSurvey, typePlate } from './support/steps'
+import { setPace, tickAllSteps, toFit, toReady, toRoute, toSurvey, typePlate } from './support/steps'
 
 let served: Served
 let page: Page
@@ -39,15 +39,18 @@ async function place(drive: string, where: unknown): Promise<void> {
 
 const dockBay = (bay: string) => ({ kind: 'bay', accessoryId: 'dock-a', bay })
 
-/** Ticks off all steps of the swap that is shown. */
-async function swap(): Promise<void> {
-  await page.untilText(/Step 1 of (\d+)/)
-  const steps = Number(/Step 1 of (\d+)/.exec(await page.text())![1])
-  for (let step = 2; step <= steps; step++) {
-    await page.press(' ')
-    await page.untilText(new RegExp(`Step ${step} of ${steps}`))
-  }
-  await page.press(' ')
+/** Takes a thing with the pointer and carries it over another, without letting go. */
+async function drag(what: string, over: string): Promise<void> {
+  const origin = await page.find(what)
+  const goal = await page.find(over)
+  await page.driver.executeScript("arguments[0].scrollIntoView({ block: 'center' }); return 0", goal)
+  await page.driver
+    .actions()
+    .move({ origin })
+    .press()
+    .move({ origin, x: 12, y: 12 })
+    .move({ origin: goal, duration: 300 })
+    .perform()
 }
 
 async function stickAndStart(plate: string): Promise<void> {
@@ -130,7 +133,7 @@ describe('the editing computer, whose blade no adapter takes', () => {
     await stickAndStart('8VA1')
     expect(await page.text()).toMatch(/Leg\s+1 of 2/)
     await page.next(/Go on to Swap/)
-    await swap()
+    await tickAllSteps(page)
     await page.untilFinding(/The drives are in their places/)
     expect(await page.text()).toMatch(/leg 2 of 2/)
     await page.next(/Go on to Ready/)
@@ -154,16 +157,7 @@ describe('a drive in hand', () => {
     await page.untilFinding(/One drive is failing/)
 
     // Dragged with the pointer onto a bay that does not take it.
-    const drive = await page.find('drive-tln2-2000')
-    const bay = await page.find('berth-bay/dock-a/bay 1')
-    await page.driver.executeScript("arguments[0].scrollIntoView({ block: 'center' }); return 0", bay)
-    await page.driver
-      .actions()
-      .move({ origin: drive })
-      .press()
-      .move({ origin: drive, x: 12, y: 12 })
-      .move({ origin: bay, duration: 300 })
-      .perform()
+    await drag('drive-tln2-2000', 'berth-bay/dock-a/bay 1')
     await page.untilText(/it takes 2\.5-inch or 3\.5-inch SATA/i)
     await page.driver.actions().release().perform()
     await page.until(
@@ -175,16 +169,7 @@ describe('a drive in hand', () => {
 
   it('is dragged where it fits', async () => {
     await page.open('/bench')
-    const drive = await page.find('drive-tln1-256')
-    const plug = await page.find('berth-bay/cable-adapter/plug')
-    await page.driver.executeScript("arguments[0].scrollIntoView({ block: 'center' }); return 0", plug)
-    await page.driver
-      .actions()
-      .move({ origin: drive })
-      .press()
-      .move({ origin: drive, x: 12, y: 12 })
-      .move({ origin: plug, duration: 300 })
-      .perform()
+    await drag('drive-tln1-256', 'berth-bay/cable-adapter/plug')
     await page.untilFinding(/The Tellina T1 256 GB is in hand/)
     await page.driver.actions().release().perform()
     await page.until(

@@ -218,8 +218,8 @@ function driveStep(
       effect,
     }
   }
-  const module = drive?.body.form === 'M.2' ? 'In at an angle until no contacts show, then down. ' : ''
-  const how = `${module}At ${slot}, so that the firmware finds it where the plan has it. ${screws(computer.chassis.driveMount)}`
+  const angle = drive?.body.form === 'M.2' ? 'In at an angle until no contacts show, then down. ' : ''
+  const how = `${angle}At ${slot}, so that the firmware finds it where the plan has it. ${screws(computer.chassis.driveMount)}`
   return { ...common, id, place: 'slot', short: `${which} in`, title: `Put the ${name} in at ${slot}`, how, effect }
 }
 

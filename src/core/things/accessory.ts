@@ -41,6 +41,8 @@ export const AccessorySchema = z.discriminatedUnion('kind', [
   z.object({ ...base, kind: z.literal('network'), link: NetworkLinkSchema }),
 ])
 export type Accessory = z.infer<typeof AccessorySchema>
+/** A model of an accessory, each kind by itself. */
+export type AccessoryModel = Accessory extends infer A ? (A extends unknown ? Omit<A, 'id'> : never) : never
 export type Adapter = Extract<Accessory, { kind: 'dock' | 'enclosure' | 'cable' }>
 export type Host = Extract<Accessory, { kind: 'host' }>
 

@@ -31,6 +31,13 @@ export function slower(a: LinkId, b: LinkId): LinkId {
 export const PlugSchema = z.enum(['A', 'C'])
 export type Plug = z.infer<typeof PlugSchema>
 
+const USB_WORDS: Record<UsbLink, string> = { 'usb-2': '480 Mb/s', 'usb-5': '5 Gb/s', 'usb-10': '10 Gb/s' }
+
+/** Sockets in words: `4 × USB-A 5 Gb/s, 1 × USB-C 10 Gb/s`. */
+export function socketWords(sockets: readonly Socket[]): string {
+  return sockets.map((s) => `${s.count} × USB-${s.plug} ${USB_WORDS[s.link]}`).join(', ')
+}
+
 /** Sockets of one kind that a computer has. */
 export const SocketSchema = z.object({ plug: PlugSchema, link: UsbLinkSchema, count: z.number().int().min(1).max(16) })
 export type Socket = z.infer<typeof SocketSchema>

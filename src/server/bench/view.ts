@@ -13,7 +13,7 @@ import {
 } from '@/core/things/bench'
 import { bodyWords, fittedWords, linkIn, slotWords } from '@/core/things/bodies'
 import { type Drive, driveName, hasBytes, type Place } from '@/core/things/drive'
-import { LINKS } from '@/core/things/links'
+import { LINKS, socketWords } from '@/core/things/links'
 import { listImages } from '../images'
 import { MoveRow } from '../database/models'
 import { activeBench, benchOfDrive, benchState, driveById } from '.'
@@ -48,9 +48,7 @@ export async function benchView() {
       detail: `${computer.model}, ${computer.firmware.mode.toUpperCase()}${computer.firmware.secureBoot ? ', Secure Boot on' : ''}`,
       state: `${RUNNING[computer.running]}, mains ${computer.mains ? 'in' : 'out'}${computer.batteryPercent === null ? '' : `, battery ${computer.batteryPercent} %`}`,
       mains: computer.mains,
-      sockets: computer.sockets
-        .map((s) => `${s.count} × USB-${s.plug} ${LINKS[s.link].name.replace('USB ', '')}`)
-        .join(', '),
+      sockets: socketWords(computer.sockets),
       berths: computer.slots.map((slot) => berth(bench, { kind: 'slot', computerId: computer.id, slot: slot.id })),
     })),
     accessories: bench.accessories
@@ -94,7 +92,7 @@ function factsOf(accessory: Accessory): string[] {
       return [
         `${formatSize(accessory.freeBytes)} free`,
         `${accessory.cores} cores, ${formatSize(accessory.memoryBytes)} memory`,
-        accessory.sockets.map((s) => `${s.count} × USB-${s.plug} ${LINKS[s.link].name.replace('USB ', '')}`).join(', '),
+        socketWords(accessory.sockets),
       ]
     case 'network':
       return [LINKS[accessory.link].name]

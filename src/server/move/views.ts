@@ -4,7 +4,7 @@ import { driveIn } from '@/core/things/bench'
 import { fittedWords, slotWords } from '@/core/things/bodies'
 import type { Computer } from '@/core/things/computer'
 import { driveName } from '@/core/things/drive'
-import { LINKS } from '@/core/things/links'
+import { LINKS, socketWords } from '@/core/things/links'
 import { platePrefix } from '@/core/ready/plate-check'
 import { ORDER_RULE } from '@/core/route/judge'
 import { courseOf } from '@/core/route/course'
@@ -58,8 +58,7 @@ function computerView(computer: Computer, bench: BenchState) {
     network:
       networkCards.map((c) => `${LINKS[c.link].name}${c.address ? `, ${c.address}` : ''}`).join('; ') ||
       'no network card',
-    sockets:
-      sockets.map((s) => `${s.count} × USB ${s.plug} ${LINKS[s.link].name.replace('USB ', '')}`).join(', ') || 'none',
+    sockets: socketWords(sockets) || 'none',
     battery: batteryPercent === null ? null : `${batteryPercent} %`,
     chassis: `${computer.chassis.kind}, ${computer.chassis.cover.name} with ${computer.chassis.cover.screws} screws`,
     bootMenuKey: firmware.bootMenuKey,

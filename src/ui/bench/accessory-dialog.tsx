@@ -3,7 +3,7 @@
 import { useState } from 'react'
 import { useForm } from 'react-hook-form'
 import { GIB } from '@/core/bytes/size'
-import type { Accessory } from '@/core/things/accessory'
+import type { Accessory, AccessoryModel } from '@/core/things/accessory'
 import { slotFields, type SlotFields, slotOf } from '@/core/things/fields'
 import { LINKS, type Plug, type Socket } from '@/core/things/links'
 import { useActions } from '@/ui/frame/actions'
@@ -12,8 +12,6 @@ import { ChoiceField, TextField, TickField } from '@/ui/shared/field'
 import { SlotEditor } from './slot-editor'
 import { SocketEditor } from './socket-editor'
 import { useSaving } from './use-saving'
-
-export type AccessoryModel = Accessory extends infer A ? (A extends unknown ? Omit<A, 'id'> : never) : never
 
 interface AccessoryDialogProps {
   readonly accessory?: Accessory

@@ -136,6 +136,7 @@ function BenchPlan(props: BenchPlanProps) {
               name={thing.name}
               detail={thing.detail}
               onEdit={() => setAsked({ what: 'accessory', id: thing.id })}
+              remove={{ kind: 'accessory', id: thing.id }}
             />
             {thing.facts.map((fact) => (
               <p key={fact} className="font-mono text-[12.5px] text-ink-soft">
@@ -281,19 +282,42 @@ function DriveAside({ drive, ways, uses, inHand, onEdit }: DriveAsideProps) {
         </div>
       </AsideBlock>
       {inHand ? <HandKeys /> : <HealthBlock health={drive.health} />}
-      <AsideBlock title="Where it can go">
-        <ul className="space-y-1.5">
-          {[...ways]
-            .sort((a, b) => Number(a.why !== null) - Number(b.why !== null))
-            .map((way) => (
-              <li key={way.key}>
-                <span className={way.why ? 'text-ink-soft' : 'font-semibold'}>{way.label}</span>
-                <span className="block text-[13px] text-ink-soft">{way.why ?? way.speed ?? 'fits'}</span>
+      <Ways ways={ways} />
+    </>
+  )
+}
+
+/** Where a drive fits, with the speed it has there; the places that do not take it are folded away. */
+function Ways({ ways }: { ways: readonly Way[] }) {
+  const fitting = ways.filter((w) => !w.why)
+  const others = ways.filter((w) => w.why)
+  return (
+    <AsideBlock title="Where it can go">
+      <ul className="space-y-1.5">
+        {fitting.map((way) => (
+          <li key={way.key}>
+            <span className="font-semibold">{way.label}</span>
+            {way.speed && <span className="block text-[13px] text-ink-soft">{way.speed}</span>}
+          </li>
+        ))}
+        {fitting.length === 0 && <li className="text-ink-soft">Nowhere else now.</li>}
+      </ul>
+      {others.length > 0 && (
+        <details className="mt-2">
+          <summary className="cursor-pointer text-ink-soft">
+            {others.length === 1 ? 'One place does not take it' : `${others.length} places do not take it`}
+          </summary>
+          <ul className="mt-1.5 space-y-1.5">
+            {others.map((way) => (
+              <li key={way.key} className="text-ink-soft">
+                {way.label}
+                <span className="block text-[13px]">{way.why}</span>
               </li>
             ))}
-        </ul>
-      </AsideBlock>
-    </>
+          </ul>
+        </details>
+      )}
+    </AsideBlock>
   )
 }
 

@@ -171,6 +171,7 @@ export function FreePlace({ way, inHand, isOver, idle, onPut }: FreePlaceProps) 
   return (
     <button
       type="button"
+      data-put
       onClick={onPut}
       className={clsx(
         'block w-full rounded border-2 border-dashed border-magenta px-3 py-2 text-left text-[12.5px]',
@@ -211,7 +212,7 @@ export function LooseQuay({
     >
       <h2 className="text-[15px] font-bold">{name}</h2>
       <p className="mb-2 text-[13px] text-ink-soft">{detail}</p>
-      <ul className="grid gap-2 sm:grid-cols-2 xl:grid-cols-3">
+      <ul className="grid gap-2 sm:grid-cols-2">
         {drives.map((d) => (
           <li key={d.id}>
             <DrivePlate drive={d} picked={picked === d.id} onPick={onPick} />

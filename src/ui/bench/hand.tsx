@@ -65,6 +65,14 @@ export function HandProvider({ drives, ways, carried, onPick, children }: HandPr
     if (held === undefined) return
     const onKey = (event: KeyboardEvent) => {
       if (event.key === 'Escape') setHeld(undefined)
+      if (event.key !== 'Tab') return
+      // With a drive in hand the tabulator goes from one place that takes it to the next.
+      const places = [...document.querySelectorAll<HTMLElement>('[data-put]')]
+      if (places.length === 0) return
+      event.preventDefault()
+      const at = places.indexOf(document.activeElement as HTMLElement)
+      const step = event.shiftKey ? -1 : 1
+      places[(at + step + places.length) % places.length].focus()
     }
     window.addEventListener('keydown', onKey)
     return () => window.removeEventListener('keydown', onKey)

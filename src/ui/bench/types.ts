@@ -1,8 +1,7 @@
 import type { Health } from '@/core/health/health'
-import type { Accessory } from '@/core/things/accessory'
+import type { Accessory, AccessoryModel } from '@/core/things/accessory'
 import type { Computer } from '@/core/things/computer'
 import type { Drive, Place } from '@/core/things/drive'
-import type { AccessoryModel } from './accessory-dialog'
 
 export interface DriveView {
   readonly id: string

@@ -174,7 +174,7 @@ function PlanGroup({ group, chosen, taken, drawn, onChoose }: PlanGroupProps) {
           {taken === shown.id && <span className="ml-2 font-semibold text-weed">taken</span>}
           <span className="block text-ink-soft">{shown.why}</span>
         </button>
-        <p className="text-right">
+        <p className="sm:text-right">
           <span className="font-mono text-[16px] font-semibold">
             {formatRange(shown.lowSeconds, shown.highSeconds)}
           </span>

@@ -55,3 +55,14 @@ export async function startCopy(page: Page): Promise<void> {
   await page.next(/Erase and copy/)
   await page.until(async () => (await page.path()).endsWith('/copy'), 'the copy page')
 }
+
+/** Ticks off all steps of the swap that is shown. */
+export async function tickAllSteps(page: Page): Promise<void> {
+  await page.untilText(/Step 1 of (\d+)/)
+  const steps = Number(/Step 1 of (\d+)/.exec(await page.text())![1])
+  for (let step = 2; step <= steps; step++) {
+    await page.press(' ')
+    await page.untilText(new RegExp(`Step ${step} of ${steps}`))
+  }
+  await page.press(' ')
+}
