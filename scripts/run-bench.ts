@@ -3,6 +3,7 @@ import { execFileSync } from 'node:child_process'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import path from 'node:path'
+import { ACCESSORY_MODELS } from '@/bench/catalogue'
 import { SCENARIO_MOVES } from '@/bench/scenario/moves'
 import { SCENARIO_BENCH } from '@/bench/scenario/things'
 import { SparseFileDevice } from '@/bench/sparse-file'
@@ -18,6 +19,7 @@ import { findPlans } from '@/core/route/search'
 import { writeGpt } from '@/core/scheme/gpt'
 import { TYPE_GUIDS } from '@/core/scheme/types'
 import { surveyDrive } from '@/core/survey/survey'
+import { AccessorySchema } from '@/core/things/accessory'
 import { sha256 } from '@/server/digest'
 import { serve } from '../tests/browser/support/serve'
 import { benchConvert, benchSurvey } from './bench-images'
@@ -39,11 +41,16 @@ try {
 
 const median = (values: readonly number[]) => [...values].sort((a, b) => a - b)[Math.floor(values.length / 2)]
 
-/** The search for plans, over each move of the demo's bench. */
+/** With those of the demo they make eight adapters. */
+const MORE_ADAPTERS = (
+  ['dock-two', 'sata-cable-5', 'nvme-enclosure', 'm2-sata-enclosure', 'blade-enclosure'] as const
+).map((id) => AccessorySchema.parse({ ...ACCESSORY_MODELS[id], id: `more-${id}` }))
+
+/** The search for plans, over each move of the demo's bench with eight adapters on it. */
 function benchRoutes(): void {
   for (const [id, brief] of Object.entries(SCENARIO_MOVES)) {
     const question: RouteQuestion = {
-      bench: SCENARIO_BENCH,
+      bench: { ...SCENARIO_BENCH, accessories: [...SCENARIO_BENCH.accessories, ...MORE_ADAPTERS] },
       computerId: brief.computerId,
       goal: brief.toVirtualMachine
         ? { kind: 'virtual-machine' }

@@ -1,3 +1,4 @@
+import { execFileSync } from 'node:child_process'
 import { closeSync, mkdtempSync, openSync, readFileSync, rmSync, truncateSync, writeFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import path from 'node:path'
@@ -145,6 +146,116 @@ describe('a computer that is described from nothing, with two image files as dri
     await page.next(/Start the kiosk/)
     await page.untilFinding(/It starts from the new drive 256 GB, and everything is there/)
   })
+})
+
+describe('a computer with two drives', () => {
+  const image = (name: string) => path.join(served.data, 'images', name)
+
+  it('is described with both, from image files, and two blank ones', async () => {
+    for (const [drive, name] of [
+      ['crv3-240', 'desk system.img'],
+      ['crh5-1000', 'desk archive.img'],
+    ]) {
+      execFileSync('cp', ['--sparse=always', path.join(served.data, 'drives', `${drive}.img`), image(name)])
+    }
+    await page.open('/bench')
+    await (await page.find('bench-menu')).click()
+    await page.click(/Make another bench/)
+    await fill('Its name', 'Third table')
+    await send()
+    await page.untilText(/This bench is empty/)
+    await page.click(/^Describe a computer/)
+    await fill('What it is called', 'desk')
+    await send()
+    for (const name of ['desk system', 'desk archive']) {
+      await page.click(/^Add a drive/)
+      await choose('Image', name)
+      await send()
+    }
+    for (const [serial, capacity] of [
+      ['CRV5-7001-AAAA', '500 GB'],
+      ['CRV5-7002-BBBB', '2 TB'],
+    ]) {
+      await page.click(/^Add a drive/)
+      await choose('What stands for it', 'a blank drive')
+      await fill('Serial, as printed', serial)
+      await fill('Capacity', capacity)
+      await send()
+    }
+    for (const thing of ['USB dock', 'Rescue stick']) {
+      await page.click(/^Add something else/)
+      await choose('Begin with', thing)
+      await send()
+    }
+    await put(/Pick up the desk system 240 GB/, /Put it here.*SATA 0/s)
+    await put(/Pick up the desk archive 1 TB/, /Put it here.*SATA 1/s)
+    await put(/Pick up the Corvina S5 500 GB/, /Put it here.*bay 1/s)
+    await put(/Pick up the Corvina S5 2 TB/, /Put it here.*bay 2/s)
+    await page.untilFinding(/^4 drives, 4 of them connected/)
+  })
+
+  it('moves both in one move, a leg for each', async () => {
+    await page.open('/moves/new')
+    await choose('Computer', 'desk')
+    await page.untilText(/desk system 240 GB/)
+    await page.click(/^Add a further drive/)
+    const choice = (pair: number, field: string) =>
+      page.driver.findElement(By.css(`select[name="pairs.${pair}.${field}"]`))
+    const take = async (pair: number, field: string, words: string) => {
+      await (
+        await choice(pair, field)
+      )
+        .findElement(By.xpath(`./option[starts-with(normalize-space(), '${words}')]`))
+        .click()
+    }
+    await take(0, 'sourceId', 'desk system')
+    await take(0, 'targetId', 'Corvina S5 500 GB')
+    await take(1, 'sourceId', 'desk archive')
+    await take(1, 'targetId', 'Corvina S5 2 TB')
+    await fill('Customer', 'Chart room')
+    await page.next(/Open the move/)
+    await page.untilFinding(/More room for the desk/)
+    await page.next(/Take it in/)
+    await page.untilText(/What was noticed/)
+    await page.click(/^desk archive 1 TB/)
+    await page.untilText(/Archive/)
+    await page.next(/Go on to Route/)
+    await page.untilFinding(/ways? works?/)
+    await page.next(/Take this way/)
+    await page.untilFinding(/It fits/)
+    await page.next(/Lock this fit/)
+    await page.untilText(/desk archive 1 TB\s+to be locked/)
+    await page.until(async () => /to be locked/.test(await selectedTab()), 'the second drive')
+    await page.next(/Lock this fit/)
+    await page.untilText(/Leg 1 of 2, desk system 240 GB to Corvina S5 500 GB/)
+    await page.click(/^It is in/)
+    await page.untilText(/Mains power the cable is in/)
+    await page.click(/^Go on without/)
+    await page.untilText(/No backup, and the customer knows/)
+    await page.click(/Start it from the stick/)
+    await page.untilFinding(/^It may start/)
+    await typePlate(page, 'AAAA')
+    await page.next(/Erase and copy/)
+    await page.untilFinding(/reads back equal/, 120_000)
+    await page.next(/Go on to the next leg/)
+    await page.untilText(/Leg 2 of 2, desk archive 1 TB to Corvina S5 2 TB/)
+    await page.untilFinding(/^It may start/)
+    await typePlate(page, 'BBBB')
+    await page.next(/Erase and copy/)
+    await page.untilFinding(/reads back equal/, 120_000)
+    await page.next(/Go on to Swap/)
+    await tickAllSteps(page)
+    await page.untilFinding(/The Corvina S5 500 GB is in the desk/)
+    await page.next(/Go on to Proof/)
+    await page.next(/Start the desk/)
+    await page.untilFinding(/It starts from the Corvina S5 500 GB, and everything is there/)
+    expect(await (await page.find('proof-checks')).getText()).toMatch(/Corvina S5 2 TB: /)
+    await page.next(/Go on to Handover/)
+    expect(await (await page.find('sheet')).getText()).toMatch(/Leg 2\s+desk archive 1 TB to Corvina S5 2 TB/)
+  })
+
+  const selectedTab = async () =>
+    (await page.driver.findElement(By.css('[role="radio"][aria-checked="true"]'))).getText()
 })
 
 describe('a bench', () => {

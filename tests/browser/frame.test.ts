@@ -57,6 +57,7 @@ describe('the frame', () => {
   it.each([
     '/',
     '/bench',
+    '/moves/new',
     '/images',
     '/images/rescue%20stick.qcow2',
     '/drives/lmp7-320',

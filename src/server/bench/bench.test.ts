@@ -17,7 +17,7 @@ const folder = await vi.hoisted(async () => {
 import { activeBench, benchState, computerById, driveById, placeDrive } from '.'
 import { boardState } from '../board'
 import { database } from '../database'
-import { CopyRow, MoveRow } from '../database/models'
+import { CopyRow, DriveRow, MoveRow } from '../database/models'
 import { listImages } from '../images'
 import { changeMove, confirmIntake, measureAgain, newMove } from '../intake'
 import { moveForm } from '../intake/form'
@@ -166,6 +166,14 @@ describe('a new move', () => {
     expect(await refused(newMove(brief({ pairs: [{ sourceId: 'crv5-960', targetId: 'crh2-250' }] })))).toMatch(
       /cannot be a source/,
     )
+    const { drives } = await benchState()
+    const old = drives.find((d) => d.id === 'crh2-250')!
+    const kept = { ...old, shelf: { label: 'Choir, old', until: '2026-05-18' } }
+    await DriveRow.update({ data: kept }, { where: { id: old.id } })
+    expect(await refused(newMove(brief({ pairs: [{ sourceId: 'oss1-128', targetId: 'crh2-250' }] })))).toMatch(
+      /is the way back of an earlier move, Choir, old, and is kept until 18 May/,
+    )
+    await DriveRow.update({ data: old }, { where: { id: old.id } })
     expect(await refused(newMove(brief({ pairs: [{ sourceId: 'x', targetId: 'x' }] })))).toMatch(
       /both a source and a target/,
     )

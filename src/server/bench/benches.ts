@@ -152,9 +152,10 @@ async function takeIn(file: BenchFile, benchId: string): Promise<void> {
     accessories.set(accessory.id, id)
     await AccessoryRow.create({ id, benchId, data: { ...accessory, id } })
   }
+  const taken = new Set((await DriveRow.findAll()).map((r) => r.data.image))
   for (const drive of file.drives) {
     const id = await thingId(DriveRow, drive.id)
-    const data = driveFrom(drive, id, { computers, accessories })
+    const data = driveFrom(drive, id, { computers, accessories }, taken)
     await makeBytes(data)
     await DriveRow.create({ id, benchId, data })
   }
@@ -164,6 +165,7 @@ function driveFrom(
   { content, ...drive }: BenchFile['drives'][number],
   id: string,
   ids: Readonly<Record<'computers' | 'accessories', ReadonlyMap<string, string>>>,
+  taken: ReadonlySet<string | null>,
 ): Drive {
   const place: Place =
     drive.place.kind === 'slot'
@@ -171,13 +173,15 @@ function driveFrom(
       : drive.place.kind === 'bay'
         ? { ...drive.place, accessoryId: ids.accessories.get(drive.place.accessoryId)! }
         : drive.place
-  const image = content === 'image' && drive.image && existsSync(path.join(imagesFolder(), path.basename(drive.image)))
+  const name = content === 'image' && drive.image ? path.basename(drive.image) : undefined
+  // An image stands for one drive at most; on a second bench the drive is only described.
+  const image = name && !taken.has(name) && existsSync(path.join(imagesFolder(), name)) ? name : null
   return {
     ...drive,
     id,
     place,
     file: content === 'blank' ? `${id}.img` : null,
-    image: image ? path.basename(drive.image!) : null,
+    image,
   }
 }
 

@@ -3,7 +3,7 @@ import { tmpdir } from 'node:os'
 import path from 'node:path'
 import { Sequelize } from 'sequelize'
 import sqlite3 from 'sqlite3'
-import { Umzug } from 'umzug'
+import { memoryStorage, Umzug } from 'umzug'
 import { afterEach, describe, expect, it } from 'vitest'
 import { BriefSchema } from '@/core/intake/brief'
 import { AccessorySchema } from '@/core/things/accessory'
@@ -78,7 +78,8 @@ describe('a bench of the first version', () => {
     const storage = path.join(folder, 'old.sqlite')
     const sequelize = new Sequelize({ dialect: 'sqlite', dialectModule: sqlite3, storage, logging: false })
     const context = sequelize.getQueryInterface()
-    const run = (migrations: typeof MIGRATIONS) => new Umzug({ migrations, context, logger: undefined }).up()
+    const run = (migrations: typeof MIGRATIONS) =>
+      new Umzug({ migrations, context, storage: memoryStorage(), logger: undefined }).up()
     const all = MIGRATIONS as { name: string }[]
     await run([all[0]] as never)
     const insert = (table: string, id: string, data: unknown) =>

@@ -10,7 +10,8 @@ import { schemeWords } from '@/core/survey/words'
 import { HostFile } from '@/host/files'
 import { type HostImage, openHostImage } from '@/host/images'
 import { z } from 'zod'
-import { activeBench, benchState } from '../bench'
+import { activeBench } from '../bench'
+import { database } from '../database'
 import { DriveRow } from '../database/models'
 import { sha256 } from '../digest'
 import { publish } from '../events'
@@ -27,10 +28,16 @@ interface Cached {
 /** Surveys are kept for as long as the file is the same. */
 const cache = () => singleton('image-summaries', () => new Map<string, Cached>())
 
+/** The drives of all benches: an image stands for one of them at most. */
+async function drivesOfAll(): Promise<Drive[]> {
+  await database()
+  return (await DriveRow.findAll()).map((r) => r.data)
+}
+
 /** Every file of the images folder, by name. */
 export async function listImages(): Promise<ImageSummary[]> {
   const folder = await readyFolder()
-  const { drives } = await benchState()
+  const drives = await drivesOfAll()
   const entries = await readdir(folder, { withFileTypes: true })
   const names = entries.filter((e) => !e.name.startsWith('.') && (e.isFile() || e.isSymbolicLink())).map((e) => e.name)
   const images: ImageSummary[] = []
@@ -121,11 +128,10 @@ type DriveModelId = keyof typeof DRIVE_MODELS
 /** Puts an image on the bench as a drive that lies on the table. Throws Refusal when it is there already. */
 export async function putOnBench(input: unknown): Promise<string> {
   const { image: name, model } = PutOnBenchSchema.parse(input)
-  const { drives } = await benchState()
+  const drives = await drivesOfAll()
   if (drives.some((d) => d.image === name)) throw new Refusal(`The image ${name} is on the bench already.`)
   const drive = await withImage(name, async ({ device, virtualBytes }): Promise<Drive> => {
-    const taken = await DriveRow.findAll({ attributes: ['id'] })
-    const number = 1 + Math.max(0, ...taken.map((d) => Number(/^image-(\d+)$/.exec(d.id)?.[1] ?? 0)))
+    const number = 1 + Math.max(0, ...drives.map((d) => Number(/^image-(\d+)$/.exec(d.id)?.[1] ?? 0)))
     return {
       id: `image-${number}`,
       model: path.parse(name).name,

@@ -5,10 +5,12 @@ import { isHost } from '@/core/things/accessory'
 import { berthOf } from '@/core/things/bench'
 import { type Drive, driveName, hasBytes } from '@/core/things/drive'
 import { activeBench, benchState, withDrive } from '../bench'
+import { benchNow } from '../clock'
 import { MoveRow } from '../database/models'
 import { sha256 } from '../digest'
 import { moveRow } from '../move'
 import { sentenceOf } from '../refusal'
+import { isKept } from '.'
 
 /** What the form of a move offers: the computers and drives of the bench, with what the drives hold. */
 export async function moveForm(moveId?: string) {
@@ -16,6 +18,7 @@ export async function moveForm(moveId?: string) {
   const benchId = row?.benchId ?? (await activeBench()).id
   const bench = await benchState(benchId)
   const rows = (await MoveRow.findAll({ where: { benchId } })).filter((r) => !r.handover && r.id !== moveId)
+  const now = await benchNow()
   const drives = await Promise.all(
     bench.drives.map(async (drive) => {
       const user = rows.find((r) => r.brief.pairs.some((p) => p.sourceId === drive.id || p.targetId === drive.id))
@@ -26,6 +29,8 @@ export async function moveForm(moveId?: string) {
         place: berthOf(drive, bench).name,
         computerId: drive.place.kind === 'slot' ? drive.place.computerId : null,
         usedBy: user?.brief.name ?? null,
+        /** Kept as the way back of an earlier move. */
+        keptUntil: drive.place.kind === 'shelf' && isKept(drive, now) ? drive.shelf!.until : null,
         sizeBytes: drive.sizeBytes,
         ...(await holdings(drive)),
       }
@@ -56,8 +61,9 @@ function emptyBrief(): Brief {
 }
 
 /** What is on a drive, in words, read now. */
-async function holdings(drive: Drive): Promise<{ holds: string; isSystem: boolean }> {
-  if (!hasBytes(drive)) return { holds: 'only described; there are no bytes to read', isSystem: false }
+async function holdings(drive: Drive): Promise<{ holds: string; isSystem: boolean; isEmpty: boolean }> {
+  const unknown = { isSystem: false, isEmpty: false }
+  if (!hasBytes(drive)) return { holds: 'only described; there are no bytes to read', ...unknown }
   try {
     return await withDrive(drive, async (device) => {
       const survey = await surveyDrive(device, sha256)
@@ -65,9 +71,10 @@ async function holdings(drive: Drive): Promise<{ holds: string; isSystem: boolea
       return {
         holds: systems.length > 0 ? systems.join(' and ') : contentWords(survey),
         isSystem: systems.length > 0 || survey.partitions.some((p) => p.role === 'boot'),
+        isEmpty: survey.scheme === 'none',
       }
     })
   } catch (error) {
-    return { holds: sentenceOf(error).sentence, isSystem: false }
+    return { holds: sentenceOf(error).sentence, ...unknown }
   }
 }

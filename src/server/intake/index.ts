@@ -1,7 +1,7 @@
 import { BriefSchema, type Brief, whyNotTaken } from '@/core/intake/brief'
 import { measureSpeed } from '@/core/intake/speed'
 import { berthOf } from '@/core/things/bench'
-import { driveName } from '@/core/things/drive'
+import { type Drive, driveName } from '@/core/things/drive'
 import { LINKS } from '@/core/things/links'
 import { activeBench, benchState, driveBytes, withDrive } from '../bench'
 import { addMove } from '../bench/make'
@@ -13,6 +13,7 @@ import { freeId } from '../ids'
 import { note } from '../logbook'
 import { keep, loadMove, type Move, whatIsGone } from '../move'
 import { Refusal } from '../refusal'
+import { dayWords, daysUntil } from '../words'
 
 /** Takes the facts of the move as right, so that the drives can be read. */
 export async function confirmIntake(moveId: string): Promise<void> {
@@ -87,6 +88,11 @@ export async function changeMove(moveId: string, input: unknown): Promise<void> 
   publish({ type: 'changed', moveId })
 }
 
+/** True while an old drive is kept as the way back: its day has not come, or is not set yet. */
+export function isKept({ shelf }: Drive, now: number): boolean {
+  return shelf !== undefined && (shelf.until === '' || daysUntil(now, shelf.until) > 0)
+}
+
 async function checked(input: unknown): Promise<Brief> {
   const brief = BriefSchema.parse(input)
   const why = whyNotTaken(brief)
@@ -100,6 +106,15 @@ async function refuseSharedDrives(brief: Brief, benchId: string, besides: string
   const gone = whatIsGone(brief, bench)
   if (gone) throw new Refusal(gone)
   const name = (id: string) => driveName(bench.drives.find((d) => d.id === id)!)
+  const now = await benchNow()
+  for (const { targetId } of brief.pairs) {
+    const target = bench.drives.find((d) => d.id === targetId)
+    if (target && isKept(target, now)) {
+      throw new Refusal(
+        `The ${driveName(target)} is the way back of an earlier move, ${target.shelf!.label}, and is kept${target.shelf!.until && ` until ${dayWords(target.shelf!.until)}`}. It cannot be a target before.`,
+      )
+    }
+  }
   for (const row of await MoveRow.findAll({ where: { benchId } })) {
     if (row.id === besides || row.handover) continue
     for (const { sourceId, targetId } of brief.pairs) {

@@ -186,6 +186,8 @@ export function copyView({ move, copy, progress, lines }: MovePage) {
     startedAt: shown.startedAt,
     legNumber: shown.leg + 1,
     legs: progress!.legs.length,
+    /** Hands have something to do before the next leg, or after the last. */
+    handsNext: progress!.phase !== undefined || progress!.copied === progress!.legs.length,
     source: drive(transfer.from),
     target: drive(transfer.to),
     profile: source.profile,

@@ -35,8 +35,9 @@ interface ComputerFields {
   battery: string
   kind: Computer['chassis']['kind']
   hasBattery: boolean
-  coverScrews: number
-  mountScrews: number
+  cover: Computer['chassis']['cover']
+  driveMount: Computer['chassis']['driveMount']
+  tools: string
 }
 
 function fieldsOf(name: string, computer: ComputerModel): ComputerFields {
@@ -53,8 +54,9 @@ function fieldsOf(name: string, computer: ComputerModel): ComputerFields {
     battery: computer.batteryPercent === null ? '' : String(computer.batteryPercent),
     kind: computer.chassis.kind,
     hasBattery: computer.chassis.hasBattery,
-    coverScrews: computer.chassis.cover.screws,
-    mountScrews: computer.chassis.driveMount.screws,
+    cover: { ...computer.chassis.cover },
+    driveMount: { ...computer.chassis.driveMount },
+    tools: computer.chassis.tools.join(', '),
   }
 }
 
@@ -85,11 +87,14 @@ export function ComputerDialog({ computer, models, onClose }: ComputerDialogProp
       networkCards: f.networkCards.map((c) => ({ ...c, address: c.address.trim() || null })),
       batteryPercent: f.battery.trim() === '' ? null : Number(f.battery),
       chassis: {
-        ...base.chassis,
         kind: f.kind,
         hasBattery: f.hasBattery,
-        cover: { ...base.chassis.cover, screws: f.coverScrews },
-        driveMount: { ...base.chassis.driveMount, screws: f.mountScrews },
+        cover: f.cover,
+        driveMount: f.driveMount,
+        tools: f.tools
+          .split(',')
+          .map((t) => t.trim())
+          .filter(Boolean),
       },
     }
     return save(() => bench.saveComputer(made))
@@ -193,9 +198,15 @@ export function ComputerDialog({ computer, models, onClose }: ComputerDialogProp
                 </option>
               ))}
             </ChoiceField>
-            <TextField label="Screws of the cover" type="number" min={0} {...register('coverScrews', number)} />
-            <TextField label="Screws of a drive" type="number" min={0} {...register('mountScrews', number)} />
             <TextField label="Battery in %" {...register('battery')} placeholder="none" />
+            <TextField label="What comes off" {...register('cover.name')} />
+            <TextField label="Its screws" type="number" min={0} {...register('cover.screws', number)} />
+            <TextField label="Which screws" {...register('cover.screw')} />
+            <TextField label="How it comes off" {...register('cover.how')} />
+            <TextField label="Screws of a drive" type="number" min={0} {...register('driveMount.screws', number)} />
+            <TextField label="Which those are" {...register('driveMount.screw')} />
+            <TextField label="How a drive comes out" {...register('driveMount.how')} />
+            <TextField label="Tools" {...register('tools')} />
           </div>
           <div className="mt-2">
             <TickField label="Has a battery to unplug" {...register('hasBattery')} />

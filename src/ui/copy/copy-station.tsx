@@ -34,6 +34,7 @@ interface CopyView {
   readonly sourceBytes: number
   readonly legNumber: number
   readonly legs: number
+  readonly handsNext: boolean
   readonly leg: Pick<Transfer, 'bytes' | 'timing'>
   readonly lines: readonly LogLine[]
 }
@@ -94,8 +95,8 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }
       next={
         copy.status === 'done' ? (
           <NextAction
-            label="Go on to Swap"
-            onAct={() => go(`/moves/${moveId}/swap`)}
+            label={view.handsNext ? 'Go on to Swap' : 'Go on to the next leg'}
+            onAct={() => go(`/moves/${moveId}/${view.handsNext ? 'swap' : 'ready'}`)}
             disabled={busy}
             hint={
               view.legNumber < view.legs

@@ -22,6 +22,9 @@ interface DriveChoice {
   /** What its bytes tell: the system on it, or what it holds. */
   readonly holds: string
   readonly isSystem: boolean
+  readonly isEmpty: boolean
+  /** The day until which it is the way back of an earlier move. */
+  readonly keptUntil: string | null
   /** The move that it belongs to already. */
   readonly usedBy: string | null
   readonly sizeBytes: number
@@ -50,12 +53,19 @@ export function MoveForm({ computers, drives, hasHost, moveId, brief }: MoveForm
   const inComputer = drives.filter((d) => d.computerId === now.computerId)
   const sources = [...inComputer, ...drives.filter((d) => d.computerId === null)]
 
+  /** The system's drive onto one that is empty and nobody's; into a virtual machine go all drives. */
+  const pairsFor = (computerId: string, virtual: boolean): Brief['pairs'] => {
+    const own = drives.filter((d) => d.computerId === computerId)
+    const system = own.find((d) => d.isSystem) ?? own[0]
+    if (virtual && system) {
+      return [system, ...own.filter((d) => d !== system)].map((d) => ({ sourceId: d.id, targetId: null }))
+    }
+    const blank = drives.find((d) => d.isEmpty && !d.usedBy && d.computerId === null && d.keptUntil === null)
+    return [{ sourceId: system?.id ?? '', targetId: virtual ? null : (blank?.id ?? '') }]
+  }
   const takeComputer = (id: string) => {
     setValue('computerId', id)
-    const own = drives.filter((d) => d.computerId === id)
-    const system = own.find((d) => d.isSystem) ?? own[0]
-    const blank = drives.find((d) => !d.usedBy && d.computerId === null && d.id !== system?.id)
-    if (system) setValue('pairs', [{ sourceId: system.id, targetId: now.toVirtualMachine ? null : (blank?.id ?? '') }])
+    setValue('pairs', pairsFor(id, now.toVirtualMachine))
     const name = computers.find((c) => c.id === id)?.name
     if (name && !formState.dirtyFields.name) setValue('name', name.charAt(0).toUpperCase() + name.slice(1))
   }
@@ -64,10 +74,7 @@ export function MoveForm({ computers, drives, hasHost, moveId, brief }: MoveForm
     const virtual = reason === 'virtual machine'
     if (virtual !== now.toVirtualMachine) {
       setValue('toVirtualMachine', virtual)
-      setValue(
-        'pairs',
-        now.pairs.map((p) => ({ ...p, targetId: virtual ? null : '' })),
-      )
+      setValue('pairs', pairsFor(now.computerId, virtual))
     }
     if (reason !== 'another computer') setValue('targetComputerId', null)
   }
@@ -103,14 +110,11 @@ export function MoveForm({ computers, drives, hasHost, moveId, brief }: MoveForm
             <ul className="space-y-2 text-[13.5px]">
               {now.pairs.flatMap((pair) => {
                 const source = drives.find((d) => d.id === pair.sourceId)
-                return source ? (
-                  <li key={source.id}>
-                    <span className="font-semibold">{source.name}</span>
-                    <span className="block text-ink-soft">{source.holds}</span>
-                  </li>
-                ) : (
-                  []
-                )
+                const target = drives.find((d) => d.id === pair.targetId)
+                return [
+                  ...(source ? [<Told key={source.id} drive={source} />] : []),
+                  ...(target ? [<Told key={target.id} drive={target} erased />] : []),
+                ]
               })}
             </ul>
           </AsideBlock>
@@ -178,7 +182,7 @@ export function MoveForm({ computers, drives, hasHost, moveId, brief }: MoveForm
                 ) : (
                   <ChoiceField label="Its target, will be erased" {...register(`pairs.${i}.targetId`)}>
                     <option value="">Choose one</option>
-                    {drives.filter((d) => d.id !== now.pairs[i]?.sourceId).map(option)}
+                    {drives.filter((d) => d.id !== now.pairs[i]?.sourceId && d.keptUntil === null).map(option)}
                   </ChoiceField>
                 )}
                 {i > 0 && (
@@ -215,5 +219,17 @@ export function MoveForm({ computers, drives, hasHost, moveId, brief }: MoveForm
         </form>
       )}
     </Stage>
+  )
+}
+
+/** What a drive holds, read now; of a target what will be gone. */
+function Told({ drive, erased }: { drive: DriveChoice; erased?: boolean }) {
+  return (
+    <li>
+      <span className="font-semibold">{drive.name}</span>
+      <span className={erased && !drive.isEmpty ? 'block font-semibold text-vermilion' : 'block text-ink-soft'}>
+        {drive.isEmpty ? 'empty' : `${drive.holds}${erased ? ', will be erased' : ''}`}
+      </span>
+    </li>
   )
 }

@@ -10,13 +10,13 @@ export function Course({ stops }: { stops: readonly CourseStop[] }) {
         style={{ gridTemplateColumns: `repeat(${stops.length}, minmax(0, 1fr))`, minWidth: stops.length * 112 }}
       >
         {stops.map((stop, i) => (
-          <li key={i} className="relative px-1 pt-8 text-center">
+          <li key={i} className="relative px-1 pt-9 text-center">
             {i < stops.length - 1 && (
               <>
                 <span
                   aria-hidden
                   className={clsx(
-                    'absolute top-[41px] right-[calc(-50%+12px)] left-[calc(50%+12px)]',
+                    'absolute top-[45px] right-[calc(-50%+12px)] left-[calc(50%+12px)]',
                     stop.toNext === 'bytes'
                       ? 'border-t-[6px] border-sea-4'
                       : stop.toNext === 'hands'
@@ -27,7 +27,7 @@ export function Course({ stops }: { stops: readonly CourseStop[] }) {
                 {stop.label && (
                   <span
                     className={clsx(
-                      'absolute top-0 right-[-50%] left-1/2 flex h-7 items-end justify-center px-2 text-center font-mono text-[12px] leading-[14px]',
+                      'absolute top-0 right-[-50%] left-1/2 flex h-8 items-end justify-center px-1 text-center font-mono text-[12px] leading-[15px]',
                       stop.toNext === 'bytes' ? 'text-sea-4' : 'text-ink-soft',
                     )}
                   >

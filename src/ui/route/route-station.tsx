@@ -117,7 +117,19 @@ function grouped(plans: readonly PlanView[]): PlanView[][] {
   return [...groups.values()]
 }
 
-const COUNTS = ['No way', 'One way', 'Two ways', 'Three ways', 'Four ways', 'Five ways', 'Six ways', 'Seven ways']
+const COUNTS = [
+  'No way',
+  'One way',
+  'Two ways',
+  'Three ways',
+  'Four ways',
+  'Five ways',
+  'Six ways',
+  'Seven ways',
+  'Eight ways',
+  'Nine ways',
+  'Ten ways',
+]
 
 function wordsOf(view: RouteView, kinds: number): { heading: string; reason: string } {
   const { plans, taken, computerName } = view

@@ -29,7 +29,7 @@ export function PairTabs({ label, names, notes, selected, onSelect }: PairTabsPr
             i === selected ? 'border-magenta bg-magenta-wash font-semibold' : 'border-line-strong bg-sheet',
           )}
         >
-          {name}
+          {name}{' '}
           <span className="ml-2 text-[13px] font-normal text-ink-soft">
             {notes?.[i] ?? (i === 0 ? 'the system’s' : 'further')}
           </span>
