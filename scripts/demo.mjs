@@ -39,6 +39,8 @@ async function announce() {
   for (const page of ['/', '/bench', '/images', '/drives/crv3-240', '/moves/ticket-desk/intake'])
     await fetch(address + page).catch(() => {})
   console.log(`Imbarco is at ${address}  (Ctrl C ends it)`)
+  // What every drive holds is read once; whoever opens a new move then finds it known.
+  void fetch(`${address}/moves/new`).catch(() => {})
 }
 
 for (const signal of ['SIGINT', 'SIGTERM']) process.on(signal, () => server.kill(signal))

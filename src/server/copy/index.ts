@@ -15,7 +15,6 @@ import { note } from '../logbook'
 import { loadMove, type Move } from '../move'
 import { type LegNow, loadLeg, progressOf } from '../move/legs'
 import { copyNote, readyState } from '../ready'
-import { forgetRoom } from '../route'
 import { Refusal } from '../refusal'
 import { recover, running, type Running } from './current'
 import type { CopyOrder, FromWorker, ToWorker, WorkerDrive } from './messages'
@@ -117,7 +116,6 @@ async function launch(move: Move, leg: LegNow, order: CopyOrder): Promise<void> 
     const share = summary && shareOf(order, summary)
     await CopyRow.update({ status, endedAt, message, summary, share, progress: copy.progress }, { where: { id } })
     running().delete(moveId)
-    forgetRoom()
     await keepClock()
     publish({ type: 'changed', moveId })
   }

@@ -1,15 +1,12 @@
 import type { Brief } from '@/core/intake/brief'
-import { contentWords } from '@/core/survey/words'
-import { surveyDrive } from '@/core/survey/survey'
 import { isHost } from '@/core/things/accessory'
 import { berthOf } from '@/core/things/bench'
-import { type Drive, driveName, hasBytes } from '@/core/things/drive'
-import { activeBench, benchState, withDrive } from '../bench'
+import { driveName } from '@/core/things/drive'
+import { activeBench, benchState } from '../bench'
+import { knownOf } from '../bench/known'
 import { benchNow } from '../clock'
 import { MoveRow } from '../database/models'
-import { sha256 } from '../digest'
 import { moveRow } from '../move'
-import { sentenceOf } from '../refusal'
 import { isKept } from '.'
 
 /** What the form of a move offers: the computers and drives of the bench, with what the drives hold. */
@@ -32,7 +29,7 @@ export async function moveForm(moveId?: string) {
         /** Kept as the way back of an earlier move. */
         keptUntil: drive.place.kind === 'shelf' && isKept(drive, now) ? drive.shelf!.until : null,
         sizeBytes: drive.sizeBytes,
-        ...(await holdings(drive)),
+        ...(await knownOf(drive)),
       }
     }),
   )
@@ -57,24 +54,5 @@ function emptyBrief(): Brief {
     images: [],
     backup: null,
     promised: '',
-  }
-}
-
-/** What is on a drive, in words, read now. */
-async function holdings(drive: Drive): Promise<{ holds: string; isSystem: boolean; isEmpty: boolean }> {
-  const unknown = { isSystem: false, isEmpty: false }
-  if (!hasBytes(drive)) return { holds: 'only described; there are no bytes to read', ...unknown }
-  try {
-    return await withDrive(drive, async (device) => {
-      const survey = await surveyDrive(device, sha256)
-      const systems = survey.partitions.flatMap((p) => (p.system ? [p.system.name] : []))
-      return {
-        holds: systems.length > 0 ? systems.join(' and ') : contentWords(survey),
-        isSystem: systems.length > 0 || survey.partitions.some((p) => p.role === 'boot'),
-        isEmpty: survey.scheme === 'none',
-      }
-    })
-  } catch (error) {
-    return { holds: sentenceOf(error).sentence, ...unknown }
   }
 }

@@ -5,9 +5,10 @@ import { findPlans, transferDrives } from '@/core/route/search'
 import { type Holder, legsOf } from '@/core/route/types'
 import type { DriveSurvey } from '@/core/survey/types'
 import { type Accessory, AccessorySchema, isHost } from '@/core/things/accessory'
-import { driveName, hasBytes } from '@/core/things/drive'
+import { driveName } from '@/core/things/drive'
 import { z } from 'zod'
 import { withDrive } from '../bench'
+import { knownOf } from '../bench/known'
 import { benchNow } from '../clock'
 import { refuseAfterCopy } from '../copy/current'
 import { CopyRow, MoveRow } from '../database/models'
@@ -16,7 +17,6 @@ import { surveyDrive } from '@/core/survey/survey'
 import { note } from '../logbook'
 import { keep, loadMove, type Move } from '../move'
 import { Refusal } from '../refusal'
-import { singleton } from '../singleton'
 
 /** Things that could be had, for what one of them would open. */
 const AVAILABLE: readonly Accessory[] = Object.entries(ACCESSORY_MODELS).map(([id, model]) =>
@@ -51,8 +51,8 @@ export async function questionOf(move: Move): Promise<RouteQuestion> {
   }
   const room: Record<string, number> = {}
   for (const id of transferDrives(question)) {
-    const free = await freeRoom(move, id)
-    if (free !== undefined) room[id] = free
+    const { freeBytes } = await knownOf(bench.drives.find((d) => d.id === id)!)
+    if (freeBytes !== undefined) room[id] = freeBytes
   }
   return { ...question, roomOn: room }
 }
@@ -113,31 +113,6 @@ function drivesWritten({ brief, route }: MoveRow): string[] {
 }
 
 const viaOf = (to: Holder): string[] => (to.kind === 'drive' ? [to.driveId] : [])
-
-/** Free room for a file on a transfer drive; undefined when it holds no volume that takes one. Kept by its table. */
-async function freeRoom({ bench }: Move, driveId: string): Promise<number | undefined> {
-  const drive = bench.drives.find((d) => d.id === driveId)!
-  if (!hasBytes(drive)) return undefined
-  const cache = singleton('free-room', () => new Map<string, Promise<number | undefined>>())
-  const key = `${drive.id} ${drive.file ?? drive.image}`
-  const known = cache.get(key)
-  if (known) return known
-  const reading = withDrive(drive, async (device) => {
-    const survey = await surveyDrive(device, sha256)
-    const free = survey.partitions.flatMap((p) =>
-      p.volume && !p.volume.encrypted && p.role === 'data' ? [p.sizeBytes - p.volume.usedBytes] : [],
-    )
-    return free.length > 0 ? Math.max(...free) : undefined
-  })
-  cache.set(key, reading)
-  reading.catch(() => cache.delete(key))
-  return reading
-}
-
-/** Forgets what is known of the room on drives, after one of them was written to. */
-export function forgetRoom(): void {
-  singleton('free-room', () => new Map<string, Promise<number | undefined>>()).clear()
-}
 
 /** By the links they went over: how many copies were done, and the mean share of the rate they reached. */
 async function pastCopies(): Promise<Record<string, PastCopies>> {
