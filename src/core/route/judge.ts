@@ -4,7 +4,7 @@ import { placeName } from '../things/bench'
 import { driveName } from '../things/drive'
 import { handsOf, openingsOf, thingsOfTransfer, transfersOf } from './measure'
 import type { State, World } from './state'
-import type { Plan, Transfer } from './types'
+import type { Action, Plan, Transfer } from './types'
 
 /** What a step of the hands counts for where ways are put in order. */
 export const SECONDS_PER_STEP = 300
@@ -32,8 +32,11 @@ export function judged(world: World, ends: readonly State[]): Plan[] {
   }
   const all = [...shortest.values()].sort(order)
   const kept = all.filter((p) => !all.some((q) => q !== p && makesNeedless(q, p)))
-  return kept.map(({ plan }) => ({
+  return kept.map(({ plan, settings }) => ({
     ...plan,
+    // Words are only made for what is kept; most of what is found is not.
+    title: titleOf(world, transfersOf(plan.actions), plan.testedInPlace, plan.live),
+    risks: risksOf(world, transfersOf(plan.actions), settings > 0, plan.testedInPlace, plan.live),
     why: whyTake(
       world,
       plan,
@@ -108,9 +111,9 @@ function judge(world: World, { actions }: State): Judged {
   const openings = openingsOf(actions)
   const plan: Plan = {
     id: transfers.map((t) => signature(t)).join(' then '),
-    title: titleOf(world, transfers, testedInPlace, live),
+    title: '',
     why: '',
-    actions: [...actions],
+    actions: actions as Action[],
     handSteps,
     openings,
     lowSeconds,
@@ -120,7 +123,7 @@ function judge(world: World, { actions }: State): Judged {
     testedInPlace,
     leavesImage,
     things,
-    risks: risksOf(world, transfers, settings > 0, testedInPlace, live),
+    risks: [],
   }
   const cost = highSeconds + (handSteps + openings) * SECONDS_PER_STEP - (inLaptop ? TESTED_IN_LAPTOP : 0)
   return { plan, transfers: transfers.length, settings, cost }

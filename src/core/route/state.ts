@@ -69,7 +69,8 @@ export function makeWorld(question: RouteQuestion, transferDrives: readonly stri
   let countsBrackets = false
   for (const { berth, slot } of berthsOf(bench)) {
     const owner = berth.kind === 'slot' ? berth.computerId : berth.accessoryId
-    countsBrackets ||= moving.some((d) => needsBracket(d.body, slot))
+    const reached = berth.kind === 'bay' || own.has(berth.computerId)
+    countsBrackets ||= reached && moving.some((d) => needsBracket(d.body, slot))
     const takes = new Set(moving.filter((d) => !whyNotInto(d, slot, brackets)).map((d) => d.id))
     const site = { berth, slot, key: placeKey(berth), kind: JSON.stringify([slot.takes, slot.speaks]), takes }
     sites.set(owner, [...(sites.get(owner) ?? []), site])
@@ -135,6 +136,8 @@ export function arrange(
   wanted: ReadonlyMap<string, Berth>,
   starts: readonly Start[],
 ): State | undefined {
+  const moving = [...wanted].filter(([id, berth]) => placeKey(placeOf(world, state, id)) !== placeKey(berth))
+  if (moving.length === 0 && starts.every((start) => runsAlready(world, state, start))) return state
   const at = new Map(state.at)
   const running = new Map(state.running)
   const secureBoot = new Map(state.secureBoot)
@@ -147,7 +150,6 @@ export function arrange(
     at.set(id, { kind: 'table' })
   }
 
-  const moving = [...wanted].filter(([id, berth]) => placeKey(here(id)) !== placeKey(berth))
   for (const [id, berth] of moving) {
     const other = seatedIn(world, { at }, placeKey(berth))
     if (other === undefined || other === id) continue
