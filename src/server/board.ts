@@ -1,3 +1,4 @@
+import { lowerFirst, upperFirst } from '@/core/words'
 import { formatDuration } from '@/core/bytes/size'
 import type { Brief } from '@/core/intake/brief'
 import type { BoardMove, RailStop } from '@/core/move/stations'
@@ -37,7 +38,7 @@ export async function boardState() {
   }
   const berths = bench.accessories.flatMap((accessory) => {
     if (accessory.kind === 'stick') {
-      return [{ name: sentenceCase(accessory.name), holds: accessory.detail, empty: false }]
+      return [{ name: upperFirst(accessory.name), holds: accessory.detail, empty: false }]
     }
     return baysOf(accessory).map((bay) => {
       const drive = driveIn(bench, { kind: 'bay', accessoryId: accessory.id, bay: bay.id })
@@ -90,8 +91,7 @@ async function statusOf(
   const promised = promiseWords(row.brief.promised)
   if (row.handover) return { status: 'Handed over, old drive on the shelf', tone: 'done', when: '' }
   const gone = whatIsGone(row.brief, bench)
-  if (gone)
-    return { status: `Needs you: ${gone.charAt(0).toLowerCase()}${gone.slice(1)}`, tone: 'needs-you', when: promised }
+  if (gone) return { status: `Needs you: ${lowerFirst(gone)}`, tone: 'needs-you', when: promised }
   const move = moveOf(row, bench)
   const obstacle = obstacleOf(move)
   if (obstacle) return { status: obstacle, tone: 'not-yet', when: promised }
@@ -134,8 +134,4 @@ async function statusOf(
     handover: 'hand it over',
   }
   return { status: `Needs you: ${asks[current.id]}`, tone: 'needs-you', when: promised }
-}
-
-function sentenceCase(text: string): string {
-  return text.charAt(0).toUpperCase() + text.slice(1)
 }

@@ -1,13 +1,12 @@
+import { upperFirst } from '../words'
 import { healthVerdict } from '../health/health'
 import { formatSize } from '../bytes/size'
 import { placeName } from '../things/bench'
 import { driveName } from '../things/drive'
-import { handsOf, openingsOf, thingsOfTransfer, transfersOf } from './measure'
+import { effortSeconds, handsOf, openingsOf, thingsOfTransfer, transfersOf } from './measure'
 import type { State, World } from './state'
 import type { Action, Plan, Transfer } from './types'
 
-/** What a step of the hands counts for where ways are put in order. */
-export const SECONDS_PER_STEP = 300
 /** What it is worth to try the new drive in a laptop before anything is copied. */
 const TESTED_IN_LAPTOP = 900
 
@@ -125,7 +124,7 @@ function judge(world: World, { actions }: State): Judged {
     things,
     risks: [],
   }
-  const cost = highSeconds + (handSteps + openings) * SECONDS_PER_STEP - (inLaptop ? TESTED_IN_LAPTOP : 0)
+  const cost = effortSeconds(plan) - (inLaptop ? TESTED_IN_LAPTOP : 0)
   return { plan, transfers: transfers.length, settings, cost }
 }
 
@@ -268,5 +267,5 @@ function whyTake(world: World, plan: Plan, all: readonly Plan[]): string {
     return place ? `It leaves other docks free: it only needs ${place}.` : 'It works when the ways above do not.'
   }
   const text = reasons.slice(0, 2).join(', and ')
-  return `${text.charAt(0).toUpperCase()}${text.slice(1)}.`
+  return `${upperFirst(text)}.`
 }

@@ -1,14 +1,15 @@
+import { lowerFirst } from '../words'
 import { placeKey } from '../things/bench'
 import { whyNotInto } from '../things/bodies'
 import { type Drive, driveName } from '../things/drive'
-import { type Accessory, isAdapter } from '../things/accessory'
+import { type Accessory, bracketCount, isAdapter } from '../things/accessory'
 import { formatSize } from '../bytes/size'
 import { driveOf, type RouteQuestion } from './question'
 import { adaptersOf, hostsOf, networkOf, plugIn, type Runner } from './runners'
 import { findPlans, transferDrives, whyNotStartFrom } from './search'
 import { formatRange } from './timing'
 import type { Plan } from './types'
-import { SECONDS_PER_STEP } from './judge'
+import { effortSeconds } from './measure'
 
 /** Something that does not work on this bench, and what is missing for it. */
 export interface Obstacle {
@@ -41,7 +42,8 @@ function drivesOf(question: RouteQuestion): Drive[] {
   return [...new Set(ids)].map((id) => driveOf(question, id))
 }
 
-function ofTheGoal({ bench, goal, pairs, ...rest }: RouteQuestion): Obstacle[] {
+function ofTheGoal(question: RouteQuestion): Obstacle[] {
+  const { bench, goal, pairs } = question
   if (goal.kind === 'virtual-machine') {
     return hostsOf(bench).length === 0
       ? [{ what: 'A virtual machine', why: 'There is no host for virtual machines on the bench.' }]
@@ -49,10 +51,10 @@ function ofTheGoal({ bench, goal, pairs, ...rest }: RouteQuestion): Obstacle[] {
   }
   const computer = bench.computers.find((c) => c.id === goal.computerId)
   if (!computer) return [{ what: 'The computer', why: 'It is no longer on the bench.' }]
-  const brackets = bench.accessories.reduce((n, a) => n + (a.kind === 'bracket' ? a.count : 0), 0)
+  const brackets = bracketCount(bench.accessories)
   return pairs.flatMap(({ targetId }, i) => {
     if (targetId === null) return []
-    const drive = driveOf({ bench, goal, pairs, ...rest }, targetId)
+    const drive = driveOf(question, targetId)
     const misfits = computer.slots.map((s) => whyNotInto(drive, s, brackets))
     const what = `The ${driveName(drive)} in the ${computer.name}`
     if (misfits.every((m) => m !== undefined)) return [{ what, why: misfits[0]!.sentence }]
@@ -66,7 +68,7 @@ function ofBothInside({ bench, computerId, goal, pairs }: RouteQuestion): Obstac
   const computer = bench.computers.find((c) => c.id === computerId)
   const target = bench.drives.find((d) => d.id === pairs[0].targetId)
   if (!computer || !target) return []
-  const brackets = bench.accessories.reduce((n, a) => n + (a.kind === 'bracket' ? a.count : 0), 0)
+  const brackets = bracketCount(bench.accessories)
   const fitting = computer.slots.filter((s) => !whyNotInto(target, s, brackets))
   if (fitting.length !== 1) return []
   return [{ what: 'Both drives inside', why: `The ${computer.name} has one slot for such a drive.` }]
@@ -189,10 +191,10 @@ export function openingsOf(
     )
     if (!first || plans.some((p) => p.id === first.id)) continue
     const range = formatRange(first.lowSeconds, first.highSeconds)
-    const cost = costOf(first)
+    const cost = effortSeconds(first)
     if (!best) {
       found.push({ thing: accessory.name, sentence: `would open a way: ${lowerFirst(first.title)}, ${range}.`, cost })
-    } else if (cost < costOf(best) * 0.8) {
+    } else if (cost < effortSeconds(best) * 0.8) {
       found.push({ thing: accessory.name, sentence: `would make it ${range}: ${lowerFirst(first.title)}.`, cost })
     }
   }
@@ -203,5 +205,3 @@ export function openingsOf(
 }
 
 const legCount = (plan: Plan) => plan.actions.filter((a) => a.do === 'transfer' && a.pair === 0).length
-const costOf = (plan: Plan) => plan.highSeconds + (plan.handSteps + plan.openings) * SECONDS_PER_STEP
-const lowerFirst = (text: string) => text.charAt(0).toLowerCase() + text.slice(1)

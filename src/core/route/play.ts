@@ -1,3 +1,4 @@
+import { lowerFirst } from '../words'
 import { type Accessory, isAdapter } from '../things/accessory'
 import { type BenchState, driveIn, placeKey, placeName, slotAt, whyNotThere } from '../things/bench'
 import type { Computer } from '../things/computer'
@@ -80,7 +81,7 @@ function whyNotNow(
       if (drive.place.kind === 'slot' || drive.place.kind === 'bay')
         return `The ${driveName(drive)} still sits ${at(drive.place, bench)}.`
       const why = whyNotThere(drive, action.into, bench)
-      return why && `The ${driveName(drive)} does not go ${at(action.into, bench)}: ${lower(why)}`
+      return why && `The ${driveName(drive)} does not go ${at(action.into, bench)}: ${lowerFirst(why)}`
     }
     case 'start':
       return whyNotStart(action.computerId, action.from, ahead, played, pairs)
@@ -253,4 +254,3 @@ function at(place: Place, bench: BenchState): string {
 const computerOf = (bench: BenchState, id: string): Computer | undefined => bench.computers.find((c) => c.id === id)
 const driveOf = (bench: BenchState, id: string): Drive | undefined => bench.drives.find((d) => d.id === id)
 const gone = (what: string) => `A ${what} of the plan is no longer on the bench.`
-const lower = (text: string) => text.charAt(0).toLowerCase() + text.slice(1)

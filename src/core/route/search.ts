@@ -8,7 +8,7 @@ import { hostsOf } from './runners'
 import { arrange, firstState, makeWorld, placeOf, seatedIn, type Site, type State, type World } from './state'
 import { transfersFrom, type Vessel, vesselKey } from './transfers'
 import type { Plan, Transfer } from './types'
-import { handsOf, thingsOfTransfer, transfersOf } from './measure'
+import { effortSeconds, handsOf, openingsOf, thingsOfTransfer, transfersOf } from './measure'
 
 /** Most transfers that one drive's content makes on its way; further ones are looked for only when nothing is found. */
 const USUAL_DEPTH = 2
@@ -68,13 +68,15 @@ function alike(first: State, states: readonly State[]): readonly State[] {
 }
 
 function bestOf(world: World, states: readonly State[]): State | undefined {
-  let best: { state: State; cost: number } | undefined
+  let best: { state: State; transfers: number; cost: number } | undefined
   for (const state of states) {
     const end = finish(world, state)
     if (!end) continue
-    const seconds = transfersOf(end.actions).reduce((sum, t) => sum + t.highSeconds, 0)
-    const cost = transfersOf(end.actions).length * 1e6 + handsOf(end.actions) * 300 + seconds
-    if (cost < (best?.cost ?? Infinity)) best = { state, cost }
+    const transfers = transfersOf(end.actions)
+    const highSeconds = transfers.reduce((sum, t) => sum + t.highSeconds, 0)
+    const cost = effortSeconds({ highSeconds, handSteps: handsOf(end.actions), openings: openingsOf(end.actions) })
+    const fewer = transfers.length - (best?.transfers ?? Infinity)
+    if (fewer < 0 || (fewer === 0 && cost < best!.cost)) best = { state, transfers: transfers.length, cost }
   }
   return best?.state
 }
@@ -113,15 +115,15 @@ function between(world: World, state: State, pair: number): Vessel[] {
   const { bytes, sourceId } = question.pairs[pair]
   const source = driveOf(question, sourceId)
   const vessels: Vessel[] = []
-  for (const id of transferDrives(question)) {
+  for (const id of world.transferDrives) {
     const drive = driveOf(question, id)
     const images = [...state.holds]
       .filter(([key]) => key.startsWith(`image:${id}:`))
       .map(([, p]) => question.pairs[p].bytes)
     const room = (question.roomOn[id] ?? 0) - images.reduce((a, b) => a + b, 0)
     if (room >= bytes && !state.holds.has(`drive:${id}`)) vessels.push({ kind: 'image', store: id })
-    const alike = drive.logicalSectorSize === source.logicalSectorSize && drive.sizeBytes >= source.sizeBytes
-    if (alike && images.length === 0 && !state.holds.has(`drive:${id}`)) vessels.push({ kind: 'drive', driveId: id })
+    const carries = drive.logicalSectorSize === source.logicalSectorSize && drive.sizeBytes >= source.sizeBytes
+    if (carries && images.length === 0 && !state.holds.has(`drive:${id}`)) vessels.push({ kind: 'drive', driveId: id })
   }
   for (const host of hostsOf(world.bench)) if (host.freeBytes >= bytes) vessels.push({ kind: 'image', store: host.id })
   return vessels.filter((v) => !state.holds.has(vesselKey(v, pair)))

@@ -1,4 +1,4 @@
-import type { Adapter } from '../things/accessory'
+import { type Adapter, bracketCount } from '../things/accessory'
 import { type BenchState, berthsOf, placeKey, slotAt } from '../things/bench'
 import { needsBracket, type Slot, whyNotInto } from '../things/bodies'
 import type { Computer } from '../things/computer'
@@ -33,6 +33,8 @@ export interface World {
   /** Sticks that other computers run from. */
   readonly sticksAway: number
   readonly brackets: number
+  /** Drives of the shop that may be written to on the way. */
+  readonly transferDrives: readonly string[]
   /** Slots by computer and bays by adapter. */
   readonly sites: ReadonlyMap<string, readonly Site[]>
   /** True when some drive of the move would sit somewhere by a bracket, so that brackets are counted. */
@@ -63,7 +65,7 @@ export function makeWorld(question: RouteQuestion, transferDrives: readonly stri
     ...pairs.flatMap((p) => [p.sourceId, ...(p.targetId ? [p.targetId] : [])]),
     ...transferDrives,
   ])
-  const brackets = bench.accessories.reduce((sum, a) => sum + (a.kind === 'bracket' ? a.count : 0), 0)
+  const brackets = bracketCount(bench.accessories)
   const moving = bench.drives.filter((d) => movable.has(d.id))
   const sites = new Map<string, Site[]>()
   let countsBrackets = false
@@ -82,6 +84,7 @@ export function makeWorld(question: RouteQuestion, transferDrives: readonly stri
     computers: new Map(bench.computers.map((c) => [c.id, c])),
     adapters: adaptersOf(bench),
     movable,
+    transferDrives,
     sites,
     countsBrackets,
     seated: new Map(bench.drives.map((d) => [placeKey(d.place), d.id])),

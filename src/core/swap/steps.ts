@@ -1,4 +1,5 @@
 import { z } from 'zod'
+import { upperFirst } from '../words'
 import type { Action, Hands } from '../route/types'
 import { type BenchState, placeName } from '../things/bench'
 import type { Computer } from '../things/computer'
@@ -120,7 +121,7 @@ function opening(computer: Computer): SwapStep[] {
       id: 'cover-off',
       place: 'cover',
       computerId,
-      short: `${capital(chassis.cover.name)} off`,
+      short: `${upperFirst(chassis.cover.name)} off`,
       title: `Take the ${chassis.cover.name} off${steps.length === 0 ? ` the ${name}` : ''}`,
       how: `${screws(chassis.cover)} ${chassis.cover.how}`,
     },
@@ -152,7 +153,7 @@ function closing({ id: computerId, chassis }: Computer): SwapStep[] {
       id: 'cover-on',
       place: 'cover',
       computerId,
-      short: `${capital(chassis.cover.name)} on`,
+      short: `${upperFirst(chassis.cover.name)} on`,
       title: `Put the ${chassis.cover.name} back`,
       how: `${chassis.hasBattery ? 'Battery plug first. ' : ''}${screws(chassis.cover)} Leave them loose until it has started once.`,
     },
@@ -237,8 +238,4 @@ function secureBoot({ id: computerId, name, firmware }: Computer, on: boolean): 
 
 function screws({ screws, screw }: { screws: number; screw: string }): string {
   return screws === 0 ? 'No screws.' : `${screws} ${screws === 1 ? 'screw' : 'screws'}, ${screw}.`
-}
-
-function capital(text: string): string {
-  return text.charAt(0).toUpperCase() + text.slice(1)
 }

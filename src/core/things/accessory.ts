@@ -49,6 +49,11 @@ export type Host = Extract<Accessory, { kind: 'host' }>
 export const isAdapter = (accessory: Accessory): accessory is Adapter => 'bays' in accessory
 export const isHost = (accessory: Accessory): accessory is Host => accessory.kind === 'host'
 
+/** How many brackets there are, in use or not. */
+export function bracketCount(accessories: readonly Accessory[]): number {
+  return accessories.reduce((sum, a) => sum + (a.kind === 'bracket' ? a.count : 0), 0)
+}
+
 /** The bays of what has some. */
 export function baysOf(accessory: Accessory): readonly Slot[] {
   return isAdapter(accessory) ? accessory.bays : []

@@ -1,7 +1,8 @@
+import { lowerFirst } from '../words'
 import { findNodeAtLocation, type Node, parseTree, type ParseError, printParseErrorCode } from 'jsonc-parser'
 import { z } from 'zod'
 import { CoreError } from '../errors'
-import { AccessorySchema, baysOf } from './accessory'
+import { AccessorySchema, baysOf, bracketCount } from './accessory'
 import { placeKey, slotAt } from './bench'
 import { needsBracket, whyNotInto } from './bodies'
 import { ComputerSchema } from './computer'
@@ -63,7 +64,7 @@ export function readBenchFile(text: string): BenchFile {
   const result = BenchFileSchema.safeParse(JSON.parse(text))
   if (!result.success) {
     const { path, message } = result.error.issues[0]
-    throw wrong(text, root, path, lower(message))
+    throw wrong(text, root, path, lowerFirst(message))
   }
   const problem = contradiction(result.data)
   if (problem) throw wrong(text, root, problem.path, problem.what)
@@ -99,7 +100,7 @@ function contradictionOfDrives({
   drives,
 }: BenchFile): { path: Path; what: string } | undefined {
   const bench = { computers, accessories, drives: [] }
-  const brackets = accessories.reduce((n, a) => n + (a.kind === 'bracket' ? a.count : 0), 0)
+  const brackets = bracketCount(accessories)
   const taken = new Map<string, string>()
   let bracketed = 0
   for (const [i, drive] of drives.entries()) {
@@ -113,7 +114,7 @@ function contradictionOfDrives({
     if (!slot) return { path, what: 'the file has no such place' }
     if (needsBracket(drive.body, slot)) bracketed++
     const misfit = whyNotInto(drive, slot, brackets >= bracketed ? 1 : 0)
-    if (misfit) return { path, what: `the ${driveName(drive)} does not go there: ${lower(misfit.sentence)}` }
+    if (misfit) return { path, what: `the ${driveName(drive)} does not go there: ${lowerFirst(misfit.sentence)}` }
     const other = taken.get(placeKey(drive.place))
     if (other) return { path, what: `the ${other} sits there already` }
     taken.set(placeKey(drive.place), driveName(drive))
@@ -144,5 +145,3 @@ function at(text: string, offset: number, path: Path, what: string): BenchFileEr
   )
   return new BenchFileError(before.length, before.at(-1)!.length + 1, words, what.replace(/\.$/, ''))
 }
-
-const lower = (text: string) => text.charAt(0).toLowerCase() + text.slice(1)

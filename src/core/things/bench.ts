@@ -1,4 +1,4 @@
-import { baysOf, type Accessory } from './accessory'
+import { baysOf, bracketCount, type Accessory } from './accessory'
 import { linkIn, needsBracket, type Slot, whyNotInto } from './bodies'
 import type { Computer } from './computer'
 import { type Berth, type Drive, driveName, type Place } from './drive'
@@ -81,7 +81,7 @@ export function driveIn(bench: BenchState, berth: Place): Drive | undefined {
 
 /** Brackets of the bench that hold no drive now; the drive that is asked for does not count. */
 export function freeBrackets(bench: BenchState, besides?: string): number {
-  const all = bench.accessories.reduce((sum, a) => sum + (a.kind === 'bracket' ? a.count : 0), 0)
+  const all = bracketCount(bench.accessories)
   const used = bench.drives.filter((d) => {
     const slot = d.id === besides ? undefined : slotAt(bench, d.place)
     return slot && needsBracket(d.body, slot)

@@ -21,6 +21,11 @@ export async function activeBench(): Promise<{ id: string; name: string }> {
   return { id: row.id, name: row.name }
 }
 
+export async function benchName(id: string): Promise<string> {
+  await database()
+  return (await BenchRow.findByPk(id))?.name ?? ''
+}
+
 /** Everything on a bench as it is now; on the one that the pages show when none is named. */
 export async function benchState(benchId?: string): Promise<BenchState> {
   const where = { benchId: benchId ?? (await activeBench()).id }

@@ -1,5 +1,6 @@
 import { ACCESSORY_MODELS, COMPUTER_MODELS, DRIVE_MODELS } from '@/bench/catalogue'
 import { formatRate, formatSize } from '@/core/bytes/size'
+import type { Brief } from '@/core/intake/brief'
 import { type Accessory, baysOf } from '@/core/things/accessory'
 import {
   type BenchState,
@@ -37,7 +38,8 @@ export async function benchView() {
         })),
     ]),
   )
-  const uses = Object.fromEntries(await Promise.all(bench.drives.map(async (d) => [d.id, await usesOf(d.id)] as const)))
+  const briefs = await allBriefs()
+  const uses = Object.fromEntries(bench.drives.map((d) => [d.id, usesOf(d.id, briefs)]))
   const loose = (kind: 'shelf' | 'table') => bench.drives.filter((d) => d.place.kind === kind).map(plate)
   return {
     name: (await activeBench()).name,
@@ -135,10 +137,13 @@ function plate(drive: Drive) {
   }
 }
 
+async function allBriefs(): Promise<Brief[]> {
+  return (await MoveRow.findAll({ order: [['position', 'ASC']] })).map((r) => r.brief)
+}
+
 /** Which moves a drive is part of, as what. */
-async function usesOf(driveId: string): Promise<string[]> {
-  const rows = await MoveRow.findAll({ order: [['position', 'ASC']] })
-  return rows.flatMap(({ brief }) => {
+function usesOf(driveId: string, briefs: readonly Brief[]): string[] {
+  return briefs.flatMap((brief) => {
     const name = `${brief.name}, ${brief.customer}`
     if (brief.pairs.some((p) => p.sourceId === driveId)) return [`${name} (source)`]
     return brief.pairs.some((p) => p.targetId === driveId) ? [`${name} (target)`] : []
@@ -155,6 +160,6 @@ export async function driveView(id: string) {
     drive: { name: driveName(drive), serial, place: berthOf(drive, bench).name, sizeBytes },
     detail: image === null ? `${kind}, ${fittedWords(drive)}` : `the image ${image}`,
     health,
-    usedBy: await usesOf(id),
+    usedBy: usesOf(id, await allBriefs()),
   }
 }

@@ -1,9 +1,9 @@
 import { BriefSchema, type Brief, whyNotTaken } from '@/core/intake/brief'
 import { measureSpeed } from '@/core/intake/speed'
 import { berthOf } from '@/core/things/bench'
-import { type Drive, driveName } from '@/core/things/drive'
+import { type Drive, driveName, hasBytes } from '@/core/things/drive'
 import { LINKS } from '@/core/things/links'
-import { activeBench, benchState, driveBytes, withDrive } from '../bench'
+import { activeBench, benchState, withDrive } from '../bench'
 import { addMove } from '../bench/make'
 import { benchNow } from '../clock'
 import { refuseAfterCopy } from '../copy/current'
@@ -11,7 +11,7 @@ import { MoveRow } from '../database/models'
 import { publish } from '../events'
 import { freeId } from '../ids'
 import { note } from '../logbook'
-import { keep, loadMove, type Move, whatIsGone } from '../move'
+import { keep, loadMove, type Move, moveRow, whatIsGone } from '../move'
 import { Refusal } from '../refusal'
 import { dayWords, daysUntil } from '../words'
 
@@ -31,8 +31,7 @@ async function measured(move: Move) {
   const speeds: NonNullable<MoveRow['intake']>['speeds'] = {}
   for (const { source } of move.pairs) {
     const berth = berthOf(source, move.bench)
-    if (!berth.link || (source.file === null && source.image === null)) continue
-    driveBytes(source)
+    if (!berth.link || !hasBytes(source)) continue
     const link = LINKS[berth.link]
     const cost = {
       readBytesPerSecond: Math.min(source.readBytesPerSecond, link.bytesPerSecond),
@@ -72,10 +71,8 @@ export async function newMove(input: unknown): Promise<string> {
 /** Changes what a move is about, while nothing of it was copied. What was read and planned is let go. */
 export async function changeMove(moveId: string, input: unknown): Promise<void> {
   const brief = await checked(input)
-  const move = await loadMove(moveId).catch(() => undefined)
+  const row = await moveRow(moveId)
   await refuseAfterCopy(moveId)
-  const row = move?.row ?? (await MoveRow.findByPk(moveId))
-  if (!row) throw new Refusal('There is no such move.', 404)
   await refuseSharedDrives(brief, row.benchId, moveId)
   const sameDrives =
     JSON.stringify(brief.pairs) === JSON.stringify(row.brief.pairs) && brief.computerId === row.brief.computerId

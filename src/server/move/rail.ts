@@ -1,3 +1,4 @@
+import { lowerFirst } from '@/core/words'
 import { formatSize } from '@/core/bytes/size'
 import { fitSizes } from '@/core/fit/solve'
 import { railOf, type RailStop, type StationId } from '@/core/move/stations'
@@ -49,7 +50,7 @@ export function copiedBytes({ copies }: Progress): number {
 
 function routeNote({ plan, legs }: Progress): string {
   const [title] = plan.title.split(',')
-  const words = title.charAt(0).toLowerCase() + title.slice(1)
+  const words = lowerFirst(title)
   return words.startsWith('two legs') ? words : `${words}, ${legs.length} ${legs.length === 1 ? 'leg' : 'legs'}`
 }
 

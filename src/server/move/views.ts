@@ -1,7 +1,7 @@
 import { SHOP } from '@/bench/scenario/things'
 import type { BenchState } from '@/core/things/bench'
 import { driveIn } from '@/core/things/bench'
-import { fittedWords, slotWords } from '@/core/things/bodies'
+import { slotWords } from '@/core/things/bodies'
 import type { Computer } from '@/core/things/computer'
 import { driveName } from '@/core/things/drive'
 import { LINKS, socketWords } from '@/core/things/links'
@@ -11,7 +11,8 @@ import { courseOf } from '@/core/route/course'
 import { readyState } from '../ready'
 import { routesOf } from '../route'
 import { phaseNow } from '../swap'
-import { activeBench } from '../bench'
+import { benchName } from '../bench'
+import { DEMO_BENCH } from '../bench/make'
 import { calendarDay, clockSeconds, clockTime, dayWords, promiseWords } from '../words'
 import { loadLeg, stepsOf } from './legs'
 import type { MovePage } from './page'
@@ -32,7 +33,6 @@ export function intakeView({ move, plates, lines }: MovePage) {
     goal: goal && goal.id !== computer.id ? computerView(goal, bench) : undefined,
     plates: plates.map((p, i) => ({
       ...p,
-      fits: fittedWords(move.pairs[i].source),
       speed: row.intake?.speeds[move.pairs[i].source.id],
     })),
     lines,
@@ -121,7 +121,6 @@ export async function routeView({ move, progress, obstacle, trouble }: MovePage)
     trouble,
     computerName: move.computer.name,
     toVirtualMachine: move.brief.toVirtualMachine,
-    drives: move.pairs.map((p) => driveName(p.source)),
   }
 }
 
@@ -213,16 +212,12 @@ export function swapView({ move, progress }: MovePage) {
     /** More copying comes after these steps. */
     beforeLeg: phase < progress!.legs.length ? { number: phase + 1, of: progress!.legs.length } : null,
     computer: {
-      id: computer.id,
       name: computer.name,
-      model: computer.model,
-      kind: computer.chassis.kind,
       slots: computer.slots.map((s) => {
         const drive = driveIn(move.bench, { kind: 'slot', computerId: computer.id, slot: s.id })
         return { id: s.id, holds: drive ? driveName(drive) : null }
       }),
       mains: computer.mains,
-      running: RUNNING[computer.running],
       cover: computer.chassis.cover,
       driveMount: computer.chassis.driveMount,
     },
@@ -280,7 +275,7 @@ export async function handoverView({ move, progress, plates, computer }: MovePag
     brief: { name: brief.name, customer: brief.customer, reason: brief.reason },
     computer: { name: computer.name, model: computer.model },
     // The demo's shop is known by its place; any other bench by its own name.
-    shop: row.benchId === 'molo-sette' ? SHOP : (await activeBench()).name,
+    shop: row.benchId === DEMO_BENCH.id ? SHOP : await benchName(row.benchId),
     day: calendarDay(first.startedAt),
     started: clockSeconds(first.startedAt),
     ended: last.endedAt === null ? '' : clockSeconds(last.endedAt),

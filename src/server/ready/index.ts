@@ -19,8 +19,6 @@ import { clockTime, dayWords } from '../words'
 
 /** The list as the facts are this moment. */
 export interface ReadyState {
-  /** The computer that runs from the stick for this leg; undefined when a host copies. */
-  readonly runner: string | undefined
   readonly sourceFingerprint: string
   readonly items: readonly ReadyItem[]
   readonly open: number
@@ -89,7 +87,6 @@ export async function readyState(move: Move, leg: LegNow): Promise<ReadyState> {
     whenDone: row.ready?.whenDone ?? 'stay',
     targetFingerprint: targetPrint,
     sourceFingerprint: sourceWanted,
-    runner: runner?.id,
   }
 }
 

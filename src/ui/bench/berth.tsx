@@ -4,6 +4,7 @@ import { useDraggable, useDroppable } from '@dnd-kit/core'
 import { clsx } from 'clsx'
 import { GripVertical } from 'lucide-react'
 import { healthVerdict } from '@/core/health/health'
+import { lowerFirst } from '@/core/words'
 import { useHand } from './hand'
 import type { BerthView, DriveView } from './types'
 
@@ -14,7 +15,7 @@ interface DrivePlateProps {
 }
 
 /** A drive where it sits: dragged from anywhere on it, or picked up by its handle. */
-export function DrivePlate({ drive, picked, onPick }: DrivePlateProps) {
+function DrivePlate({ drive, picked, onPick }: DrivePlateProps) {
   const hand = useHand()
   const { setNodeRef, listeners, isDragging } = useDraggable({ id: drive.id })
   return (
@@ -126,7 +127,6 @@ export function Berth({ berth, picked, onPick }: BerthProps) {
           way={way}
           inHand={hand.drive}
           isOver={isOver}
-          label={berth.name}
           idle={`free: ${berth.takes}`}
           onPut={() => hand.putInto(berth.key)}
         />
@@ -144,13 +144,12 @@ interface FreePlaceProps {
   readonly way?: { readonly label: string; readonly why: string | null; readonly speed: string | null }
   readonly inHand?: DriveView
   readonly isOver: boolean
-  readonly label: string
   readonly idle: string
   readonly onPut: () => void
 }
 
 /** A place that nothing is in. */
-export function FreePlace({ way, inHand, isOver, idle, onPut }: FreePlaceProps) {
+function FreePlace({ way, inHand, isOver, idle, onPut }: FreePlaceProps) {
   if (!inHand || !way) {
     return (
       <p className="rounded border border-dashed border-line-strong px-3 py-2.5 text-[12.5px] text-ink-soft">{idle}</p>
@@ -164,7 +163,7 @@ export function FreePlace({ way, inHand, isOver, idle, onPut }: FreePlaceProps) 
           isOver ? 'border-vermilion bg-vermilion-wash font-semibold' : 'border-line-strong text-ink-soft',
         )}
       >
-        No: {way.why.charAt(0).toLowerCase() + way.why.slice(1)}
+        No: {lowerFirst(way.why)}
       </p>
     )
   }
@@ -224,7 +223,6 @@ export function LooseQuay({
               way={way}
               inHand={hand.drive}
               isOver={isOver}
-              label={name}
               idle="Nothing here."
               onPut={() => dropKey && hand.putInto(dropKey)}
             />

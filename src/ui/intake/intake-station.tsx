@@ -4,6 +4,7 @@ import Link from 'next/link'
 import { formatRate, formatSize, GIB, groupDigits } from '@/core/bytes/size'
 import type { Brief } from '@/core/intake/brief'
 import type { Speed } from '@/core/intake/speed'
+import { upperFirst } from '@/core/words'
 import { useAct } from '@/ui/frame/act'
 import { useActions } from '@/ui/frame/actions'
 import { NextAction } from '@/ui/frame/next-action'
@@ -216,6 +217,6 @@ function headingOf(reason: Brief['reason'], name: string): string {
     case 'several computers':
       return `The ${name} onto several computers`
     default:
-      return `${reason.charAt(0).toUpperCase()}${reason.slice(1)} for the ${name}`
+      return `${upperFirst(reason)} for the ${name}`
   }
 }

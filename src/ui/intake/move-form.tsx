@@ -4,6 +4,7 @@ import { useRouter } from 'next/navigation'
 import { zodResolver } from '@hookform/resolvers/zod'
 import { useFieldArray, useForm, useWatch } from 'react-hook-form'
 import { type Brief, BriefSchema, type Reason, REASONS, whyNotTaken } from '@/core/intake/brief'
+import { upperFirst } from '@/core/words'
 import { useAct } from '@/ui/frame/act'
 import { useActions } from '@/ui/frame/actions'
 import { NextAction } from '@/ui/frame/next-action'
@@ -67,7 +68,7 @@ export function MoveForm({ computers, drives, hasHost, moveId, brief }: MoveForm
     setValue('computerId', id)
     setValue('pairs', pairsFor(id, now.toVirtualMachine))
     const name = computers.find((c) => c.id === id)?.name
-    if (name && !formState.dirtyFields.name) setValue('name', name.charAt(0).toUpperCase() + name.slice(1))
+    if (name && !formState.dirtyFields.name) setValue('name', upperFirst(name))
   }
   const takeReason = (reason: Reason) => {
     setValue('reason', reason)

@@ -7,6 +7,7 @@ import { formatRate, formatSize } from '@/core/bytes/size'
 import type { CourseStop } from '@/core/route/course'
 import { formatRange } from '@/core/route/timing'
 import type { Plan, Transfer } from '@/core/route/types'
+import { lowerFirst } from '@/core/words'
 import { useAct } from '@/ui/frame/act'
 import { useActions } from '@/ui/frame/actions'
 import { NextAction } from '@/ui/frame/next-action'
@@ -327,5 +328,5 @@ function NotHere({ view }: { view: RouteView }) {
 
 /** A sentence that goes on after a colon; names and abbreviations keep their capitals. */
 function lower(text: string): string {
-  return /^[A-Z][a-z]/.test(text) ? text.charAt(0).toLowerCase() + text.slice(1) : text
+  return /^[A-Z][a-z]/.test(text) ? lowerFirst(text) : text
 }

@@ -18,10 +18,8 @@ interface SwapView {
   readonly beforeLeg: { readonly number: number; readonly of: number } | null
   readonly computer: {
     readonly name: string
-    readonly model: string
     readonly slots: readonly { readonly id: string; readonly holds: string | null }[]
     readonly mains: boolean
-    readonly running: string
     readonly cover: Chassis['cover']
     readonly driveMount: Chassis['driveMount']
   }
