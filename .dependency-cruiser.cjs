@@ -24,7 +24,7 @@ module.exports = {
     },
     { name: 'core-uses-no-builtins', severity: 'error', from: { path: '^src/core/', pathNot: '\\.test\\.ts$|^src/core/testing' }, to: { dependencyTypes: ['core'] } },
     { name: 'no-circles', severity: 'error', from: {}, to: { circular: true, viaOnly: { dependencyTypesNot: ['type-only'] } } },
-    { name: 'tests-are-not-imported', severity: 'error', from: { pathNot: '\\.test\\.tsx?$|^src/core/testing' }, to: { path: '\\.test\\.tsx?$|^src/core/testing' } },
+    { name: 'tests-are-not-imported', severity: 'error', from: { pathNot: ['\\.test\\.tsx?$', '^src/core/testing', '/testing\\.ts$'] }, to: { path: '\\.test\\.tsx?$|^src/core/testing' } },
   ],
   options: {
     doNotFollow: { path: 'node_modules' },

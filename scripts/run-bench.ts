@@ -14,6 +14,7 @@ import { GIB, MIB } from '@/core/bytes/size'
 import { SliceDevice } from '@/core/block/slice'
 import { formatNtfs } from '@/core/filesystem/ntfs/format'
 import { solveFit } from '@/core/fit/solve'
+import { surveyWith } from '@/core/fit/testing'
 import type { RouteQuestion } from '@/core/route/question'
 import { findPlans } from '@/core/route/search'
 import { writeGpt } from '@/core/scheme/gpt'
@@ -23,6 +24,13 @@ import { AccessorySchema } from '@/core/things/accessory'
 import { sha256 } from '@/server/digest'
 import { serve } from '../tests/browser/support/serve'
 import { benchConvert, benchSurvey } from './bench-images'
+
+const median = (values: readonly number[]) => [...values].sort((a, b) => a - b)[Math.floor(values.length / 2)]
+
+/** With those of the demo they make eight adapters. */
+const MORE_ADAPTERS = (
+  ['dock-two', 'sata-cable-5', 'nvme-enclosure', 'm2-sata-enclosure', 'blade-enclosure'] as const
+).map((id) => AccessorySchema.parse({ ...ACCESSORY_MODELS[id], id: `more-${id}` }))
 
 const folder = mkdtempSync(path.join(tmpdir(), 'imbarco-bench-'))
 const seconds = (from: number) => (performance.now() - from) / 1000
@@ -38,13 +46,6 @@ try {
 } finally {
   rmSync(folder, { recursive: true, force: true })
 }
-
-const median = (values: readonly number[]) => [...values].sort((a, b) => a - b)[Math.floor(values.length / 2)]
-
-/** With those of the demo they make eight adapters. */
-const MORE_ADAPTERS = (
-  ['dock-two', 'sata-cable-5', 'nvme-enclosure', 'm2-sata-enclosure', 'blade-enclosure'] as const
-).map((id) => AccessorySchema.parse({ ...ACCESSORY_MODELS[id], id: `more-${id}` }))
 
 /** The search for plans, over each move of the demo's bench with eight adapters on it. */
 function benchRoutes(): void {
@@ -152,46 +153,10 @@ async function benchCopy(): Promise<void> {
 }
 
 async function benchSolver(): Promise<void> {
-  const partition = (number: number) => ({
-    number,
-    typeGuid: TYPE_GUIDS.basicData,
-    guid: '',
-    name: '',
-    attributes: '0',
-    firstLba: 2048 * number * 4,
-    lastLba: 2048 * number * 4 + 4095,
-    startBytes: 0,
-    sizeBytes: 4096 * 512,
-    aligned: true,
-    role: 'data' as const,
-    hasLetter: true,
-    title: '',
-    idleFiles: [],
-    findings: [],
-  })
-  const survey = {
-    sizeBytes: GIB,
-    logicalSectorSize: 512 as const,
-    scheme: 'gpt' as const,
-    table: {
-      diskGuid: '',
-      from: 'primary' as const,
-      entriesCrc: 0,
-      backupEntriesCrc: 0,
-      backupLba: 0,
-      protectiveMbr: true,
-      hybridMbr: false,
-      entryCount: 128,
-      entrySize: 128,
-    },
-    partitions: Array.from({ length: 128 }, (_, i) => partition(i + 1)),
-    gaps: [],
-    loaders: [],
-    usedBytes: 0,
-    profile: [],
-    fingerprint: '',
-    findings: [],
-  }
+  const survey = surveyWith(
+    Array.from({ length: 128 }, () => ({ role: 'data' as const, sectors: 4096 })),
+    GIB,
+  )
   const target = { sizeBytes: 4 * GIB, logicalSectorSize: 512 }
   for (let i = 0; i < 500; i++) solveFit(survey, target)
   const start = performance.now()

@@ -2,7 +2,7 @@
 
 import { z } from 'zod'
 import { changePace } from '@/server/copy'
-import { lockFit, unlockFit } from '@/server/fit'
+import { lockFit, takeTarget, unlockFit } from '@/server/fit'
 import { handOver } from '@/server/handover'
 import * as benches from '@/server/bench/benches'
 import * as things from '@/server/bench/things'
@@ -86,8 +86,12 @@ export async function takeRouteAction(moveId: unknown, plan: unknown): Promise<A
   return done(async () => takeRoute(Id.parse(moveId), { plan }))
 }
 
-export async function lockFitAction(moveId: unknown, wish: unknown, pair: unknown): Promise<Answer> {
-  return done(async () => lockFit(Id.parse(moveId), { wish, pair }))
+export async function lockFitAction(moveId: unknown, fit: unknown): Promise<Answer> {
+  return done(async () => lockFit(Id.parse(moveId), fit))
+}
+
+export async function takeTargetAction(moveId: unknown, target: unknown): Promise<Answer> {
+  return done(async () => takeTarget(Id.parse(moveId), target))
 }
 
 export async function unlockFitAction(moveId: unknown): Promise<Answer> {

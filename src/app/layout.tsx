@@ -29,6 +29,7 @@ export default async function RootLayout({ children }: { children: ReactNode }) 
             confirmSurvey: actions.confirmSurveyAction,
             takeRoute: actions.takeRouteAction,
             lockFit: actions.lockFitAction,
+            takeTarget: actions.takeTargetAction,
             unlockFit: actions.unlockFitAction,
             settle: actions.readyActionAction,
             finishStep: actions.finishStepAction,

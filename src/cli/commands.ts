@@ -25,10 +25,10 @@ export interface Options {
   readonly to?: TargetKind
 }
 
-const STOPS = 1
+export const STOPS = 1
 const PIECE = 4 * 1024 * 1024
-const sha256 = (bytes: Uint8Array): Uint8Array => createHash('sha256').update(bytes).digest()
-const json = (value: unknown) => `${JSON.stringify(value, null, 2)}\n`
+export const sha256 = (bytes: Uint8Array): Uint8Array => createHash('sha256').update(bytes).digest()
+export const json = (value: unknown) => `${JSON.stringify(value, null, 2)}\n`
 
 /** Prints what is on an image. Gives the exit code: 1 when something on it is damaged. */
 export async function survey(file: string, options: Options, io: Io): Promise<number> {
@@ -76,17 +76,13 @@ export async function convert(input: string, output: string, options: Options, i
   if (path.resolve(input) === path.resolve(output))
     throw new WrongUse('The new image needs another name than the old one.')
   const start = performance.now()
-  let told = -1
   const result = await convertFile(input, output, {
     to,
     sectorSize: options.sectorSize,
     signal: io.signal,
     time: Date.now(),
     guid: randomUUID,
-    onProgress: ({ doneBytes, totalBytes }) => {
-      const percent = totalBytes > 0 ? Math.floor((doneBytes / totalBytes) * 100) : 0
-      if (percent !== told) io.say(`${(told = percent)} %`)
-    },
+    onProgress: percentOn(io),
   })
   const seconds = (performance.now() - start) / 1000
   const report = { input, output, format: to, ...result, seconds: Math.round(seconds * 100) / 100 }
@@ -125,7 +121,16 @@ export async function compare(a: string, b: string, options: Options, io: Io): P
   return report.equal ? 0 : STOPS
 }
 
-function byExtension(output: string): TargetKind {
+/** Tells each percent once to people who wait. */
+export function percentOn(io: Io): (progress: { doneBytes: number; totalBytes: number }) => void {
+  let told = -1
+  return ({ doneBytes, totalBytes }) => {
+    const percent = totalBytes > 0 ? Math.floor((doneBytes / totalBytes) * 100) : 0
+    if (percent !== told) io.say(`${(told = percent)} %`)
+  }
+}
+
+export function byExtension(output: string): TargetKind {
   const extension = path.extname(output).slice(1).toLowerCase()
   const found =
     TARGET_KINDS.find((kind) => TARGETS[kind].extension === extension) ?? (extension === 'raw' ? 'raw' : undefined)

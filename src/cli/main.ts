@@ -4,6 +4,7 @@ import { TARGET_KINDS } from '@/core/image'
 import { NoPartition } from '@/core/survey/open-partition'
 import { NoFile } from '@/host/errors'
 import { cat, compare, convert, files, type Io, type Options, survey } from './commands'
+import { copy, type CopyOptions, fit, type FitOptions, sizeOf } from './fit'
 import { WrongUse } from './open'
 
 const WRONG_USE = 2
@@ -84,6 +85,44 @@ program
   .addOption(sectorSize())
   .addOption(json())
   .action((a: string, b: string, options: Options) => run(compare(a, b, options, io)))
+
+/** Options that say where everything goes on the target. */
+function withFit(command: Command): Command {
+  const collect = (text: string, before: string[] = []) => [...before, text]
+  const numbers = (text: string) => text.split(',').map(number)
+  return command
+    .option('--target-size <bytes>', 'bytes of the target, or such as 256GB or 100GiB', (text) => sizeOf(text))
+    .option('--rule <rule>', 'a partition and keep, fill, share, least or a size: 3=fill, 2=350GiB', collect)
+    .option('--reserve <percent>', 'share of the target that stays unallocated', (text) => {
+      if (!/^\d{1,2}$/.test(text) || Number(text) > 50) throw new InvalidArgumentError('0 to 50.')
+      return Number(text) / 100
+    })
+    .option('--order <numbers>', 'partitions in the order in which they are to stand: 1,3,2', numbers)
+    .option('--leave-out <numbers>', 'partitions that do not come along', numbers)
+    .option('--align <bytes>', 'every start is a multiple of it; 1 MiB where nothing is said', (text) => sizeOf(text))
+    .addOption(new Option('--scheme <table>', 'the kind of table, where it is to be another').choices(['gpt', 'mbr']))
+    .addOption(new Option('--new-identity <of>', 'new identities for the disk, or all on it').choices(['disk', 'all']))
+}
+
+withFit(program.command('fit <file>'))
+  .description('where everything would go on a drive of another size, or why it cannot')
+  .addOption(
+    new Option('--sector-size <bytes>', 'sectors of the target, where they are others')
+      .choices(['512', '4096'])
+      .argParser((text) => (text === '4096' ? 4096 : 512)),
+  )
+  .addOption(json())
+  .action((file: string, options: FitOptions & { sectorSize?: 512 | 4096 }) =>
+    run(fit(file, { ...options, targetSectorSize: options.sectorSize }, io)),
+  )
+withFit(program.command('copy <source> <target>'))
+  .description('an image onto a new one of any size, volumes made larger or smaller with it; read back and compared')
+  .option('--every-sector', 'all of it as it is, used or not')
+  .option('--overwrite', 'a target that is there already is replaced')
+  .addOption(new Option('--to <format>', 'format of the target').choices(TARGET_KINDS))
+  .addOption(sectorSize())
+  .addOption(json())
+  .action((source: string, target: string, options: CopyOptions) => run(copy(source, target, options, io)))
 
 process.once('SIGINT', () => abort.abort(new CoreError('Stopped; nothing was left behind.')))
 process.once('SIGTERM', () => abort.abort(new CoreError('Stopped; nothing was left behind.')))

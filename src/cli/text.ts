@@ -1,5 +1,6 @@
 import { formatSize } from '@/core/bytes/size'
 import type { DirectoryEntry } from '@/core/filesystem'
+import type { FitReport } from './fit'
 import type { SurveyReport } from './report'
 
 /** Columns padded to their widest cell; numbers to the right. */
@@ -51,6 +52,32 @@ export function surveyText(report: SurveyReport): string {
       lines.push(`${severity}: ${where}${message}${evidence ? ` [${evidence}]` : ''}`)
     }
   }
+  return `${lines.join('\n')}\n`
+}
+
+/** A fit as a table, or why there is none. */
+export function fitText(report: FitReport): string {
+  if (!report.fits) {
+    const lines = report.obstacles.map((o) => `${o.sentence} ${o.mend}`)
+    if (report.nearest) lines.push(`This would fit: ${report.nearest}.`)
+    return `${lines.join('\n')}\n`
+  }
+  const rows = report.partitions.map((p) => [
+    String(p.number),
+    p.title,
+    p.rule,
+    formatSize(p.beforeBytes),
+    formatSize(p.lengthBytes),
+    formatSize(p.leastBytes),
+    String(p.firstSector),
+    String(p.lastSector),
+  ])
+  const head = ['No.', 'Name', 'Rule', 'Now', 'After', 'Least', 'First sector', 'Last sector']
+  const lines = [`${report.headline}. ${report.reason}`, '', table([head, ...rows], [0, 3, 4, 5, 6, 7])]
+  for (const gap of report.unallocated)
+    lines.push(`Unallocated: ${formatSize(gap.lengthBytes)} from sector ${gap.firstSector}`)
+  for (const { sentence } of report.notes) lines.push(sentence)
+  lines.push(...report.changes)
   return `${lines.join('\n')}\n`
 }
 

@@ -77,11 +77,16 @@ export class HostFile implements ImageFile {
 /**
  * Makes a file that appears under its name only when it is whole: `work` fills one of a temporary name beside it,
  * which is then stored and renamed; when `work` fails nothing is left. Rejects with NoFile when the name is taken,
- * and then before anything is written; as `work` does; or with HostFull.
+ * and then before anything is written; as `work` does; or with HostFull. With `overwrite` the name may be taken, and
+ * what has it is there until the new file is whole.
  */
-export async function createWhole<T>(file: string, work: (sink: ImageSink) => Promise<T>): Promise<T> {
+export async function createWhole<T>(
+  file: string,
+  work: (sink: ImageSink) => Promise<T>,
+  { overwrite = false }: { overwrite?: boolean } = {},
+): Promise<T> {
   const name = path.basename(file)
-  if (await exists(file)) throw new NoFile(`A file of that name is there already: ${name}.`)
+  if (!overwrite && (await exists(file))) throw new NoFile(`A file of that name is there already: ${name}.`)
   const partial = path.join(path.dirname(file), `.${name}.${randomBytes(4).toString('hex')}.partial`)
   let handle: FileHandle
   try {
@@ -93,7 +98,7 @@ export async function createWhole<T>(file: string, work: (sink: ImageSink) => Pr
     const result = await work(sinkOf(handle, name))
     await handle.sync()
     await handle.close()
-    await publish(partial, file)
+    await (overwrite ? rename(partial, file) : publish(partial, file))
     return result
   } catch (error) {
     await handle.close().catch(() => undefined)

@@ -23,7 +23,7 @@ import { latestCopy } from './copy/current'
 import { database } from './database'
 import { CopyRow, DriveRow, MoveRow } from './database/models'
 import { type BenchEvent, subscribe } from './events'
-import { lockFit, unlockFit } from './fit'
+import { lockFit, takeTarget, unlockFit } from './fit'
 import { handOver } from './handover'
 import { confirmIntake } from './intake'
 import { logbook, note } from './logbook'
@@ -200,8 +200,13 @@ describe('the stations', () => {
     }
     const { layout } = (await moveRow(MOVE)).fit!.pairs[0]!
     expect(layout.partitions.map((p) => p.lastLba)).toEqual([206_847, 239_615, 1_874_053_119, 1_875_384_319])
+    // A source, a drive of another move and one that is not there are no targets.
+    for (const driveId of ['crv3-240', 'tln1-256', 'none']) {
+      expect(await refused(takeTarget(MOVE, { pair: 0, driveId }))).toMatch(/[a-z]\.$/)
+    }
+    expect(await refused(takeTarget(MOVE, { pair: 7, driveId: 'lmt4-4000' }))).toMatch(/no such drive in this move/)
     await unlockFit(MOVE)
-    expect((await moveRow(MOVE)).fit).toBeNull()
+    expect((await moveRow(MOVE)).fit).toMatchObject({ pairs: [null], earlier: [{ pair: 0, wish }] })
     await lockFit(MOVE, { wish })
   })
 
@@ -249,7 +254,7 @@ describe('the stations', () => {
     ])
     expect(views.surveyView(page).pairs[0].read?.source.partitions).toHaveLength(4)
     expect((await views.routeView(page)).plans.length).toBeGreaterThan(3)
-    expect(views.fitView(page).pairs[0].locked?.wish).toEqual(wish)
+    expect((await views.fitView(page)).pairs[0].locked?.wish).toEqual(wish)
     expect((await views.readyView(page)).platePrefix).toBe('CRV5-2207-')
     expect(views.swapView(page)).toMatchObject({ steps: [], beforeLeg: { number: 1, of: 1 } })
     expect(await refused(finishStep(MOVE, { step: 'shut-down' }))).toMatch(/copy is not done/)

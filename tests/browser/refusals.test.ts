@@ -55,13 +55,16 @@ describe('what is asked wrongly', () => {
   })
 
   it('of a way that cannot be carried out yet gets its reason, once it was taken', async () => {
-    await page.open('/moves/lighting-desk/intake')
+    await page.open('/moves/field-laptop/intake')
     await page.next(/Take it in/)
     await page.untilText(/What was noticed/)
     await page.next(/Go on to Route/)
     await page.next(/Take this way/)
+    await page.untilFinding(/It fits/)
+    await page.next(/Lock this fit/)
+    await page.next(/Go on to Ready/)
     await page.untilFinding(/cannot be carried out yet/)
-    await page.untilText(/only UEFI and GPT can be moved yet/)
+    await page.untilText(/Its system volume is encrypted/)
   })
 
   it('ahead of its turn is sent to the station before', async () => {

@@ -23,6 +23,15 @@ export interface BlockDevice {
    * without overlap. Everything else is guaranteed to read as zeros. Absent where the device can't tell.
    */
   mapped?(offset: number, length: number): Promise<readonly Extent[]>
+  /** Where a stretch lies on the device below, for one that has moved some of it. Absent where all lies where it did. */
+  origins?(offset: number, length: number): Iterable<Origin>
+}
+
+/** A stretch of a device and where it lies on the one below. All in bytes. */
+export interface Origin {
+  readonly at: number
+  readonly from: number
+  readonly length: number
 }
 
 /** The offset or length is not a whole number of sectors, or lies outside the device. A fault of the caller. */

@@ -1,4 +1,5 @@
 import { type BlockDevice, checkRange, type Extent, UnreadableSectors } from './device'
+import { unionExtents } from './extents'
 
 /** Sectors that the medium no longer gives: a run of them. */
 export interface LostRun {
@@ -22,7 +23,7 @@ export class FaultyDevice implements BlockDevice {
     this.logicalSectorSize = base.logicalSectorSize
     this.physicalSectorSize = base.physicalSectorSize
     this.lost = new Set(runs.flatMap(({ firstLba, count }) => Array.from({ length: count }, (_, i) => firstLba + i)))
-    if (base.mapped) this.mapped = (offset, length) => base.mapped!(offset, length)
+    if (base.mapped) this.mapped = (offset, length) => this.mappedWithLost(base, offset, length)
   }
 
   async read(offset: number, into: Uint8Array): Promise<void> {
@@ -40,6 +41,14 @@ export class FaultyDevice implements BlockDevice {
 
   flush(): Promise<void> {
     return this.base.flush()
+  }
+
+  /** What cannot be read may hold anything, whatever was stored there. */
+  private async mappedWithLost(base: BlockDevice, offset: number, length: number): Promise<readonly Extent[]> {
+    const below = await base.mapped!(offset, length)
+    const sector = this.logicalSectorSize
+    const lost = this.lostIn(offset, length).map((lba) => ({ offset: lba * sector, length: sector }))
+    return lost.length === 0 ? below : unionExtents(below, lost)
   }
 
   private lostIn(offset: number, length: number): number[] {

@@ -1,4 +1,4 @@
-import { type BlockDevice, type Extent, checkRange, isZero } from './device'
+import { type BlockDevice, type Extent, checkRange, isZero, type Origin } from './device'
 import { CHUNK_BYTES, chunkSteps, mappedChunks } from './chunks'
 import { unionExtents } from './extents'
 
@@ -10,6 +10,7 @@ export class OverlayDevice implements BlockDevice {
   readonly logicalSectorSize: 512 | 4096
   readonly physicalSectorSize: number
   readonly mapped?: (offset: number, length: number) => Promise<readonly Extent[]>
+  readonly origins?: (offset: number, length: number) => Iterable<Origin>
   /** A changed chunk's bytes, or null where the change left only zeros. */
   private readonly changes = new Map<number, Uint8Array | null>()
 
@@ -19,6 +20,7 @@ export class OverlayDevice implements BlockDevice {
   ) {
     this.logicalSectorSize = base.logicalSectorSize
     this.physicalSectorSize = base.physicalSectorSize
+    if (base.origins) this.origins = (offset, length) => base.origins!(offset, length)
     if (base.mapped) this.mapped = (offset, length) => this.mappedOver(base, offset, length)
   }
 

@@ -6,9 +6,9 @@ export function crc32(bytes: Uint8Array): number {
   return CRC32.buf(bytes) >>> 0
 }
 
-/** CRC-32C (Castagnoli, polynomial 0x1EDC6F41) as an unsigned number. */
-export function crc32c(bytes: Uint8Array): number {
-  return CRC32C.buf(bytes) >>> 0
+/** CRC-32C (Castagnoli, polynomial 0x1EDC6F41) as an unsigned number; `seed` is the sum of what came before. */
+export function crc32c(bytes: Uint8Array, seed = 0): number {
+  return CRC32C.buf(bytes, seed | 0) >>> 0
 }
 
 /** Eight upper-case hex digits in two groups, as evidence shows them. */

@@ -8,8 +8,8 @@ import { MIB } from '../bytes/size'
 import { toHex } from '../digest'
 import { openFileSystem } from '../filesystem'
 import type { NewFile } from '../filesystem/new-files'
-import { defaultWish, fitSizes, solveFit } from '../fit/solve'
-import type { Layout } from '../fit/types'
+import { defaultWish, solveFit } from '../fit/solve'
+import { fitSizes, type Layout } from '../fit/types'
 import { readGpt } from '../scheme/gpt'
 import { surveyDrive } from '../survey/survey'
 import { pattern } from '../testing'
@@ -65,7 +65,7 @@ async function expectSame(
 ): Promise<void> {
   expect((await readGpt(target))?.findings).toEqual([])
   for (const p of layout.partitions) {
-    const { before, after } = fitSizes(p, 512)
+    const { before, after } = fitSizes(p, layout)
     const old = await openFileSystem(new SliceDevice(source, p.sourceFirstLba * 512, before))
     const now = await openFileSystem(new SliceDevice(target, p.firstLba * 512, after))
     expect([now?.kind, now?.label, now?.serial, now?.state]).toEqual([old?.kind, old?.label, old?.serial, old?.state])

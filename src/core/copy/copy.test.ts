@@ -6,6 +6,7 @@ import { SliceDevice } from '../block/slice'
 import { GIB, MIB } from '../bytes/size'
 import { openFileSystem } from '../filesystem'
 import { solveFit } from '../fit/solve'
+import { fitSizes } from '../fit/types'
 import { readGpt } from '../scheme/gpt'
 import { surveyDrive } from '../survey/survey'
 import { pattern, sameBytes } from '../testing'
@@ -167,8 +168,12 @@ describe('a copy', () => {
     expect(await other.mapped(0, other.size)).toEqual([])
   })
 
-  it('is not planned from a volume that was not closed cleanly', async () => {
-    await expect(prepare({ dirty: true })).rejects.toThrow(/not closed cleanly/)
+  it('of a volume that was not closed cleanly leaves its size as it is', async () => {
+    const { plan, target, layout } = await prepare({ dirty: true })
+    await runCopy(plan, target, options())
+    const system = (await surveyDrive(target, sha256)).partitions[2]
+    expect(layout.partitions[2].resizes).toBe(false)
+    expect([system.sizeBytes, system.volume!.state]).toEqual([fitSizes(layout.partitions[2], layout).before, 'dirty'])
   })
 })
 

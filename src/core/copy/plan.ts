@@ -1,18 +1,22 @@
 import { AssembledDevice, type Part } from '../block/assembled'
-import type { BlockDevice, Extent } from '../block/device'
+import { type BlockDevice, type Extent, type Origin, readBytes } from '../block/device'
 import { mergeExtents } from '../block/extents'
 import { OverlayDevice } from '../block/overlay'
 import { readOnly } from '../block/readonly'
 import { SliceDevice } from '../block/slice'
 import { CoreError, NotSupported } from '../errors'
 import { type FileSystem, openFileSystem, recognise } from '../filesystem'
-import type { FitPartition, Layout } from '../fit/types'
+import { type FitPartition, fitSizes, type Layout } from '../fit/types'
 import { gptWrites, type TableWrite } from '../scheme/gpt'
+import { mbrWrites } from '../scheme/mbr-write'
 
 /** Runs closer together than this are copied as one: reading on costs less than a new request. */
 const MERGE_GAP = 64 * 1024
 /** The largest piece that is read at once. */
 export const PIECE_BYTES = 4 * 1024 * 1024
+
+/** Of the first sector, what is code and not the table. */
+const BOOT_CODE_BYTES = 440
 
 /** One step of the work list: bytes of the target, whose content the expected target gives. */
 export interface Piece extends Extent {
@@ -33,6 +37,9 @@ export interface CopyPlan {
   /** Bytes of all pieces. */
   readonly totalBytes: number
   readonly partitions: readonly { number: number; title: string; bytes: number; mode: 'used' | 'every' }[]
+  /** Where bytes of the target between its tables lie on the source. */
+  origins(run: Extent): Origin[]
+  readonly sourceSectorSize: number
   /** The partition tables, written when all else is in place. */
   readonly tables: readonly TableWrite[]
 }
@@ -51,12 +58,12 @@ interface PreparedPart {
  * belong together.
  */
 export async function planCopy(source: BlockDevice, layout: Layout): Promise<CopyPlan> {
-  if (source.size !== layout.sourceSizeBytes || source.logicalSectorSize !== layout.sectorSize) {
+  if (source.size !== layout.sourceSizeBytes || source.logicalSectorSize !== layout.sourceSectorSize) {
     throw new CoreError('The source is not the drive this fit was made for.')
   }
   const parts: PreparedPart[] = []
   for (const partition of [...layout.partitions].sort((a, b) => a.firstLba - b.firstLba)) {
-    parts.push(await preparePart(readOnly(source), partition, layout.sectorSize))
+    parts.push(await preparePart(readOnly(source), partition, layout))
   }
   const assembled: Part[] = parts.map(({ targetOffset, device }) => ({ at: targetOffset, device }))
   const expected = new AssembledDevice(layout.targetSizeBytes, layout.sectorSize, assembled)
@@ -67,20 +74,55 @@ export async function planCopy(source: BlockDevice, layout: Layout): Promise<Cop
     const { number, title } = part.partition
     partitions.push({ number, title, bytes, mode: part.fileSystem ? ('used' as const) : ('every' as const) })
   }
-  const table = { diskGuid: layout.diskGuid, entryCount: 128, entrySize: 128, partitions: layout.partitions }
   return {
     expected,
     pieces: () => pieces(parts, expected),
+    origins: (run) => originsOf(parts, run),
+    sourceSectorSize: layout.sourceSectorSize,
     totalBytes: partitions.reduce((sum, p) => sum + p.bytes, 0),
     partitions,
-    tables: gptWrites(layout.targetSizeBytes, layout.sectorSize, table),
+    tables: await tablesFor(source, layout),
   }
 }
 
-async function preparePart(source: BlockDevice, partition: FitPartition, sectorSize: number): Promise<PreparedPart> {
-  const sourceOffset = partition.sourceFirstLba * sectorSize
-  const before = (partition.sourceLastLba - partition.sourceFirstLba + 1) * sectorSize
-  const after = (partition.lastLba - partition.firstLba + 1) * sectorSize
+/** Start-up code in front of the partitions, and the table, the first sector last. */
+async function tablesFor(source: BlockDevice, layout: Layout): Promise<TableWrite[]> {
+  const { scheme, startArea, sectorSize, diskGuid, diskSignature, partitions, extended, hybrid } = layout
+  const bootCode = startArea.bootCode ? await readBytes(source, 0, BOOT_CODE_BYTES) : undefined
+  if (scheme === 'gpt') {
+    const table = { diskGuid, entryCount: 128, entrySize: 128, partitions, hybrid, bootCode }
+    return gptWrites(layout.targetSizeBytes, sectorSize, table)
+  }
+  const sectorsOf = (p: FitPartition) => ({
+    type: p.mbr!.type,
+    active: p.mbr!.active,
+    number: p.number,
+    firstLba: p.firstLba,
+    sectors: p.lastLba - p.firstLba + 1,
+    recordLba: p.mbr!.recordLba,
+  })
+  const primary = partitions.filter((p) => p.mbr?.kind === 'primary').map(sectorsOf)
+  const logical = partitions.filter((p) => p.mbr?.kind === 'logical').map(sectorsOf)
+  const container = extended && {
+    number: extended.number,
+    firstLba: extended.firstLba,
+    sectors: extended.lastLba - extended.firstLba + 1,
+    logical,
+  }
+  const writes = mbrWrites(
+    { diskSignature, bootCode, primary, ...(container ? { extended: container } : {}) },
+    sectorSize,
+  )
+  const front = startArea.lastLba * sectorSize
+  const stages = front > 0 ? [{ offset: sectorSize, bytes: await readBytes(source, sectorSize, front) }] : []
+  const [first, ...records] = writes
+  return [...stages, ...records, first]
+}
+
+async function preparePart(source: BlockDevice, partition: FitPartition, layout: Layout): Promise<PreparedPart> {
+  const { sectorSize } = layout
+  const sourceOffset = partition.sourceFirstLba * layout.sourceSectorSize
+  const { before, after } = fitSizes(partition, layout)
   const slice = new SliceDevice(source, sourceOffset, before)
   const common = { partition, sourceOffset, targetOffset: partition.firstLba * sectorSize }
   const driver = await recognise(slice)
@@ -88,22 +130,45 @@ async function preparePart(source: BlockDevice, partition: FitPartition, sectorS
     if (after < before) throw new NotSupported(`${partition.title} cannot be made smaller: its content is not known.`)
     return { ...common, device: after > before ? new OverlayDevice(slice, after) : slice }
   }
-  if (after < before) throw new NotSupported(`${partition.title} cannot be made smaller yet.`)
   const moved = partition.firstLba !== partition.sourceFirstLba
   if (after === before && !moved) return { ...common, device: slice, fileSystem: await openFileSystem(slice) }
-  const overlay = new OverlayDevice(slice, after)
-  if (after > before) {
-    if (!driver.grow) throw new NotSupported(`${partition.title} cannot grow: its file system stays as it is.`)
-    await driver.grow(overlay)
+  const resized = partition.resizes
+    ? await driver.resize!(slice, after)
+    : new OverlayDevice(await cut(slice, after, partition), after)
+  if (moved) await driver.relocate?.(resized, partition.firstLba)
+  return { ...common, device: resized, fileSystem: await openFileSystem(resized) }
+}
+
+/** The volume as it is where its partition has become smaller, which it can as long as nothing of it is cut off. */
+async function cut(slice: BlockDevice, size: number, { title }: FitPartition): Promise<BlockDevice> {
+  if (size >= slice.size) return slice
+  const volume = await openFileSystem(slice)
+  if (!volume || volume.totalBytes > size) {
+    throw new NotSupported(`${title} cannot be made smaller: its file system stays as it is.`)
   }
-  if (moved) await driver.relocate?.(overlay, partition.firstLba)
-  return { ...common, device: overlay, fileSystem: await openFileSystem(overlay) }
+  return new SliceDevice(slice, 0, size)
 }
 
 /** Used runs of a part, or all of it where no file system tells. Bytes from the part's start. */
 async function* partExtents({ fileSystem, device }: PreparedPart): AsyncGenerator<Extent> {
   if (fileSystem) yield* mergeExtents(fileSystem.usedExtents(), MERGE_GAP)
   else yield { offset: 0, length: device.size }
+}
+
+/** Where a byte of a part lies on the partition it was made of. */
+function originOf(device: BlockDevice, offset: number): number {
+  for (const { from } of device.origins?.(offset, 1) ?? []) return from
+  return offset
+}
+
+function originsOf(parts: readonly PreparedPart[], { offset, length }: Extent): Origin[] {
+  return parts.flatMap((part) => {
+    const from = Math.max(offset, part.targetOffset) - part.targetOffset
+    const to = Math.min(offset + length, part.targetOffset + part.device.size) - part.targetOffset
+    if (from >= to) return []
+    const below = part.device.origins?.(from, to - from) ?? [{ at: from, from, length: to - from }]
+    return [...below].map((o) => ({ at: o.at + part.targetOffset, from: o.from + part.sourceOffset, length: o.length }))
+  })
 }
 
 async function* pieces(parts: readonly PreparedPart[], expected: BlockDevice): AsyncGenerator<Piece> {
@@ -129,7 +194,7 @@ async function* byMapping(
   const { targetOffset, sourceOffset, partition } = part
   const piece = (from: number, to: number, zero: boolean): Piece => ({
     offset: targetOffset + from,
-    sourceOffset: sourceOffset + from,
+    sourceOffset: sourceOffset + originOf(part.device, from),
     length: to - from,
     partition: partition.number,
     zero,

@@ -25,6 +25,20 @@ export const CopyProgressSchema = z.object({
 })
 export type CopyProgress = z.infer<typeof CopyProgressSchema>
 
+/** A run of sectors that the source did not give; zeros stand in its place. */
+export const LostSchema = z.object({
+  /** The partition's number on the target. */
+  partition: z.number(),
+  /** First sector on the source and on the target, each counted in its own sectors. */
+  sourceLba: z.number(),
+  targetLba: z.number(),
+  /** Sectors of the source. */
+  sectors: z.number(),
+  /** Paths on that partition whose content is affected; empty where none is, or where files are not read. */
+  files: z.array(z.string()),
+})
+export type Lost = z.infer<typeof LostSchema>
+
 export const CopySummarySchema = z.object({
   copiedBytes: z.number(),
   writtenBytes: z.number(),
@@ -35,8 +49,17 @@ export const CopySummarySchema = z.object({
   targetFingerprint: z.string().default(''),
   copySeconds: z.number(),
   checkSeconds: z.number(),
+  lost: z.array(LostSchema).default([]),
   partitions: z.array(
     z.object({ number: z.number(), title: z.string(), bytes: z.number(), mode: z.enum(['used', 'every']) }),
   ),
 })
 export type CopySummary = z.infer<typeof CopySummarySchema>
+
+/** What was lost, in a few words: sectors and the files that they touch. */
+export function lostWords(lost: readonly Lost[]): string {
+  const sectors = lost.reduce((sum, run) => sum + run.sectors, 0)
+  const files = new Set(lost.flatMap((run) => run.files.map((file) => `${run.partition} ${file}`))).size
+  const where = files === 0 ? 'no known file' : `${files} ${files === 1 ? 'file' : 'files'}`
+  return `${sectors} ${sectors === 1 ? 'sector' : 'sectors'} could not be read, in ${where}`
+}

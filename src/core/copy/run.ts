@@ -1,10 +1,13 @@
-import { type BlockDevice, isZero } from '../block/device'
+import { type BlockDevice, type Extent, isZero, UnreadableSectors } from '../block/device'
 import { type Digest, toHex } from '../digest'
 import { CoreError } from '../errors'
 import { BufferPool } from './buffers'
+import { nameLost } from './lost'
 import { unfinishedMarker } from './marker'
 import { type CopyPlan, type Piece, PIECE_BYTES } from './plan'
-import { SpanDigests } from './spans'
+import type { Lost } from './progress'
+import { readAround } from './rescue'
+import { type Span, spanDigest, SpanDigests } from './spans'
 
 /** What a copy is doing: erasing, copying, reading back, writing the tables. */
 export type CopyPhase = 'erase' | 'copy' | 'check' | 'tables'
@@ -34,6 +37,8 @@ export interface CopyOutcome {
   readonly checkedBytes: number
   /** SHA-256 over the digests of everything copied, in order. */
   readonly digest: string
+  /** What the source did not give, in order; zeros stand in its place. */
+  readonly lost: readonly Lost[]
   readonly bufferBytes: number
 }
 
@@ -51,6 +56,9 @@ export class CheckFailed extends CoreError {
   }
 }
 
+/** Most pieces that are left for later without being tried, in a stretch where nothing reads. */
+const MOST_SKIPPED = 63
+
 /** Buffers in flight: reading one piece while the ones before it are written. */
 const BUFFERS = 4
 
@@ -66,7 +74,7 @@ export async function runCopy(plan: CopyPlan, target: BlockDevice, options: Copy
   const pool = new BufferPool(BUFFERS, PIECE_BYTES)
   const blank = await eraseTarget(plan, target, options)
   const spans: Uint8Array[] = []
-  const writtenBytes = await copyPieces(plan, target, options, pool, blank, spans)
+  const { writtenBytes, lost } = await copyPieces(plan, target, options, pool, blank, spans)
   const checkedBytes = await checkPieces(plan, target, options, pool, spans)
   await writeTables(plan, target, options)
   const all = new Uint8Array(spans.length * 32)
@@ -76,6 +84,7 @@ export async function runCopy(plan: CopyPlan, target: BlockDevice, options: Copy
     writtenBytes,
     checkedBytes,
     digest: toHex(options.digest(all)),
+    lost: await nameLost(plan, lost),
     bufferBytes: BUFFERS * PIECE_BYTES,
   }
 }
@@ -106,8 +115,15 @@ async function copyPieces(
   pool: BufferPool,
   blank: boolean,
   spans: Uint8Array[],
-): Promise<number> {
-  const rolling = new SpanDigests(options.digest, (span) => void spans.push(span.digest))
+): Promise<{ writtenBytes: number; lost: Extent[] }> {
+  const open: { span: Span; index: number }[] = []
+  const rolling = new SpanDigests((span) => {
+    const whole = span.digests.every((d) => d !== undefined)
+    if (!whole) open.push({ span, index: spans.length })
+    spans.push(whole ? spanDigest(span, options.digest) : new Uint8Array(32))
+  })
+  const later: Piece[] = []
+  const trouble = new Trouble()
   let writtenBytes = 0
   let failure: unknown
   let writing: Promise<void> = Promise.resolve()
@@ -128,7 +144,13 @@ async function copyPieces(
       }
       const buffer = await pool.take()
       const bytes = buffer.subarray(0, piece.length)
-      await plan.expected.read(piece.offset, bytes)
+      if (!(await trouble.reads(plan.expected, piece.offset, bytes))) {
+        // What reads well comes first; a drive that fails may not last.
+        pool.give(buffer)
+        later.push(piece)
+        await rolling.add(piece, undefined)
+        continue
+      }
       await rolling.add(piece, pieceDigest(bytes, options.digest))
       if (blank && isZero(bytes)) {
         // It reads as zeros on the erased target already.
@@ -148,8 +170,52 @@ async function copyPieces(
   }
   if (failure) throw failure
   await rolling.close()
+  const lost: Extent[] = []
+  const digests = new Map<number, Uint8Array>()
+  for (const piece of later) {
+    options.checkpoint?.()
+    const buffer = await pool.take()
+    try {
+      const bytes = buffer.subarray(0, piece.length)
+      lost.push(...(await readAround(plan.expected, piece.offset, bytes)))
+      digests.set(piece.offset, pieceDigest(bytes, options.digest))
+      if (!blank || !isZero(bytes)) {
+        await target.write(piece.offset, bytes)
+        writtenBytes += piece.length
+      }
+    } finally {
+      pool.give(buffer)
+    }
+    await options.onStep({ phase: 'copy', bytes: piece.length, piece })
+  }
+  for (const { span, index } of open) {
+    span.pieces.forEach((piece, i) => (span.digests[i] ??= digests.get(piece.offset)))
+    spans[index] = spanDigest(span, options.digest)
+  }
   await target.flush()
-  return writtenBytes
+  return { writtenBytes, lost }
+}
+
+/** Reads pieces, and leaves out more and more of them without trying while one after the other fails. */
+class Trouble {
+  private failed = 0
+  private skip = 0
+
+  async reads(device: BlockDevice, offset: number, into: Uint8Array): Promise<boolean> {
+    if (this.skip > 0) {
+      this.skip--
+      return false
+    }
+    try {
+      await device.read(offset, into)
+      this.failed = 0
+      return true
+    } catch (error) {
+      if (!(error instanceof UnreadableSectors)) throw error
+      this.skip = Math.min(MOST_SKIPPED, 2 ** this.failed++ - 1)
+      return false
+    }
+  }
 }
 
 async function checkPieces(
@@ -162,9 +228,9 @@ async function checkPieces(
   let checked = 0
   let index = 0
   const buffer = await pool.take()
-  const rolling = new SpanDigests(options.digest, async (span) => {
+  const rolling = new SpanDigests(async (span) => {
     const expected = spans[index++]
-    if (!expected || !equal(expected, span.digest)) throw await locate(plan, target, span.pieces)
+    if (!expected || !equal(expected, spanDigest(span, options.digest))) throw await locate(plan, target, span.pieces)
   })
   try {
     for await (const piece of plan.pieces()) {
@@ -217,7 +283,7 @@ async function locate(plan: CopyPlan, target: BlockDevice, pieces: readonly Piec
   for (const { offset, length } of pieces) {
     const wanted = new Uint8Array(length)
     const found = new Uint8Array(length)
-    await plan.expected.read(offset, wanted)
+    await readAround(plan.expected, offset, wanted)
     await target.read(offset, found)
     const first = wanted.findIndex((byte, i) => byte !== found[i])
     if (first >= 0) return new CheckFailed(offset + Math.floor(first / sector) * sector, length, sector)

@@ -110,6 +110,17 @@ export function bitIsSet(bytes: Uint8Array, bit: number): boolean {
   return ((bytes[Math.floor(bit / 8)] >> (bit % 8)) & 1) === 1
 }
 
+/** True when all of `count` bits from `first` are set. */
+export function rangeIsSet(bytes: Uint8Array, first: number, count: number): boolean {
+  let bit = first
+  const end = first + count
+  if (end > bytes.length * 8) return false
+  for (; bit < end && bit % 8 !== 0; bit++) if (!bitIsSet(bytes, bit)) return false
+  for (; bit + 8 <= end; bit += 8) if (bytes[bit / 8] !== 0xff) return false
+  for (; bit < end; bit++) if (!bitIsSet(bytes, bit)) return false
+  return true
+}
+
 // A volume may have more clusters than fit in 31 bits, so places are divided and not shifted.
 function setBit(bytes: Uint8Array, bit: number, set: boolean): void {
   if (set) bytes[Math.floor(bit / 8)] |= 1 << (bit % 8)

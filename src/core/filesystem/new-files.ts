@@ -3,17 +3,20 @@ import { splitPath } from './path'
 
 /** A file for a new volume: with its content, or of a size whose clusters are taken and left as they are. */
 export type NewFile =
-  | { readonly path: string; readonly content: Uint8Array }
-  | {
+  | (Scatter & { readonly path: string; readonly content: Uint8Array })
+  | (Scatter & {
       readonly path: string
       readonly unwrittenBytes: number
       /** Its first bytes, the only ones that are written. */
       readonly head?: Uint8Array
-      /** Into how many runs it is broken. */
-      readonly fragments?: number
-      /** Clusters left free in front of it. */
-      readonly gap?: number
-    }
+    })
+
+interface Scatter {
+  /** Into how many runs it is broken. */
+  readonly fragments?: number
+  /** Clusters left free in front of it. */
+  readonly gap?: number
+}
 
 /** A directory (`children`) or a file (`file`) of a tree. */
 export interface TreeNode {

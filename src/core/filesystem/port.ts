@@ -48,6 +48,10 @@ export interface FileSystem {
   readonly findings: readonly Finding[]
   /** Runs that hold something, boot sectors and their copies included, in order; read in bounded memory. */
   usedExtents(): AsyncIterable<Extent>
+  /** The most bytes that the kind can be made to hold, where that is less than any drive. */
+  readonly mostBytes?: number
+  /** The sectors of the drive do not matter to it, so that it can go to a drive with others. */
+  readonly anySectors?: boolean
   /** What relocating could reach, given the bytes in use. Absent where nobody could shrink it. */
   shrunk?(usedBytes: number): Shrunk
   /** Entries of a directory. Rejects with NoSuchFile. */
@@ -69,11 +73,14 @@ export interface FileSystemDriver {
   recognise(device: BlockDevice): Promise<boolean>
   /** Rejects with BadStructure when the volume's own records are damaged. */
   open(device: BlockDevice): Promise<FileSystem>
+  /** Which way a kind can change its size. Absent where it keeps it. */
+  readonly resizes?: 'grows' | 'both'
   /**
-   * Makes the volume fill `device`, which must hold it at its start and be larger than it.
-   * Writes only file-system records. Absent where a kind cannot grow.
+   * The volume as it would be on `size` bytes, whole sectors; the device is only read, and what changes is held in
+   * memory. What has another place is read from its old one. Rejects with CoreError when the volume is not clean,
+   * contradicts itself or does not go into `size`.
    */
-  grow?(device: BlockDevice): Promise<void>
+  resize?(device: BlockDevice, size: number): Promise<BlockDevice>
   /** Writes into the volume at which sector of the drive it starts, for kinds that keep note of it. */
   relocate?(device: BlockDevice, startSector: number): Promise<void>
 }

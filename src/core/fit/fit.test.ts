@@ -2,80 +2,13 @@ import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
 import { GIB, MIB } from '../bytes/size'
 import { usableRange } from '../scheme/gpt'
-import { TYPE_GUIDS } from '../scheme/types'
-import type { DriveSurvey, PartitionSurvey } from '../survey/types'
-import { defaultWish, fitSizes, solveFit } from './solve'
-import { type FitWish, LayoutSchema, type SizeRule } from './types'
+import type { PartitionSurvey } from '../survey/types'
+import { defaultWish, solveFit } from './solve'
+import { surveyWith } from './testing'
+import { fitSizes, type FitWish, LayoutSchema, type SizeRule } from './types'
 
 /** Capacity in bytes of a drive sold as so many GB, by the drive makers' rule. */
 const capacity = (gb: number) => (97_696_368 + 1_953_504 * (gb - 50)) * 512
-
-function surveyWith(
-  parts: { role: PartitionSurvey['role']; sectors: number; used?: number; gap?: number }[],
-  sizeBytes: number,
-): DriveSurvey {
-  let next = 2048
-  const partitions = parts.map(({ role, sectors, used, gap }, i): PartitionSurvey => {
-    const firstLba = next + (gap ?? 0) * 2048
-    next = Math.ceil((firstLba + sectors) / 2048) * 2048
-    const sizeBytes = sectors * 512
-    const usedBytes = used ?? Math.floor(sizeBytes / 2)
-    return {
-      number: i + 1,
-      typeGuid: TYPE_GUIDS.basicData,
-      guid: `00000000-0000-4000-8000-${String(i).padStart(12, '0')}`,
-      name: '',
-      attributes: '0000000000000000',
-      firstLba,
-      lastLba: firstLba + sectors - 1,
-      startBytes: firstLba * 512,
-      sizeBytes,
-      aligned: true,
-      role,
-      hasLetter: true,
-      title: role,
-      volume: {
-        kind: 'ntfs',
-        name: 'NTFS',
-        label: '',
-        serial: '',
-        clusterSize: 4096,
-        totalBytes: sizeBytes,
-        usedBytes,
-        smallestBytes: usedBytes,
-        state: 'clean',
-        depth: 'files',
-        encrypted: false,
-        canGrow: role === 'system' || role === 'data',
-      },
-      idleFiles: [],
-      findings: [],
-    }
-  })
-  return {
-    sizeBytes,
-    logicalSectorSize: 512,
-    scheme: 'gpt',
-    table: {
-      diskGuid: 'd',
-      from: 'primary',
-      entriesCrc: 0,
-      backupEntriesCrc: 0,
-      backupLba: 0,
-      protectiveMbr: true,
-      hybridMbr: false,
-      entryCount: 128,
-      entrySize: 128,
-    },
-    partitions,
-    gaps: [],
-    loaders: [],
-    usedBytes: 0,
-    profile: [],
-    fingerprint: '',
-    findings: [],
-  }
-}
 
 const TICKET_DESK = surveyWith(
   [
@@ -138,7 +71,7 @@ describe('a fit by other rules', () => {
 
   it('gives a set size, on the grid, and leaves the rest', () => {
     const layout = solved({ rules: { '3': 'set' }, sizes: { '3': 400 * GIB + 5 } })
-    expect(fitSizes(layout.partitions[2], 512).after).toBe(400 * GIB + MIB)
+    expect(fitSizes(layout.partitions[2], layout).after).toBe(400 * GIB + MIB)
     expect(layout.gaps).toHaveLength(1)
   })
 
@@ -155,9 +88,8 @@ describe('a fit by other rules', () => {
       ],
       capacity(240),
     )
-    const [system, data] = solved({ rules: { '1': 'share', '2': 'share' } }, survey).partitions.map((p) =>
-      fitSizes(p, 512),
-    )
+    const layout = solved({ rules: { '1': 'share', '2': 'share' } }, survey)
+    const [system, data] = layout.partitions.map((p) => fitSizes(p, layout))
     expect(system.after / system.before).toBeCloseTo(target.sizeBytes / survey.sizeBytes, 2)
     expect(data.after / data.before).toBeCloseTo(target.sizeBytes / survey.sizeBytes, 2)
   })
@@ -202,7 +134,7 @@ describe('any fit', () => {
           const usable = usableRange(target.sizeBytes, 512)
           let previous = usable.firstLba - 1
           for (const p of result.layout.partitions) {
-            const { before, after } = fitSizes(p, 512)
+            const { before, after } = fitSizes(p, result.layout)
             expect(p.firstLba).toBeGreaterThan(previous)
             expect(p.firstLba % 2048).toBe(0)
             expect(after).toBeGreaterThanOrEqual(before)

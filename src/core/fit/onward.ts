@@ -15,9 +15,9 @@ export function layoutOnTheWay(source: DriveSurvey, via: DriveSurvey): FitResult
  */
 export function layoutFrom(via: Layout, layout: Layout): Layout {
   const partitions = layout.partitions.map((partition) => {
-    const there = via.partitions.find((p) => p.number === partition.number)
-    if (!there) throw new RangeError(`Partition ${partition.number} is not on the drive that is copied from.`)
+    const there = via.partitions.find((p) => p.sourceNumber === partition.sourceNumber)
+    if (!there) throw new RangeError(`Partition ${partition.sourceNumber} is not on the drive that is copied from.`)
     return { ...partition, sourceFirstLba: there.firstLba, sourceLastLba: there.lastLba }
   })
-  return { ...layout, sourceSizeBytes: via.targetSizeBytes, partitions }
+  return { ...layout, sourceSizeBytes: via.targetSizeBytes, sourceSectorSize: via.sectorSize, partitions }
 }

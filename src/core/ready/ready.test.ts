@@ -3,7 +3,8 @@ import { MemoryDevice } from '../block/memory'
 import { MIB } from '../bytes/size'
 import { surveyDrive } from '../survey/survey'
 import { makeSystemDisk, sha256 } from '../testing-disk'
-import { openCount, type ReadyFacts, readyItems } from './items'
+import { openCount, readyItems } from './items'
+import type { ReadyFacts } from './port'
 import { plateMatches, platePrefix } from './plate-check'
 
 let settled: ReadyFacts
@@ -27,6 +28,7 @@ beforeAll(async () => {
     handsFirst: false,
     routeHolds: true,
     surveyedAt: '09:00',
+    leftOut: [],
   }
 })
 
@@ -74,6 +76,16 @@ describe('the list', () => {
       state: 'blocks',
       title: 'Harbour (C:) was not closed cleanly.',
     })
+  })
+
+  it('blocks on a system that sleeps, and tells what the fit leaves behind', () => {
+    const [first, ...others] = settled.source.partitions
+    const idleFiles = [{ path: '/hiberfil.sys', kind: 'hibernation' as const, sizeBytes: 1, asleep: true }]
+    const source = { ...settled.source, partitions: [{ ...first, idleFiles }, ...others] }
+    expect(stateOf({ source }, 'asleep')).toMatchObject({ state: 'blocks', open: 1, first: 'asleep' })
+    expect(stateOf({}, 'asleep').state).toBeUndefined()
+    const leftOut = [{ title: 'Recovery', role: 'recovery' as const }]
+    expect(stateOf({ leftOut }, 'left-out')).toMatchObject({ state: 'settled', title: 'Recovery is left out', open: 0 })
   })
 
   it('names what will be erased', () => {

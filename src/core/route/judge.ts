@@ -29,8 +29,9 @@ export function judged(world: World, ends: readonly State[]): Plan[] {
     const known = shortest.get(made.plan.id)
     if (!known || made.cost < known.cost) shortest.set(made.plan.id, made)
   }
-  const all = [...shortest.values()].sort(order)
-  const kept = all.filter((p) => !all.some((q) => q !== p && makesNeedless(q, p)))
+  // What makes a way needless stands before it in this order, and is itself needless only by what does the same to both.
+  const kept: Judged[] = []
+  for (const p of [...shortest.values()].sort(order)) if (!kept.some((q) => makesNeedless(q, p))) kept.push(p)
   return kept.map(({ plan, settings }) => ({
     ...plan,
     // Words are only made for what is kept; most of what is found is not.
@@ -50,6 +51,7 @@ function order(a: Judged, b: Judged): number {
     a.settings - b.settings ||
     Number(a.plan.live) - Number(b.plan.live) ||
     a.cost - b.cost ||
+    a.plan.things.length - b.plan.things.length ||
     (a.plan.id < b.plan.id ? -1 : 1)
   )
 }
@@ -59,7 +61,6 @@ function makesNeedless(q: Judged, p: Judged): boolean {
   const [a, b] = [q.plan, p.plan]
   const atLeast = (x: boolean, y: boolean) => x || !y
   return (
-    a.things.every((t) => b.things.includes(t)) &&
     a.live === b.live &&
     atLeast(a.testedInPlace, b.testedInPlace) &&
     // A copy on another drive and an image are not the same to have.
@@ -75,7 +76,8 @@ function makesNeedless(q: Judged, p: Judged): boolean {
       a.openings < b.openings ||
       a.highSeconds < b.highSeconds ||
       a.things.length < b.things.length ||
-      a.id < b.id)
+      a.id < b.id) &&
+    a.things.every((t) => b.things.includes(t))
   )
 }
 
@@ -89,7 +91,7 @@ function judge(world: World, { actions }: State): Judged {
   const testedInPlace =
     toTarget.length > 0 &&
     toTarget.every((t) => t.to.kind === 'drive' && t.to.place.kind === 'slot' && t.to.place.computerId === goalId) &&
-    !actions.some((a) => a.do === 'put' && actions.indexOf(a) > actions.lastIndexOf(toTarget.at(-1)!))
+    !actions.slice(actions.lastIndexOf(toTarget.at(-1)!)).some((a) => a.do === 'put')
   const leavesImage = transfers.some((t) => t.to.kind === 'image')
   const lowSeconds = sum(transfers, (t) => t.lowSeconds)
   const highSeconds = sum(transfers, (t) => t.highSeconds)

@@ -139,35 +139,33 @@ export function arrange(
   wanted: ReadonlyMap<string, Berth>,
   starts: readonly Start[],
 ): State | undefined {
-  const moving = [...wanted].filter(([id, berth]) => placeKey(placeOf(world, state, id)) !== placeKey(berth))
+  const moving: { id: string; from: Place; into: Berth; key: string }[] = []
+  for (const [id, into] of wanted) {
+    const from = placeOf(world, state, id)
+    const key = placeKey(into)
+    if (placeKey(from) !== key) moving.push({ id, from, into, key })
+  }
   if (moving.length === 0 && starts.every((start) => runsAlready(world, state, start))) return state
   const at = new Map(state.at)
-  const running = new Map(state.running)
-  const secureBoot = new Map(state.secureBoot)
-  const here = (id: string) => at.get(id) ?? world.drives.get(id)!.place
   const takes: { id: string; from: Place }[] = []
-  const puts: { id: string; into: Berth }[] = []
   const takeOut = (id: string) => {
-    const from = here(id)
+    const from = at.get(id) ?? world.drives.get(id)!.place
     if (from.kind === 'slot' || from.kind === 'bay') takes.push({ id, from })
-    at.set(id, { kind: 'table' })
+    at.set(id, ON_THE_TABLE)
   }
 
-  for (const [id, berth] of moving) {
-    const other = seatedIn(world, { at }, placeKey(berth))
+  for (const { id, key } of moving) {
+    const other = seatedIn(world, { at }, key)
     if (other === undefined || other === id) continue
-    if (!world.movable.has(other) || placeKey(wanted.get(other) ?? { kind: 'table' }) === placeKey(berth))
-      return undefined
-    if (!moving.some(([m]) => m === other)) takeOut(other)
+    if (!world.movable.has(other) || placeKey(wanted.get(other) ?? ON_THE_TABLE) === key) return undefined
+    if (!moving.some((m) => m.id === other)) takeOut(other)
   }
-  for (const [id] of moving) takeOut(id)
-  for (const [id, into] of moving) {
-    puts.push({ id, into })
-    at.set(id, into)
-  }
+  for (const { id } of moving) takeOut(id)
+  for (const { id, into } of moving) at.set(id, into)
   // Whatever carries one identity twice is parted before the computer starts, which means taking it out first.
   for (const start of starts) {
-    const touched = [...takes.map((t) => t.from), ...puts.map((p) => p.into)].some((p) => isSlotOf(p, start.computerId))
+    const touched =
+      takes.some((t) => isSlotOf(t.from, start.computerId)) || moving.some((m) => isSlotOf(m.into, start.computerId))
     if (!touched && runsAlready(world, state, start)) continue
     const seen = new Map<number, string>()
     for (const id of attached(world, at, start)) {
@@ -185,12 +183,14 @@ export function arrange(
     }
   }
 
-  const actions: Action[] = []
+  const actions = [...state.actions]
+  const running = new Map(state.running)
   const opened = new Set<string>()
-  for (const place of [...takes.map((t) => t.from), ...puts.map((p) => p.into)])
-    if (place.kind === 'slot') opened.add(place.computerId)
-  const restarted = starts.filter((start) => !runsAlready(world, state, start)).map((start) => start.computerId)
-  for (const computerId of new Set([...opened, ...restarted])) {
+  for (const { from } of takes) if (from.kind === 'slot') opened.add(from.computerId)
+  for (const { into } of moving) if (into.kind === 'slot') opened.add(into.computerId)
+  const stopped = new Set(opened)
+  for (const start of starts) if (!runsAlready(world, state, start)) stopped.add(start.computerId)
+  for (const computerId of stopped) {
     const computer = world.computers.get(computerId)!
     const now = running.get(computerId) ?? computer.running
     // A slot is only touched without mains; a computer that was off at the start may still have it.
@@ -199,12 +199,12 @@ export function arrange(
     running.set(computerId, 'off')
   }
   for (const { id, from } of takes) actions.push({ do: 'take', driveId: id, from })
-  for (const { id, into } of puts) actions.push({ do: 'put', driveId: id, into })
-  if (world.countsBrackets && puts.length > 0) {
+  for (const { id, into } of moving) actions.push({ do: 'put', driveId: id, into })
+  if (world.countsBrackets && moving.length > 0) {
     if (bracketsUsed(world, at) > Math.max(world.brackets, bracketsUsed(world, new Map()))) return undefined
   }
-  for (const start of starts) {
-    const { computerId, from } = start
+  const secureBoot = new Map(state.secureBoot)
+  for (const { computerId, from } of starts) {
     if ((running.get(computerId) ?? world.computers.get(computerId)!.running) === runningAs(from)) {
       if (from !== 'target') continue
     }
@@ -224,8 +224,10 @@ export function arrange(
     actions.push({ do: 'start', computerId, from })
     running.set(computerId, runningAs(from))
   }
-  return { at, running, secureBoot, holds: state.holds, actions: [...state.actions, ...actions] }
+  return { at, running, secureBoot, holds: state.holds, actions }
 }
+
+const ON_THE_TABLE: Place = { kind: 'table' }
 
 const runningAs = (from: Start['from']) => (from === 'stick' ? 'stick' : 'system')
 
@@ -237,10 +239,12 @@ const isSlotOf = (place: Place, computerId: string) => place.kind === 'slot' && 
 
 /** Drives in a computer's slots and in what is plugged into it. */
 function attached(world: World, at: ReadonlyMap<string, Place>, { computerId, plugged }: Start): string[] {
-  return [...world.movable].filter((id) => {
+  const found: string[] = []
+  for (const id of world.movable) {
     const place = at.get(id) ?? world.drives.get(id)!.place
-    return isSlotOf(place, computerId) || (place.kind === 'bay' && plugged.includes(place.accessoryId))
-  })
+    if (isSlotOf(place, computerId) || (place.kind === 'bay' && plugged.includes(place.accessoryId))) found.push(id)
+  }
+  return found
 }
 
 function bracketsUsed(world: World, at: ReadonlyMap<string, Place>): number {

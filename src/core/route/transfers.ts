@@ -32,15 +32,27 @@ interface Access {
 /** Every way in which this pair's system can be moved from one vessel to another, each with the state it leads to. */
 export function transfersFrom(world: World, state: State, pair: number, from: Vessel, to: Vessel): State[] {
   const found: State[] = []
+  const before = lastTransfer(state)
   for (const runner of runnersFor(world, state, from)) {
-    for (const source of accesses(world, state, from, runner)) {
-      for (const target of accesses(world, state, to, runner, source)) {
-        const next = move(world, state, { pair, from, to, runner, source, target })
-        if (next) found.push(next)
-      }
-    }
+    const over = (source: Access): State[] =>
+      accesses(world, state, to, runner, source)
+        .map((target) => move(world, state, { pair, from, to, runner, source, target }))
+        .filter((next) => next !== undefined)
+    const sources = accesses(world, state, from, runner)
+    // What the same runner has just written is read where it sits: elsewhere it could have been written at once.
+    const stays = before?.by === runner.id ? sources.find((s) => s.adapter && isHere(world, state, s)) : undefined
+    const staying = stays ? over(stays) : []
+    found.push(...(staying.length > 0 ? staying : sources.filter((s) => s !== stays).flatMap(over)))
   }
   return [...found, ...overTheNetwork(world, state, pair, from, to)]
+}
+
+function lastTransfer(state: State): Transfer | undefined {
+  return state.actions.findLast((a) => a.do === 'transfer')
+}
+
+function isHere(world: World, state: State, { berth, driveId }: Access): boolean {
+  return !!berth && !!driveId && placeKey(placeOf(world, state, driveId)) === placeKey(berth)
 }
 
 /** Who can do it: the move's computers by the stick, the source's by its own system, and the shop's hosts. */

@@ -1,5 +1,6 @@
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
+import { readBytes } from '../block/device'
 import { MemoryDevice } from '../block/memory'
 import { OverlayDevice } from '../block/overlay'
 import { CoreError } from '../errors'
@@ -110,6 +111,21 @@ describe('a GPT', () => {
     ['share a number', [partition(1, 2048, 100), partition(1, 4096, 100)]],
   ])('is not written when partitions %s', (_what, partitions) => {
     expect(() => gptWrites(64 * MIB, 512, { ...TABLE, partitions })).toThrow(CoreError)
+  })
+
+  it('carries the partitions that a hybrid MBR names, and start-up code', async () => {
+    const device = new MemoryDevice(64 * MIB)
+    const hybrid = [{ number: 3, type: 7, active: true }]
+    const bootCode = new Uint8Array(440).fill(0x90)
+    await writeGpt(device, { ...TABLE, hybrid, bootCode })
+    const reading = (await readGpt(device))!
+    expect(reading.table).toEqual(TABLE)
+    expect(reading.hybrid).toEqual(hybrid)
+    expect([reading.protectiveMbr, reading.hybridMbr]).toEqual([true, true])
+    const sector = await readBytes(device, 0, 512)
+    expect([...sector.subarray(0, 440)]).toEqual([...bootCode])
+    // The record that protects the GPT ends in front of the first one that is named.
+    expect(new DataView(sector.buffer, sector.byteOffset).getUint32(446 + 12, true)).toBe(4095)
   })
 
   it('with random damage gives the table, nothing, or an error of its own', async () => {

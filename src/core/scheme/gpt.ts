@@ -6,8 +6,8 @@ import { BadStructure, CoreError } from '../errors'
 import type { Finding } from '../findings'
 import { ENTRY_COUNT, ENTRY_SIZE, GPT_ENTRY, GPT_HEADER, GPT_REVISION, GPT_SIGNATURE } from './gpt-layout'
 import { overlapFindings, readMbrSector } from './mbr'
-import { MBR_RECORD, MBR_RECORDS_OFFSET, MBR_SIGNATURE_OFFSET, MBR_TYPES } from './mbr-layout'
-import type { GptPartition, GptTable } from './types'
+import { MBR_RECORD, MBR_RECORDS_OFFSET, MBR_SIGNATURE_OFFSET, MBR_TYPES, STATUS_ACTIVE } from './mbr-layout'
+import type { GptPartition, GptTable, HybridRecord } from './types'
 
 /** One of the two copies as it was found. `table` is present when its checksums and values hold. */
 export interface GptCopy {
@@ -34,6 +34,8 @@ export interface GptReading {
   readonly protectiveMbr: boolean
   /** The MBR names partitions besides the protective record, for systems that do not read a GPT. */
   readonly hybridMbr: boolean
+  /** The partitions that it names, where they are those of the GPT. */
+  readonly hybrid: readonly HybridRecord[]
   readonly findings: readonly Finding[]
 }
 
@@ -154,7 +156,11 @@ export async function readGpt(device: BlockDevice): Promise<GptReading | undefin
   }
   findings.push(...partitionFindings(good.table, good.firstUsableLba!, good.lastUsableLba!))
   const from = good === primary ? 'primary' : 'backup'
-  return { table: good.table, from, primary, backup, protectiveMbr, hybridMbr, findings }
+  const hybrid = (hybridMbr ? mbr!.records : []).flatMap((r) => {
+    const named = good.table!.partitions.find((p) => r.type !== MBR_TYPES.protective && p.firstLba === r.firstLba)
+    return named && r.sectors > 0 ? [{ number: named.number, type: r.type, active: r.status === STATUS_ACTIVE }] : []
+  })
+  return { table: good.table, from, primary, backup, protectiveMbr, hybridMbr, hybrid, findings }
 }
 
 /**
@@ -201,7 +207,7 @@ export function gptWrites(sizeBytes: number, sectorSize: 512 | 4096, table: GptT
     { offset: lastLba * sectorSize, bytes: header(lastLba, 1, lastLba - entrySectors) },
     { offset: 2 * sectorSize, bytes: entries },
     { offset: sectorSize, bytes: header(1, lastLba, 2) },
-    { offset: 0, bytes: protectiveMbr(lastLba, sectorSize) },
+    { offset: 0, bytes: protectiveMbr(lastLba, sectorSize, table) },
   ]
 }
 
@@ -315,17 +321,28 @@ function hex(type: number): string {
   return type.toString(16).toUpperCase().padStart(2, '0')
 }
 
-function protectiveMbr(lastLba: number, sectorSize: number): Uint8Array {
+/** One record over all of the drive; with a hybrid, one up to its first partition and one for each that it names. */
+function protectiveMbr(lastLba: number, sectorSize: number, table: GptTable): Uint8Array {
   const bytes = new Uint8Array(sectorSize)
-  const values = {
-    status: 0,
-    firstChs: Uint8Array.of(0x00, 0x02, 0x00),
-    type: MBR_TYPES.protective,
-    lastChs: Uint8Array.of(0xff, 0xff, 0xff),
-    firstLba: 1,
-    sectors: Math.min(lastLba, 0xffffffff),
-  }
-  MBR_RECORD.write(bytes, values, MBR_RECORDS_OFFSET)
+  if (table.bootCode) bytes.set(table.bootCode.subarray(0, 440))
+  const named = (table.hybrid ?? []).slice(0, 3).flatMap(({ number, type, active }) => {
+    const partition = table.partitions.find((p) => p.number === number)
+    return partition && partition.lastLba <= 0xffffffff ? [{ ...partition, type, active }] : []
+  })
+  const covered = Math.min(lastLba, 0xffffffff, ...named.map((p) => p.firstLba - 1))
+  const records = [
+    { status: 0, type: MBR_TYPES.protective, firstLba: 1, sectors: covered },
+    ...named.map(({ type, active, firstLba, lastLba: last }) => ({
+      status: active ? STATUS_ACTIVE : 0,
+      type,
+      firstLba,
+      sectors: last - firstLba + 1,
+    })),
+  ]
+  const far = { firstChs: Uint8Array.of(0x00, 0x02, 0x00), lastChs: Uint8Array.of(0xff, 0xff, 0xff) }
+  records.forEach((record, i) =>
+    MBR_RECORD.write(bytes, { ...record, ...far }, MBR_RECORDS_OFFSET + i * MBR_RECORD.size),
+  )
   bytes[MBR_SIGNATURE_OFFSET] = 0x55
   bytes[MBR_SIGNATURE_OFFSET + 1] = 0xaa
   return bytes

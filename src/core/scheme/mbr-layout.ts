@@ -22,6 +22,9 @@ export const MBR_SIGNATURE_OFFSET = 510
 export const MBR_RECORDS_OFFSET = 446
 export const STATUS_ACTIVE = 0x80
 
+/** Sectors that an MBR can count. */
+export const MBR_SECTORS = 2 ** 32 - 1
+
 /** Partition types of an MBR that this program knows by number. */
 export const MBR_TYPES = {
   fat12: 0x01,

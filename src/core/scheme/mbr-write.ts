@@ -8,6 +8,8 @@ export interface NewMbrPartition {
   readonly firstLba: number
   readonly sectors: number
   readonly active?: boolean
+  /** Which of the four records, 1 to 4; the next free one where nothing is said. Not for logical ones. */
+  readonly number?: number
 }
 
 export interface NewMbr {
@@ -18,6 +20,7 @@ export interface NewMbr {
   readonly primary: readonly NewMbrPartition[]
   /** Each needs a free sector in front of it for its record, at `recordLba`. */
   readonly extended?: {
+    readonly number?: number
     readonly firstLba: number
     readonly sectors: number
     readonly logical: readonly (NewMbrPartition & { readonly recordLba: number })[]
@@ -28,14 +31,22 @@ export interface NewMbr {
 export function mbrWrites(table: NewMbr, sectorSize: 512 | 4096): TableWrite[] {
   const { primary, extended } = table
   if (primary.length + (extended ? 1 : 0) > 4) throw new CoreError('An MBR has room for four partitions.')
-  const records = primary.map((p) => ({ ...p, status: p.active ? STATUS_ACTIVE : 0 }))
+  const records: (SectorRecord | undefined)[] = []
+  const put = (record: SectorRecord, number: number | undefined) => {
+    const free = [0, 1, 2, 3].find((i) => !records[i])!
+    const at = number === undefined ? free : number - 1
+    if (at < 0 || at > 3 || records[at]) throw new CoreError(`Record ${number} of the MBR is not free.`)
+    records[at] = record
+  }
+  for (const p of primary) put({ ...p, status: p.active ? STATUS_ACTIVE : 0 }, p.number)
   const container = extended && {
     type: MBR_TYPES.extendedLba,
     firstLba: extended.firstLba,
     sectors: extended.sectors,
     status: 0,
   }
-  const first = sectorWith([...records, ...(container ? [container] : [])], sectorSize)
+  if (container) put(container, extended.number)
+  const first = sectorWith(records, sectorSize)
   MBR_SECTOR.write(first, {
     bootCode: table.bootCode ?? new Uint8Array(440),
     diskSignature: parseInt(table.diskSignature, 16),
@@ -62,18 +73,21 @@ export function mbrWrites(table: NewMbr, sectorSize: 512 | 4096): TableWrite[] {
 /** Places beyond what cylinders, heads and sectors can say, as all tables now have. */
 const FAR = Uint8Array.of(0xfe, 0xff, 0xff)
 
-function sectorWith(
-  records: readonly { type: number; firstLba: number; sectors: number; status: number }[],
-  sectorSize: number,
-): Uint8Array {
+interface SectorRecord {
+  readonly type: number
+  readonly firstLba: number
+  readonly sectors: number
+  readonly status: number
+}
+
+function sectorWith(records: readonly (SectorRecord | undefined)[], sectorSize: number): Uint8Array {
   const bytes = new Uint8Array(sectorSize)
-  records.forEach(({ type, firstLba, sectors, status }, i) =>
-    MBR_RECORD.write(
-      bytes,
-      { status, type, firstLba, sectors, firstChs: FAR, lastChs: FAR },
-      MBR_RECORDS_OFFSET + i * MBR_RECORD.size,
-    ),
-  )
+  for (const [i, record] of records.entries()) {
+    if (!record) continue
+    const { type, firstLba, sectors, status } = record
+    const values = { status, type, firstLba, sectors, firstChs: FAR, lastChs: FAR }
+    MBR_RECORD.write(bytes, values, MBR_RECORDS_OFFSET + i * MBR_RECORD.size)
+  }
   MBR_SECTOR.write(bytes, { signature: MBR_SIGNATURE })
   return bytes
 }

@@ -45,6 +45,17 @@ export interface GptTable {
   readonly entryCount: number
   readonly entrySize: number
   readonly partitions: readonly GptPartition[]
+  /** Partitions that the MBR names a second time, at most three. */
+  readonly hybrid?: readonly HybridRecord[]
+  /** Start-up code for the MBR's first 440 bytes. */
+  readonly bootCode?: Uint8Array
+}
+
+/** A partition of a GPT as a hybrid MBR names it. */
+export interface HybridRecord {
+  readonly number: number
+  readonly type: number
+  readonly active: boolean
 }
 
 /** What a record of an MBR says besides where its partition lies. */

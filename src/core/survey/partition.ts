@@ -38,7 +38,7 @@ export async function surveyPartition(
     }
     if (fileSystem && driver) {
       findings.push(...fileSystem.findings)
-      volume = await surveyVolume(fileSystem, startBytes, profile, Boolean(driver.grow))
+      volume = await surveyVolume(fileSystem, startBytes, profile, driver)
       if (fileSystem.depth === 'files') {
         system = await installedSystem(fileSystem, digest)
         const idle = await idleFiles(fileSystem)
@@ -88,7 +88,7 @@ async function surveyVolume(
   fileSystem: FileSystem,
   startBytes: number,
   profile: DepthProfile,
-  canGrow: boolean,
+  driver: FileSystemDriver,
 ): Promise<VolumeSurvey> {
   let usedBytes = 0
   let lastEnd = 0
@@ -102,7 +102,19 @@ async function surveyVolume(
     end = offset + length
     profile.add(startBytes + offset, length)
   }
-  const { kind, name, label, serial, clusterSize, totalBytes, state, depth, encrypted = false } = fileSystem
+  const {
+    kind,
+    name,
+    label,
+    serial,
+    clusterSize,
+    totalBytes,
+    state,
+    depth,
+    encrypted = false,
+    mostBytes,
+    anySectors = false,
+  } = fileSystem
   const shrunk = fileSystem.shrunk?.(usedBytes)
   return {
     kind,
@@ -117,7 +129,10 @@ async function surveyVolume(
     state,
     depth,
     encrypted,
-    canGrow,
+    canGrow: driver.resizes !== undefined && (mostBytes === undefined || mostBytes > totalBytes),
+    canShrink: driver.resizes === 'both',
+    ...(mostBytes === undefined ? {} : { mostBytes }),
+    anySectors,
   }
 }
 
@@ -136,5 +151,7 @@ function damagedVolume(driver: FileSystemDriver, sizeBytes: number): VolumeSurve
     depth: 'sealed',
     encrypted: false,
     canGrow: false,
+    canShrink: false,
+    anySectors: false,
   }
 }

@@ -96,7 +96,7 @@ async function wholeDrive(device: BlockDevice): Promise<TablePartition[]> {
 
 function tableOf(reading: SchemeReading | undefined): Pick<DriveSurvey, 'table' | 'mbr'> {
   if (reading?.scheme === 'gpt') {
-    const { table, from, primary, backup, protectiveMbr, hybridMbr } = reading.gpt
+    const { table, from, primary, backup, protectiveMbr, hybridMbr, hybrid } = reading.gpt
     return {
       table: {
         diskGuid: table.diskGuid,
@@ -106,6 +106,7 @@ function tableOf(reading: SchemeReading | undefined): Pick<DriveSurvey, 'table' 
         backupLba: backup.lba,
         protectiveMbr,
         hybridMbr,
+        hybrid: [...hybrid],
         entryCount: table.entryCount,
         entrySize: table.entrySize,
       },

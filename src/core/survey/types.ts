@@ -31,6 +31,11 @@ export const VolumeSurveySchema = z.object({
   depth: z.enum(['files', 'map', 'sealed']).default('files'),
   encrypted: z.boolean().default(false),
   canGrow: z.boolean(),
+  canShrink: z.boolean().default(false),
+  /** The most the kind can be made to hold, where there is such an end. */
+  mostBytes: z.number().optional(),
+  /** It does not count in the drive's sectors, so that it can go to a drive with others. */
+  anySectors: z.boolean().default(false),
 })
 export type VolumeSurvey = z.infer<typeof VolumeSurveySchema>
 
@@ -102,6 +107,8 @@ export const TableSurveySchema = z.object({
   backupLba: z.number(),
   protectiveMbr: z.boolean(),
   hybridMbr: z.boolean().default(false),
+  /** What a hybrid MBR names a second time, by number. */
+  hybrid: z.array(z.object({ number: z.number(), type: z.number(), active: z.boolean() })).default([]),
   entryCount: z.number().default(128),
   entrySize: z.number().default(128),
 })

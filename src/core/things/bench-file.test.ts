@@ -1,6 +1,7 @@
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
-import { type BenchFile, BenchFileError, readBenchFile } from './bench-file'
+import { JsonFileError } from '../json-file'
+import { type BenchFile, readBenchFile } from './bench-file'
 import { computer, dock, drive, host, network, stick } from './testing'
 
 function inFile(id: string, rest: Partial<BenchFile['drives'][number]> = {}): BenchFile['drives'][number] {
@@ -23,12 +24,12 @@ function bench(changes: Partial<BenchFile> = {}): BenchFile {
 
 const text = (file: unknown) => JSON.stringify(file, null, 2)
 
-function refusal(content: string): BenchFileError {
+function refusal(content: string): JsonFileError {
   try {
     readBenchFile(content)
   } catch (error) {
-    expect(error).toBeInstanceOf(BenchFileError)
-    return error as BenchFileError
+    expect(error).toBeInstanceOf(JsonFileError)
+    return error as JsonFileError
   }
   throw new Error('The file was taken.')
 }
@@ -132,10 +133,8 @@ describe('a bench file', () => {
         try {
           readBenchFile(damaged)
         } catch (error) {
-          expect(error).toBeInstanceOf(BenchFileError)
-          expect((error as BenchFileError).message).toMatch(
-            /^Line \d+, column \d+.*Nothing was taken from the file\.$/s,
-          )
+          expect(error).toBeInstanceOf(JsonFileError)
+          expect((error as JsonFileError).message).toMatch(/^Line \d+, column \d+.*Nothing was taken from the file\.$/s)
         }
       }),
       { numRuns: 400 },

@@ -1,7 +1,6 @@
 import { lowerFirst } from '../words'
-import { findNodeAtLocation, type Node, parseTree, type ParseError, printParseErrorCode } from 'jsonc-parser'
 import { z } from 'zod'
-import { CoreError } from '../errors'
+import { type JsonPath, readJsonFile } from '../json-file'
 import { AccessorySchema, baysOf, bracketCount } from './accessory'
 import { placeKey, slotAt } from './bench'
 import { needsBracket, whyNotInto } from './bodies'
@@ -26,55 +25,13 @@ export const BenchFileSchema = z.object({
 })
 export type BenchFile = z.infer<typeof BenchFileSchema>
 
-/** A bench file that cannot be taken: where it is wrong, and what. */
-export class BenchFileError extends CoreError {
-  override readonly name = 'BenchFileError'
-  constructor(
-    readonly line: number,
-    readonly column: number,
-    readonly path: string,
-    what: string,
-  ) {
-    super(`Line ${line}, column ${column}${path && ` (${path})`}: ${what}. Nothing was taken from the file.`)
-  }
-}
-
-const PARSE_WORDS: Record<string, string> = {
-  InvalidSymbol: 'there is a word that is no JSON',
-  InvalidNumberFormat: 'there is a number that is no JSON',
-  PropertyNameExpected: 'a name in quotes is missing',
-  ValueExpected: 'a value is missing',
-  ColonExpected: 'a colon is missing',
-  CommaExpected: 'a comma is missing',
-  CloseBraceExpected: 'a closing brace is missing',
-  CloseBracketExpected: 'a closing bracket is missing',
-  EndOfFileExpected: 'something stands behind the end',
-  UnexpectedEndOfString: 'a text is not closed',
-}
-
-/** Reads a bench file. Throws BenchFileError with the line, the column and the path of the first thing wrong. */
+/** Reads a bench file. Throws JsonFileError with the line, the column and the path of the first thing wrong. */
 export function readBenchFile(text: string): BenchFile {
-  const errors: ParseError[] = []
-  const root = parseTree(text, errors, { disallowComments: true, allowTrailingComma: false, allowEmptyContent: false })
-  if (errors.length > 0 || !root) {
-    const { error, offset } = errors[0] ?? { error: 0, offset: 0 }
-    const code = printParseErrorCode(error)
-    throw at(text, offset, [], PARSE_WORDS[code] ?? 'it is no JSON')
-  }
-  const result = BenchFileSchema.safeParse(JSON.parse(text))
-  if (!result.success) {
-    const { path, message } = result.error.issues[0]
-    throw wrong(text, root, path, lowerFirst(message))
-  }
-  const problem = contradiction(result.data)
-  if (problem) throw wrong(text, root, problem.path, problem.what)
-  return result.data
+  return readJsonFile(text, BenchFileSchema, contradiction)
 }
-
-type Path = readonly PropertyKey[]
 
 /** What each part allows but the whole does not. */
-function contradiction(file: BenchFile): { path: Path; what: string } | undefined {
+function contradiction(file: BenchFile): { path: JsonPath; what: string } | undefined {
   const { computers, accessories } = file
   for (const list of ['computers', 'accessories', 'drives'] as const) {
     const twice = repeated(file[list].map((t) => t.id))
@@ -98,7 +55,7 @@ function contradictionOfDrives({
   computers,
   accessories,
   drives,
-}: BenchFile): { path: Path; what: string } | undefined {
+}: BenchFile): { path: JsonPath; what: string } | undefined {
   const bench = { computers, accessories, drives: [] }
   const brackets = bracketCount(accessories)
   const taken = new Map<string, string>()
@@ -124,24 +81,4 @@ function contradictionOfDrives({
 
 function repeated(ids: readonly string[]): number {
   return ids.findIndex((id, i) => ids.indexOf(id) < i)
-}
-
-/** The place of a path in the text; of the nearest part that is there when the path itself is missing. */
-function wrong(text: string, root: Node, path: Path, what: string): BenchFileError {
-  for (let length = path.length; length >= 0; length--) {
-    const node = findNodeAtLocation(root, path.slice(0, length).map(segment))
-    if (node) return at(text, node.offset, path, what)
-  }
-  return at(text, 0, path, what)
-}
-
-const segment = (key: PropertyKey): string | number => (typeof key === 'number' ? key : String(key))
-
-function at(text: string, offset: number, path: Path, what: string): BenchFileError {
-  const before = text.slice(0, offset).split('\n')
-  const words = path.reduce<string>(
-    (name, key) => (typeof key === 'number' ? `${name}[${key}]` : `${name && `${name}.`}${String(key)}`),
-    '',
-  )
-  return new BenchFileError(before.length, before.at(-1)!.length + 1, words, what.replace(/\.$/, ''))
 }

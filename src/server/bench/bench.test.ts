@@ -3,7 +3,7 @@ import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
 import { COMPUTER_MODELS } from '@/bench/catalogue'
 import type { Brief } from '@/core/intake/brief'
-import { BenchFileError } from '@/core/things/bench-file'
+import { JsonFileError } from '@/core/json-file'
 import { Refusal } from '../refusal'
 
 const folder = await vi.hoisted(async () => {
@@ -357,7 +357,7 @@ describe('benches', () => {
   it('that are malformed are refused, and leave nothing behind', async () => {
     const { text } = await exportBench((await activeBench()).id)
     const before = await listBenches()
-    await expect(importBench(text.replace('"sata-6"', '"sata-99"'))).rejects.toThrow(BenchFileError)
+    await expect(importBench(text.replace('"sata-6"', '"sata-99"'))).rejects.toThrow(JsonFileError)
     await expect(importBench('{')).rejects.toThrow(/Line 1, column/)
     expect(await listBenches()).toEqual(before)
   })

@@ -73,6 +73,7 @@ async function copy(): Promise<void> {
         writtenBytes: outcome.writtenBytes,
         checkedBytes: outcome.checkedBytes,
         digest: outcome.digest,
+        lost: [...outcome.lost],
         bufferBytes: outcome.bufferBytes,
         targetFingerprint: await fingerprintOf(target),
         copySeconds: seconds.copy,

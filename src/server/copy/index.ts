@@ -7,12 +7,12 @@ import { z } from 'zod'
 import { changeComputer, driveBytes, onDetach } from '../bench'
 import { advance, benchNow, keepClock, pace, setPace } from '../clock'
 import { CopyRow } from '../database/models'
-import type { CopySummary } from '@/core/copy/progress'
+import { type CopySummary, lostWords } from '@/core/copy/progress'
 import type { CopyStatus } from '../database/schemas'
 import { publish } from '../events'
 import { log } from '../log'
 import { note } from '../logbook'
-import { loadMove, type Move } from '../move'
+import { fitsLocked, loadMove, type Move } from '../move'
 import { type LegNow, loadLeg, progressOf } from '../move/legs'
 import { copyNote, readyState } from '../ready'
 import { Refusal } from '../refusal'
@@ -27,7 +27,8 @@ export async function startCopy(moveId: string, input: unknown): Promise<void> {
   await recover()
   const move = await loadMove(moveId)
   if (running().has(moveId)) throw new Refusal('This copy is running already.')
-  if (!move.row.fit || !move.row.route) throw new Refusal('There is no locked fit to copy by. Lock it in Fit first.')
+  if (!fitsLocked(move.row) || !move.row.route)
+    throw new Refusal('There is no locked fit to copy by. Lock it in Fit first.')
   const progress = (await progressOf(move.row))!
   if (progress.copied === progress.legs.length)
     throw new Refusal('All legs of this move are copied. It is not copied again.')
@@ -132,6 +133,7 @@ async function launch(move: Move, leg: LegNow, order: CopyOrder): Promise<void> 
         return
       case 'done':
         await note(moveId, `${which} done, ${formatSize(message.summary.copiedBytes)} equal`, 'good')
+        if (message.summary.lost.length > 0) await note(moveId, lostWords(message.summary.lost), 'bad')
         await end('done', null, message.summary)
         if (move.row.ready?.whenDone === 'power-off' && leg.index === leg.of - 1) {
           await changeComputer(move.computer.id, { running: 'off' })

@@ -1,6 +1,6 @@
 import { DataTypes, type QueryInterface } from 'sequelize'
 import type { InputMigrations } from 'umzug'
-import { upgradeBrief, upgradeThing } from './upgrade'
+import { upgradeBrief, upgradeFit, upgradeThing } from './upgrade'
 
 const text = (allowNull = true) => ({ type: DataTypes.TEXT, allowNull })
 const key = { type: DataTypes.STRING, primaryKey: true }
@@ -74,6 +74,22 @@ export const MIGRATIONS: InputMigrations<QueryInterface> = [
     },
     async down() {
       throw new Error('The descriptions of an earlier version cannot be made again.')
+    },
+  },
+  {
+    name: '0003-fits-of-any-layout',
+    async up({ context }) {
+      const { sequelize } = context
+      const moves = (await sequelize.query('SELECT id, fit FROM moves WHERE fit IS NOT NULL', {
+        type: 'SELECT',
+      })) as Record<string, string>[]
+      for (const { id, fit } of moves) {
+        const replacements = { id, fit: JSON.stringify(upgradeFit(JSON.parse(fit))) }
+        await sequelize.query('UPDATE moves SET fit = :fit WHERE id = :id', { replacements })
+      }
+    },
+    async down() {
+      throw new Error('The fits of an earlier version cannot be made again.')
     },
   },
 ]

@@ -33,8 +33,11 @@ export const LockedFitSchema = z.object({
   headline: z.string(),
   reason: z.string(),
 })
-/** In the order of the brief; null where it is not locked yet. */
-export const FitResultSchema = z.object({ pairs: z.array(LockedFitSchema.nullable()) })
+/** In the order of the brief; null where it is not locked yet. `earlier` holds those that were let go, newest first. */
+export const FitResultSchema = z.object({
+  pairs: z.array(LockedFitSchema.nullable()),
+  earlier: z.array(LockedFitSchema.extend({ pair: z.number() })).default([]),
+})
 export const ReadyResultSchema = z.object({ backupWaived: z.boolean(), whenDone: z.enum(['stay', 'power-off']) })
 export const SwapResultSchema = z.object({
   /** What hands do before each leg, and last what they do after all of them. */

@@ -10,6 +10,8 @@ import { AccessorySchema } from '@/core/things/accessory'
 import { ComputerSchema } from '@/core/things/computer'
 import { DriveSchema } from '@/core/things/drive'
 import { MIGRATIONS } from './migrations'
+import { FitResultSchema } from './schemas'
+import { upgradeFit } from './upgrade'
 
 const folder = mkdtempSync(path.join(tmpdir(), 'imbarco-upgrade-'))
 afterEach(() => rmSync(folder, { recursive: true, force: true }))
@@ -115,5 +117,47 @@ describe('a bench of the first version', () => {
     expect(await rows('copies')).toEqual([])
     expect(await rows('benches')).toMatchObject([{ id: 'molo-sette', name: 'Molo Sette', active: 1 }])
     await sequelize.close()
+  })
+})
+
+describe('a fit of the version that only grew GPT disks', () => {
+  it('is read as one of now', () => {
+    const old = {
+      at: 5,
+      wish: { rules: { 1: 'keep', 2: 'fill' }, sizes: {}, reserve: 0 },
+      headline: 'It fits',
+      reason: '',
+      layout: {
+        diskGuid: 'd',
+        sectorSize: 512,
+        sourceSizeBytes: 1024,
+        targetSizeBytes: 2048,
+        gaps: [],
+        partitions: [1, 2].map((number) => ({
+          number,
+          typeGuid: 't',
+          guid: 'g',
+          name: '',
+          attributes: '0'.repeat(16),
+          title: `Volume ${number}`,
+          role: 'data',
+          rule: 'keep',
+          sourceFirstLba: 10,
+          sourceLastLba: 19,
+          firstLba: 10,
+          lastLba: number * 10 + 9,
+          usedBytes: 5,
+          smallestBytes: 6,
+        })),
+      },
+    }
+    const { pairs, earlier } = FitResultSchema.parse(upgradeFit({ pairs: [old, null] }))
+    expect([pairs[1], earlier]).toEqual([null, []])
+    const { layout } = pairs[0]!
+    expect([layout.scheme, layout.sourceSectorSize]).toEqual(['gpt', 512])
+    expect(layout.partitions.map((p) => [p.sourceNumber, p.leastBytes, p.resizes])).toEqual([
+      [1, 6, false],
+      [2, 6, true],
+    ])
   })
 })

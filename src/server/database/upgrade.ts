@@ -77,3 +77,29 @@ function isoDay(words: string): string | undefined {
   const index = MONTHS.indexOf((month ?? '').slice(0, 3))
   return index < 0 ? undefined : `2026-${String(index + 1).padStart(2, '0')}-${day.padStart(2, '0')}`
 }
+
+/** Locked fits of a version that only knew GPT, one sector size and sizes that stay or grow. */
+export function upgradeFit({ pairs }: Old): Old {
+  return {
+    pairs: (pairs as (Old | null)[]).map((locked) => locked && { ...locked, layout: layout(locked.layout as Old) }),
+  }
+}
+
+function layout({ partitions, ...rest }: Old): Old {
+  return {
+    ...rest,
+    scheme: 'gpt',
+    diskSignature: '',
+    sourceSectorSize: rest.sectorSize,
+    partitions: (partitions as Old[]).map(({ smallestBytes, ...p }) => ({
+      ...p,
+      sourceNumber: p.number,
+      leastBytes: smallestBytes,
+      resizes: Number(p.lastLba) - Number(p.firstLba) > Number(p.sourceLastLba) - Number(p.sourceFirstLba),
+    })),
+    extended: null,
+    hybrid: [],
+    startArea: { bootCode: false, lastLba: 0 },
+    changes: [],
+  }
+}

@@ -98,10 +98,9 @@ export async function moveDrives(id: string): Promise<{ id: string; name: string
 
 /** Why a move whose way was taken cannot be carried out yet, or undefined. Also undefined before a way is taken. */
 export function obstacleOf(move: Move): string | undefined {
-  const { row, computer, brief } = move
+  const { row, brief } = move
   if (!row.route || !row.survey) return undefined
   return whyNotYet({
-    firmwareMode: computer.firmware.mode,
     toVirtualMachine: brief.toVirtualMachine,
     toOtherComputer: brief.targetComputerId !== null,
     plan: row.route.plan,
@@ -123,6 +122,11 @@ export function plateOf(drive: Drive, bench: BenchState): PlateView {
     inComputer: berth.inComputer,
     connected: berth.link !== undefined,
   }
+}
+
+/** True when every drive of a move has its locked fit. */
+export function fitsLocked({ fit }: Pick<MoveRow, 'fit'>): boolean {
+  return fit?.pairs.every((p) => p !== null) ?? false
 }
 
 type StationColumn = 'intake' | 'survey' | 'route' | 'fit' | 'ready' | 'swap' | 'proof' | 'handover'

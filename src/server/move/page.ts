@@ -1,3 +1,4 @@
+import { whyNotProved } from '@/core/intake/possible'
 import { headState } from '../head'
 import { logbook } from '../logbook'
 import { clockTime } from '../words'
@@ -21,6 +22,8 @@ export async function movePage(id: string) {
     title: `${brief.name}, ${brief.customer}`,
     rail: moveRail(move.row, progress),
     obstacle: obstacleOf(move),
+    /** Why the start of what was copied cannot be followed by this version. */
+    notProved: move.goal && progress && progress.copied > 0 ? whyNotProved(move.goal.firmware) : undefined,
     trouble: await planTrouble(move, progress),
     plates: pairs.map((p) => ({
       source: plateOf(p.source, bench),

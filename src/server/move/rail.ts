@@ -1,8 +1,9 @@
 import { lowerFirst } from '@/core/words'
 import { formatSize } from '@/core/bytes/size'
-import { fitSizes } from '@/core/fit/solve'
+import { fitSizes } from '@/core/fit/types'
 import { railOf, type RailStop, type StationId } from '@/core/move/stations'
 import type { MoveRow } from '../database/models'
+import { fitsLocked } from '.'
 import type { Progress } from './legs'
 
 /** The rail of a move, from what its stations have left behind. With several legs it tells which one it is in. */
@@ -14,8 +15,8 @@ export function moveRail(row: MoveRow, progress: Progress | undefined): RailStop
     results.survey = `${drives} ${drives === 1 ? 'drive' : 'drives'} read`
   }
   if (row.route && progress) results.route = routeNote(progress)
-  if (row.fit?.pairs.every((p) => p !== null)) results.fit = fitNote(row.fit.pairs[0]!.layout)
-  if (!row.fit || !progress) return railOf(results)
+  if (fitsLocked(row)) results.fit = fitNote(row.fit!.pairs[0]!.layout)
+  if (!fitsLocked(row) || !progress) return railOf(results)
 
   const { legs, copies, copied, phase, leg } = progress
   const copy = copies[leg]
@@ -25,7 +26,7 @@ export function moveRail(row: MoveRow, progress: Progress | undefined): RailStop
   const handsFirst = phase !== undefined && phase > 0
   if (started && !between) results.ready = 'all settled'
   if (between && (handsFirst || started)) results.ready = 'all settled'
-  if (!between) results.copy = `${formatSize(copiedBytes(progress))}, equal`
+  if (!between) results.copy = copyNote(progress)
   else if (handsFirst) results.copy = `leg ${copied} of ${legs.length} copied`
   if (!between && phase === undefined) results.swap = 'old drive out'
   const trial = row.proof?.trials.at(-1)
@@ -48,6 +49,11 @@ export function copiedBytes({ copies }: Progress): number {
   return copies.reduce((sum, c) => sum + (c?.summary?.copiedBytes ?? 0), 0)
 }
 
+function copyNote(progress: Progress): string {
+  const lost = progress.copies.flatMap((c) => c?.summary?.lost ?? []).reduce((sum, run) => sum + run.sectors, 0)
+  return `${formatSize(copiedBytes(progress))}, ${lost > 0 ? `${lost} sectors lost` : 'equal'}`
+}
+
 function routeNote({ plan, legs }: Progress): string {
   const [title] = plan.title.split(',')
   const words = lowerFirst(title)
@@ -57,5 +63,5 @@ function routeNote({ plan, legs }: Progress): string {
 function fitNote(layout: NonNullable<NonNullable<MoveRow['fit']>['pairs'][number]>['layout']): string {
   const grown = layout.partitions.find((p) => p.rule === 'fill') ?? layout.partitions[0]
   const name = grown.role === 'system' ? 'C:' : grown.title
-  return `${name} to ${formatSize(fitSizes(grown, layout.sectorSize).after)}`
+  return `${name} to ${formatSize(fitSizes(grown, layout).after)}`
 }

@@ -14,9 +14,11 @@ import { phaseNow } from '../swap'
 import { benchName } from '../bench'
 import { DEMO_BENCH } from '../bench/make'
 import { calendarDay, clockSeconds, clockTime, dayWords, promiseWords } from '../words'
+import { releaseStale } from '../fit'
+import { fitCandidates } from '../fit/candidates'
 import { loadLeg, stepsOf } from './legs'
 import type { MovePage } from './page'
-import { plateOf } from '.'
+import { moveRow, plateOf } from '.'
 
 // What each station's page shows, as plain values. Everything is computed here or in core; pages only draw.
 
@@ -124,29 +126,34 @@ export async function routeView({ move, progress, obstacle, trouble }: MovePage)
   }
 }
 
-export function fitView({ move, progress, plates }: MovePage) {
-  const { survey, fit } = move.row
-  const copies = progress?.copies ?? []
+export async function fitView({ move, progress, plates, obstacle }: MovePage) {
+  const copies = (progress?.copies ?? []).flatMap((c) => (c ? [c] : []))
+  const stale = await releaseStale(move, copies.length > 0)
+  const { survey, fit } = stale ? await moveRow(move.id) : move.row
   return {
-    pairs: plates.flatMap((p, i) => {
+    pairs: plates.map((p, i) => {
       const { source, target } = survey!.pairs[i]
       const locked = fit?.pairs[i]
-      const leg = progress!.legs.findLast((l) => l.transfer.pair === i)!.transfer
-      return target && p.target
-        ? [
-            {
-              index: i,
-              source: p.source,
-              target: p.target,
-              sourceSurvey: source,
-              targetSurvey: target,
-              locked: locked ? { wish: locked.wish, at: clockTime(locked.at) } : null,
-              leg,
-            },
-          ]
-        : []
+      const leg = progress!.legs.findLast((l) => l.transfer.pair === i)?.transfer ?? null
+      return {
+        index: i,
+        source: p.source,
+        target: p.target ?? null,
+        sourceSurvey: source,
+        targetSurvey: target,
+        locked: locked ? { wish: locked.wish, layout: locked.layout, at: clockTime(locked.at) } : null,
+        earlier: (fit?.earlier ?? [])
+          .filter((e) => e.pair === i)
+          .map((e) => ({ at: clockTime(e.at), headline: e.headline, wish: e.wish, layout: e.layout })),
+        leg,
+      }
     }),
-    copied: copies.some((c) => c && ['done', 'running', 'paused'].includes(c.status)),
+    candidates: await fitCandidates(move),
+    copied: copies.some((c) => ['done', 'running', 'paused'].includes(c.status)),
+    /** Said when a drive is another than when it was read. */
+    stale: stale ?? null,
+    /** Why this version goes no further than this with the move. */
+    obstacle: obstacle ?? null,
   }
 }
 

@@ -1,3 +1,4 @@
+import { whyNotProved } from '@/core/intake/possible'
 import { type OpenDrive, openDrive } from '@/bench/open-drive'
 import type { Computer } from '@/core/things/computer'
 import { driveName } from '@/core/things/drive'
@@ -20,6 +21,8 @@ export async function startTrial(moveId: string): Promise<void> {
   const { row } = move
   const computer = trialComputer(move)
   if (!row.survey) throw new Refusal('Read the drives in Survey first.')
+  const why = whyNotProved(computer.firmware)
+  if (why) throw new Refusal(why)
   if (!computer.mains) throw new Refusal(`The ${computer.name} has no mains power: plug it in first.`)
   const copy = await latestCopy(moveId)
   if (copy?.status === 'running' || copy?.status === 'paused') {

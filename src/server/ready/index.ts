@@ -2,7 +2,9 @@ import { stat, statfs } from 'node:fs/promises'
 import { z } from 'zod'
 import { MIB } from '@/core/bytes/size'
 import { readMarker } from '@/core/copy/marker'
-import { openCount, type ReadyItem, readyItems } from '@/core/ready/items'
+import { movedPartitions } from '@/core/fit/ends'
+import { openCount, readyItems } from '@/core/ready/items'
+import type { ReadyItem } from '@/core/ready/port'
 import { whyItFails } from '@/core/route/play'
 import { fingerprintOf } from '@/core/survey/survey'
 import { placeKey } from '@/core/things/bench'
@@ -80,6 +82,7 @@ export async function readyState(move: Move, leg: LegNow): Promise<ReadyState> {
     handsFirst,
     routeHolds: places,
     surveyedAt: clockTime(row.survey.at),
+    leftOut: movedPartitions(leg.source).filter((p) => !leg.layout.partitions.some((q) => q.sourceNumber === p.number)),
   })
   return {
     items,

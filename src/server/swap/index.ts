@@ -4,7 +4,7 @@ import { changeComputer, computerById, driveById, placeDrive } from '../bench'
 import { benchNow } from '../clock'
 import { running } from '../copy/current'
 import { note } from '../logbook'
-import { keep, loadMove, type Move } from '../move'
+import { fitsLocked, keep, loadMove, type Move } from '../move'
 import { type Progress, progressOf, stepsOf } from '../move/legs'
 import { Refusal } from '../refusal'
 
@@ -20,7 +20,7 @@ export async function finishStep(moveId: string, input: unknown): Promise<void> 
   const { step: id } = StepSchema.parse(input)
   const move = await loadMove(moveId)
   const progress = await progressOf(move.row)
-  if (!progress || !move.row.fit) throw new Refusal('Lock a fit first; nothing is taken apart before.')
+  if (!progress || !fitsLocked(move.row)) throw new Refusal('Lock a fit first; nothing is taken apart before.')
   if (running().has(moveId)) throw new Refusal('A copy is running; its drives stay where they are.')
   if (progress.phase === undefined) {
     const copiedAll = progress.copied === progress.legs.length

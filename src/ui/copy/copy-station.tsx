@@ -2,7 +2,7 @@
 
 import { useState } from 'react'
 import { formatDuration, formatRate, formatSize } from '@/core/bytes/size'
-import type { CopyProgress, CopySummary } from '@/core/copy/progress'
+import { type CopyProgress, type CopySummary, lostWords } from '@/core/copy/progress'
 import type { Transfer } from '@/core/route/types'
 import { post, useAct } from '@/ui/frame/act'
 import { useProgress } from '@/ui/frame/events'
@@ -15,7 +15,7 @@ import { Facts } from '@/ui/shared/facts'
 import { type LogLine, Logbook } from '@/ui/shared/logbook'
 import { Plate, type PlateDrive } from '@/ui/shared/plate'
 import { SpeedChart } from './speed-chart'
-import { CopySummaryPanel } from './summary'
+import { CopySummaryPanel, LostList } from './summary'
 
 interface CopyView {
   readonly copy: {
@@ -120,6 +120,7 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }
         </div>
       )}
       {progress && <Bar progress={progress} done={copy.status === 'done'} />}
+      {copy.summary && copy.summary.lost.length > 0 && <LostList lost={copy.summary.lost} />}
       {copy.summary && <CopySummaryPanel summary={copy.summary} />}
       <section className="panel mt-4 p-4">
         <div className="mb-1 flex flex-wrap justify-between gap-x-4">
@@ -182,7 +183,10 @@ function wordsOf(view: CopyView, progress: CopyProgress | null): { heading: stri
   switch (copy.status) {
     case 'done':
       return {
-        heading: `${formatSize(copy.summary!.copiedBytes)} copied, and all of it reads back equal`,
+        heading:
+          copy.summary!.lost.length > 0
+            ? `Copied, but ${lostWords(copy.summary!.lost)}`
+            : `${formatSize(copy.summary!.copiedBytes)} copied, and all of it reads back equal`,
         reason: `Started ${view.started}, done ${view.ended}. The ${view.source.name} was only read and is as it was.`,
       }
     case 'stopped':

@@ -1,5 +1,5 @@
-import { formatDuration, formatRate, formatSize } from '@/core/bytes/size'
-import type { CopySummary } from '@/core/copy/progress'
+import { formatDuration, formatRate, formatSize, groupDigits } from '@/core/bytes/size'
+import { type CopySummary, type Lost, lostWords } from '@/core/copy/progress'
 import { shortDigest } from '@/core/digest'
 import { type Fact, Facts } from '@/ui/shared/facts'
 
@@ -53,12 +53,35 @@ export function CopySummaryPanel({ summary }: { summary: CopySummary }) {
   )
 }
 
-/** Bytes that were copied but did not read back equal. */
-export function lostBytes({ copiedBytes, checkedBytes }: CopySummary): number {
-  return copiedBytes - checkedBytes
+function lostFact({ lost }: CopySummary): Fact {
+  return {
+    name: 'Lost',
+    value: lost.length === 0 ? 'nothing' : lostWords(lost),
+    tone: lost.length === 0 ? 'good' : 'bad',
+  }
 }
 
-function lostFact(summary: CopySummary): Fact {
-  const lost = lostBytes(summary)
-  return { name: 'Lost', value: lost === 0 ? 'nothing' : formatSize(lost), tone: lost === 0 ? 'good' : 'bad' }
+/** What the source did not give, sector by sector and file by file. */
+export function LostList({ lost }: { lost: readonly Lost[] }) {
+  return (
+    <section className="panel mt-4 p-4" data-testid="lost">
+      <h2 className="mb-1 font-bold">What could not be read</h2>
+      <p className="mb-3 text-ink-soft">
+        Zeros stand in its place on the target; everything else is there. These files need their backup.
+      </p>
+      <ul className="space-y-1.5">
+        {lost.map((run) => (
+          <li key={run.sourceLba} className="flex flex-wrap justify-between gap-x-6 border-b border-line pb-1.5">
+            <span className="min-w-0 break-words">
+              {run.files.length > 0 ? run.files.join(', ') : 'no file; the place belongs to none that can be told'}
+            </span>
+            <span className="font-mono text-[13px] text-ink-soft">
+              partition {run.partition}, sector {groupDigits(run.sourceLba)}
+              {run.sectors > 1 && ` and ${run.sectors - 1} more`}
+            </span>
+          </li>
+        ))}
+      </ul>
+    </section>
+  )
 }

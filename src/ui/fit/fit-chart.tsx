@@ -3,35 +3,50 @@
 import { useState } from 'react'
 import { clsx } from 'clsx'
 import { formatSize } from '@/core/bytes/size'
-import { fitSizes } from '@/core/fit/solve'
-import type { Layout } from '@/core/fit/types'
+import type { SizeRange } from '@/core/fit/range'
+import { fitSizes, type Layout } from '@/core/fit/types'
 import type { DriveSurvey } from '@/core/survey/types'
 import { BANDS, Hull } from '@/ui/shared/hull'
-import { type HullPart, type PlacedPart, placeParts } from '@/ui/shared/hull-geometry'
+import { type HullPart, LEGIBLE, type PlacedPart, placeParts } from '@/ui/shared/hull-geometry'
 import { withGaps } from '@/ui/shared/hull-parts'
 import { HullLabels } from '@/ui/shared/hull-labels'
-import type { PlateDrive } from '@/ui/shared/plate'
+import { SizeHandle } from './size-handle'
 
 const HEIGHT = 352
 const TOP = 30
 
 /** Measures of the drawing in its own units: room for the names at each side, then the hulls. */
 const WIDE = { width: 740, hull: 118, names: 160 }
-const NARROW = { width: 440, hull: 100, names: 96 }
+const NARROW = { width: 480, hull: 92, names: 122 }
 type Measures = typeof WIDE
+
+/** How the ends of partitions are moved. */
+export interface Sizing {
+  /** Partitions whose end can be taken, by number on the source. */
+  readonly numbers: readonly number[]
+  readonly rangeOf: (number: number) => SizeRange | undefined
+  readonly onSize: (number: number, bytes: number, stroke?: string) => void
+}
+
+interface Named {
+  readonly model: string
+  readonly serial: string
+}
 
 interface FitChartProps {
   readonly layout: Layout
-  readonly source: PlateDrive & { readonly model: string }
-  readonly target: PlateDrive & { readonly model: string }
+  readonly source: Named
+  readonly target: Named
   readonly selected: string
   readonly onSelect: (key: string) => void
-  /** What is on the target now. */
-  readonly held: DriveSurvey
+  /** What is on the target now: a survey, words for a drive that was not surveyed, null for a disk not made yet. */
+  readonly held: DriveSurvey | string | null
+  readonly sizing?: Sizing
 }
 
 /** Source and target side by side, a band from each partition to where it goes. */
-export function FitChart({ layout, source, target, selected, onSelect, held }: FitChartProps) {
+export function FitChart({ layout, source, target, selected, onSelect, held, sizing }: FitChartProps) {
+  const drawing = { layout, selected, onSelect, held, sizing }
   const [scale, setScale] = useState<'legible' | 'true'>('legible')
   return (
     <figure className="panel p-4">
@@ -39,7 +54,7 @@ export function FitChart({ layout, source, target, selected, onSelect, held }: F
         <span>
           <span className="font-bold">Source</span>{' '}
           <span className="font-mono text-ink-soft">
-            {source.model} · …{source.serial.slice(-4)} · {formatSize(layout.sourceSizeBytes)}
+            {nameOf(source)} · {formatSize(layout.sourceSizeBytes)}
           </span>
         </span>
         <span className="flex items-baseline gap-1.5 text-ink-soft">
@@ -59,15 +74,15 @@ export function FitChart({ layout, source, target, selected, onSelect, held }: F
         <span>
           <span className="font-bold">Target</span>{' '}
           <span className="font-mono text-ink-soft">
-            {target.model} · …{target.serial.slice(-4)} · {formatSize(layout.targetSizeBytes)}
+            {nameOf(target)} · {formatSize(layout.targetSizeBytes)}
           </span>
         </span>
       </figcaption>
       <div className="max-sm:hidden">
-        <Drawing measures={WIDE} layout={layout} scale={scale} selected={selected} onSelect={onSelect} held={held} />
+        <Drawing measures={WIDE} scale={scale} {...drawing} />
       </div>
       <div className="sm:hidden">
-        <Drawing measures={NARROW} layout={layout} scale={scale} selected={selected} onSelect={onSelect} held={held} />
+        <Drawing measures={NARROW} scale={scale} {...drawing} />
       </div>
       <Held held={held} />
     </figure>
@@ -75,7 +90,11 @@ export function FitChart({ layout, source, target, selected, onSelect, held }: F
 }
 
 /** What the target holds now, by name and use, since all of it will be gone. */
-function Held({ held }: { held: DriveSurvey }) {
+function Held({ held }: { held: DriveSurvey | string | null }) {
+  if (held === null) return null
+  if (typeof held === 'string') {
+    return held && <p className="mt-2 text-[13.5px] text-vermilion">On the target now, and erased: {held}.</p>
+  }
   if (held.scheme === 'none') return null
   const names = held.partitions.map((p) => `${p.title}, ${formatSize(p.volume?.usedBytes ?? p.sizeBytes)} used`)
   return (
@@ -85,23 +104,29 @@ function Held({ held }: { held: DriveSurvey }) {
   )
 }
 
-interface DrawingProps extends Pick<FitChartProps, 'layout' | 'selected' | 'onSelect' | 'held'> {
+interface DrawingProps extends Pick<FitChartProps, 'layout' | 'selected' | 'onSelect' | 'held' | 'sizing'> {
   readonly measures: Measures
   readonly scale: 'legible' | 'true'
 }
 
-function Drawing({ measures, layout, scale, selected, onSelect, held }: DrawingProps) {
+function Drawing({ measures, layout, scale, selected, onSelect, held, sizing }: DrawingProps) {
   const { width, hull, names } = measures
   const [sourceX, targetX] = [names, width - names - hull]
   const before = placeParts(sourceParts(layout), HEIGHT, scale)
   const after = placeParts(targetParts(layout), HEIGHT, scale)
   return (
-    <svg viewBox={`0 0 ${width} ${TOP + HEIGHT + 14}`} className="w-full" role="img" aria-label={describe(layout)}>
+    <svg
+      viewBox={`0 0 ${width} ${TOP + HEIGHT + 14}`}
+      className="w-full"
+      // What can be taken hold of must not lie in a picture.
+      role={sizing ? 'group' : 'img'}
+      aria-label={describe(layout)}
+    >
       <text x={sourceX + hull / 2} y="16" textAnchor="middle" fontSize="12.5" fill="var(--ink-soft)">
         stays as it is
       </text>
       <text x={targetX + hull / 2} y="16" textAnchor="middle" fontSize="12.5" fontWeight="700" fill="var(--vermilion)">
-        {held.scheme === 'none' ? 'erased; it is empty now' : 'everything here is erased'}
+        {held === null ? 'made anew' : isEmpty(held) ? 'erased; it is empty now' : 'everything here is erased'}
       </text>
       {before.map((part) => {
         const goal = after.find((p) => p.key === part.key)
@@ -112,8 +137,29 @@ function Drawing({ measures, layout, scale, selected, onSelect, held }: DrawingP
       })}
       <Hull parts={before} x={sourceX} y={TOP} width={hull} onSelect={onSelect} />
       <Hull parts={after} x={targetX} y={TOP} width={hull} selected={selected} onSelect={onSelect} />
-      <HullLabels parts={before} x={sourceX} y={TOP} height={HEIGHT} side="left" />
-      <HullLabels parts={after} x={targetX + hull} y={TOP} height={HEIGHT} side="right" />
+      <HullLabels parts={before} x={sourceX} y={TOP} height={HEIGHT} side="left" room={names} />
+      <HullLabels parts={after} x={targetX + hull} y={TOP} height={HEIGHT} side="right" room={names} />
+      {sizing &&
+        after
+          .filter((part) => sizing.numbers.includes(Number(part.key)))
+          .map((part) => (
+            <SizeHandle
+              key={part.key}
+              title={part.title}
+              x={targetX + hull / 2}
+              y={TOP + part.top + part.height}
+              bytes={part.sizeBytes}
+              bounds={{ least: leastOf(layout, part.key), most: layout.targetSizeBytes }}
+              bytesPerUnit={
+                // A sliver is drawn larger than it is; dragging it goes by the drive's own scale.
+                part.height > LEGIBLE ? part.sizeBytes / part.height : layout.targetSizeBytes / HEIGHT
+              }
+              selected={selected === part.key}
+              rangeOf={() => sizing.rangeOf(Number(part.key))}
+              onTake={() => onSelect(part.key)}
+              onSize={(bytes, stroke) => sizing.onSize(Number(part.key), bytes, stroke)}
+            />
+          ))}
     </svg>
   )
 }
@@ -138,24 +184,38 @@ function Band({ from, to, x1, x2, dim }: BandProps) {
   )
 }
 
+function leastOf(layout: Layout, key: string): number {
+  return layout.partitions.find((p) => String(p.sourceNumber) === key)!.leastBytes
+}
+
+function isEmpty(held: DriveSurvey | string): boolean {
+  return typeof held === 'string' ? held === '' : held.scheme === 'none'
+}
+
+function nameOf({ model, serial }: Named): string {
+  return serial ? `${model} · …${serial.slice(-4)}` : model
+}
+
 function sourceParts(layout: Layout): HullPart[] {
-  return layout.partitions.map((p) => ({
-    key: String(p.number),
-    title: p.title,
-    role: p.role,
-    sizeBytes: fitSizes(p, layout.sectorSize).before,
-    usedBytes: p.usedBytes,
-  }))
+  return [...layout.partitions]
+    .sort((a, b) => a.sourceFirstLba - b.sourceFirstLba)
+    .map((p) => ({
+      key: String(p.sourceNumber),
+      title: p.title,
+      role: p.role,
+      sizeBytes: fitSizes(p, layout).before,
+      usedBytes: p.usedBytes,
+    }))
 }
 
 function targetParts(layout: Layout): HullPart[] {
   const partitions = layout.partitions.map((p) => ({
     firstLba: p.firstLba,
     part: {
-      key: String(p.number),
+      key: String(p.sourceNumber),
       title: p.title,
       role: p.role,
-      sizeBytes: fitSizes(p, layout.sectorSize).after,
+      sizeBytes: fitSizes(p, layout).after,
       usedBytes: p.usedBytes,
     },
   }))
@@ -165,7 +225,7 @@ function targetParts(layout: Layout): HullPart[] {
 function describe(layout: Layout): string {
   return layout.partitions
     .map((p) => {
-      const { before, after } = fitSizes(p, layout.sectorSize)
+      const { before, after } = fitSizes(p, layout)
       return `${p.title}: ${formatSize(before)} becomes ${formatSize(after)}`
     })
     .join('; ')

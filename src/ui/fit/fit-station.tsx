@@ -1,10 +1,11 @@
 'use client'
 
-import { type ReactNode, useMemo, useState } from 'react'
-import { clsx } from 'clsx'
-import { formatSize } from '@/core/bytes/size'
+import { type ReactNode, useCallback, useEffect, useMemo, useState } from 'react'
+import { formatCapacity, formatSize, parseSize } from '@/core/bytes/size'
+import { rangeOf, withSize } from '@/core/fit/range'
+import { movedPartitions, targetOf } from '@/core/fit/ends'
 import { defaultWish, solveFit } from '@/core/fit/solve'
-import type { FitResult, FitWish } from '@/core/fit/types'
+import type { FitResult, FitTarget, FitWish, Layout } from '@/core/fit/types'
 import { formatRange } from '@/core/route/timing'
 import type { Transfer } from '@/core/route/types'
 import type { DriveSurvey } from '@/core/survey/types'
@@ -18,22 +19,51 @@ import { Facts } from '@/ui/shared/facts'
 import { PairTabs } from '@/ui/shared/pair-tabs'
 import type { PlateDrive } from '@/ui/shared/plate'
 import { FitChart } from './fit-chart'
+import { Choice, FitOptions } from './fit-options'
 import { FitTable } from './fit-table'
+import { FitTools } from './fit-tools'
 import { SelectedVolume } from './selected-volume'
+import { useHistory } from './use-history'
+import { WhyNot } from './why-not'
+
+interface Locked {
+  readonly wish: FitWish
+  readonly layout: Layout
+  readonly at: string
+}
 
 interface FitPair {
   readonly index: number
   readonly source: PlateDrive & { readonly model: string }
-  readonly target: PlateDrive & { readonly model: string }
+  /** Null where a virtual disk is still to be made. */
+  readonly target: (PlateDrive & { readonly model: string }) | null
   readonly sourceSurvey: DriveSurvey
-  readonly targetSurvey: DriveSurvey
-  readonly locked: { readonly wish: FitWish; readonly at: string } | null
-  readonly leg: Pick<Transfer, 'bytes' | 'timing' | 'lowSeconds' | 'highSeconds'>
+  readonly targetSurvey: DriveSurvey | null
+  readonly locked: Locked | null
+  readonly earlier: readonly (Locked & { readonly headline: string })[]
+  readonly leg: Pick<Transfer, 'bytes' | 'timing' | 'lowSeconds' | 'highSeconds'> | null
+}
+
+interface Candidate {
+  readonly id: string
+  readonly name: string
+  readonly model: string
+  readonly serial: string
+  readonly place: string
+  readonly sizeBytes: number
+  readonly logicalSectorSize: number
+  readonly holds: string
+  readonly isEmpty: boolean
 }
 
 interface FitView {
   readonly pairs: readonly FitPair[]
+  readonly candidates: readonly Candidate[]
   readonly copied: boolean
+  /** Said when a drive is another than when it was read. */
+  readonly stale: string | null
+  /** Why it goes no further than this. */
+  readonly obstacle: string | null
 }
 
 /** Where everything goes on the targets, one drive after the other. */
@@ -55,7 +85,8 @@ export function FitStation({ moveId, view }: { moveId: string; view: FitView }) 
     <FitOfPair
       key={shown}
       moveId={moveId}
-      view={{ ...pairs[shown], copied: view.copied }}
+      pair={pairs[shown]}
+      view={view}
       tabs={tabs}
       onLocked={further < 0 ? undefined : () => setShown(further)}
     />
@@ -64,30 +95,60 @@ export function FitStation({ moveId, view }: { moveId: string; view: FitView }) 
 
 interface FitOfPairProps {
   readonly moveId: string
-  readonly view: FitPair & { readonly copied: boolean }
+  readonly pair: FitPair
+  readonly view: FitView
   readonly tabs: ReactNode
   /** Goes on to the next drive that is not locked; absent when this is the last one. */
   readonly onLocked?: () => void
 }
 
 /** Solved in the browser at each change, and once more by the server when locked. */
-function FitOfPair({ moveId, view, tabs, onLocked }: FitOfPairProps) {
+function FitOfPair({ moveId, pair, view, tabs, onLocked }: FitOfPairProps) {
   const { act, go, busy } = useAct()
-  const { lockFit, unlockFit } = useActions()
-  const { sourceSurvey, targetSurvey, locked } = view
-  const [changed, setWish] = useState<FitWish>(() => defaultWish(sourceSurvey))
-  const wish = locked?.wish ?? changed
-  const result = useMemo(() => solveFit(sourceSurvey, targetSurvey, wish), [sourceSurvey, targetSurvey, wish])
-  const first = sourceSurvey.partitions.find((p) => wish.rules[p.number] === 'fill') ?? sourceSurvey.partitions[0]
+  const { lockFit, unlockFit, takeTarget, readDrives } = useActions()
+  const { sourceSurvey, targetSurvey, locked, earlier } = pair
+  const history = useHistory<FitWish>(() => locked?.wish ?? earlier[0]?.wish ?? defaultWish(sourceSurvey))
+  const { set, undo, redo } = history
+  const wish = locked?.wish ?? history.now
+  const [tried, setTried] = useState('')
+  const candidate = locked ? undefined : view.candidates.find((c) => c.id === tried)
+  const [virtualBytes, setVirtualBytes] = useState(locked?.layout.targetSizeBytes ?? sourceSurvey.sizeBytes)
+  const target = useMemo<FitTarget>(
+    () => candidate ?? targetOf(sourceSurvey, targetSurvey, virtualBytes),
+    [candidate, sourceSurvey, targetSurvey, virtualBytes],
+  )
+  const result = useMemo(() => solveFit(sourceSurvey, target, wish), [sourceSurvey, target, wish])
+  const moved = movedPartitions(sourceSurvey)
+  const first = moved.find((p) => wish.rules[p.number] === 'fill') ?? moved[0]
   const [selected, setSelected] = useState(String(first?.number ?? ''))
+  const [compared, setCompared] = useState('')
+  const canChange = !locked && !view.copied
+  useUndoKeys(canChange, undo, redo)
+
   const ready = `/moves/${moveId}/ready`
   const layout = result.fits ? result.layout : undefined
-  const original = sourceSurvey.partitions.find((p) => String(p.number) === selected)
+  const nearest = useMemo(
+    () => (result.fits || !result.nearest ? undefined : solveFit(sourceSurvey, target, result.nearest.wish)),
+    [result, sourceSurvey, target],
+  )
+  const shown = layout ?? (nearest?.fits ? nearest.layout : undefined)
+  const original = moved.find((p) => String(p.number) === selected)
   const { heading, reason } = wordsOf(result)
+  const range = useCallback(
+    (number: number) => rangeOf(sourceSurvey, target, wish, number),
+    [sourceSurvey, target, wish],
+  )
+  const resize = useCallback(
+    (number: number, bytes: number, stroke?: string) => set(withSize(wish, number, bytes), stroke),
+    [set, wish],
+  )
   const lock = async () => {
-    const done = await act(() => lockFit(moveId, wish, view.index), onLocked ? undefined : ready)
+    const fit = { wish, pair: pair.index, ...(targetSurvey ? {} : { virtualBytes }) }
+    const done = await act(() => lockFit(moveId, fit), onLocked || view.obstacle ? undefined : ready)
     if (done) onLocked?.()
   }
+  const left = new Set(wish.leaveOut ?? [])
+  const before = compared === '' ? undefined : earlier[Number(compared)]
   return (
     <Stage
       heading={heading}
@@ -104,58 +165,252 @@ function FitOfPair({ moveId, view, tabs, onLocked }: FitOfPairProps) {
           {original && (
             <SelectedVolume
               original={original}
-              partition={layout?.partitions.find((p) => p.number === original.number)}
+              partition={layout?.partitions.find((p) => p.sourceNumber === original.number)}
               layout={layout}
               wish={wish}
-              locked={locked !== null}
-              onWish={setWish}
+              order={(layout?.partitions ?? []).map((p) => p.sourceNumber)}
+              range={locked ? undefined : range(original.number)}
+              locked={!canChange}
+              onWish={set}
+              onSize={(bytes, stroke) => resize(original.number, bytes, stroke)}
             />
           )}
-          <Reserve wish={wish} locked={locked !== null} onWish={setWish} />
-          <AsideBlock title="This copy">
-            <Facts
-              facts={[
-                { name: 'To copy', value: formatSize(view.leg.bytes), mono: true },
-                { name: 'Limited by', value: view.leg.timing.limitedBy },
-                { name: 'Time', value: formatRange(view.leg.lowSeconds, view.leg.highSeconds), mono: true },
-              ]}
-            />
-          </AsideBlock>
+          <ThisCopy pair={pair} tried={candidate !== undefined} />
         </>
       }
       next={
-        locked ? (
-          <NextAction
-            label={onLocked ? 'Go on to the next drive' : 'Go on to Ready'}
-            onAct={() => (onLocked ? onLocked() : go(ready))}
-            disabled={busy}
-            hint={`Locked ${locked.at}. This is what will be written.`}
-          />
-        ) : (
-          <NextAction label="Lock this fit" onAct={() => void lock()} disabled={busy || !result.fits} />
-        )
+        <Next
+          locked={locked}
+          canLock={result.fits && !busy && !view.stale}
+          busy={busy}
+          obstacle={view.obstacle}
+          candidate={candidate}
+          more={onLocked !== undefined}
+          onGo={() => (onLocked ? onLocked() : go(ready))}
+          onLock={() => void lock()}
+          onTake={() =>
+            void act(() => takeTarget(moveId, { pair: pair.index, driveId: candidate!.id }), `/moves/${moveId}/intake`)
+          }
+        />
       }
     >
       {tabs}
-      {layout ? (
-        <>
-          <FitChart
-            layout={layout}
-            source={view.source}
-            target={view.target}
-            selected={selected}
-            onSelect={setSelected}
-            held={targetSurvey}
-          />
-          <FitTable layout={layout} selected={selected} onSelect={setSelected} />
-        </>
-      ) : (
-        <div className="space-y-3">
-          {!result.fits && <Callout tone="bad">{result.obstacles[0].mend}</Callout>}
-          {!locked && <Button onClick={() => setWish(defaultWish(sourceSurvey))}>Begin again with what fits</Button>}
+      {view.stale && (
+        <div className="mb-4">
+          <Callout tone="bad">
+            <span className="flex flex-wrap items-center justify-between gap-3">
+              {view.stale}
+              <Button
+                small
+                onClick={() => void act(() => readDrives(moveId), `/moves/${moveId}/survey`)}
+                disabled={busy}
+              >
+                Read the drives again
+              </Button>
+            </span>
+          </Callout>
         </div>
       )}
+      {canChange && (
+        <>
+          <TargetChoice
+            pair={pair}
+            candidates={view.candidates}
+            tried={tried}
+            onTry={setTried}
+            virtualBytes={virtualBytes}
+            onVirtual={setVirtualBytes}
+          />
+          <FitTools
+            survey={sourceSurvey}
+            sourceName={pair.source.name}
+            wish={wish}
+            layout={layout}
+            canUndo={history.canUndo}
+            canRedo={history.canRedo}
+            onUndo={undo}
+            onRedo={redo}
+            onWish={set}
+          />
+        </>
+      )}
+      {!result.fits && <WhyNot result={result} canUndo={history.canUndo} onUndo={undo} onWish={set} />}
+      {shown && (
+        <>
+          {!layout && <p className="mb-2 text-ink-soft">The nearest that fits:</p>}
+          <FitChart
+            layout={shown}
+            source={pair.source}
+            target={candidate ?? pair.target ?? { model: 'virtual disk', serial: '' }}
+            selected={selected}
+            onSelect={setSelected}
+            held={candidate ? (candidate.isEmpty ? '' : candidate.holds) : targetSurvey}
+            sizing={
+              canChange && layout
+                ? {
+                    numbers: moved.filter((p) => p.volume && !left.has(p.number)).map((p) => p.number),
+                    rangeOf: range,
+                    onSize: resize,
+                  }
+                : undefined
+            }
+          />
+          {result.fits && result.notes.length > 0 && (
+            <div className="mt-4 space-y-2">
+              {result.notes.map((note) => (
+                <Callout key={note.sentence}>{note.sentence}</Callout>
+              ))}
+            </div>
+          )}
+          <FitTable
+            layout={shown}
+            leftOut={moved.filter((p) => left.has(p.number))}
+            earlier={before}
+            selected={selected}
+            onSelect={setSelected}
+          />
+          {earlier.length > 0 && (
+            <div className="mt-3 max-w-72">
+              <Choice
+                label="Compare with an earlier fit"
+                value={compared}
+                disabled={false}
+                options={[['', 'none'], ...earlier.map((e, i) => [String(i), `${e.at}: ${e.headline}`] as const)]}
+                onChange={setCompared}
+              />
+            </div>
+          )}
+        </>
+      )}
+      <FitOptions survey={sourceSurvey} wish={wish} layout={layout} locked={!canChange} onWish={set} />
     </Stage>
+  )
+}
+
+/** Ctrl Z and Ctrl Shift Z, but where text is typed, which has its own. */
+function useUndoKeys(enabled: boolean, undo: () => void, redo: () => void): void {
+  useEffect(() => {
+    if (!enabled) return
+    const onKey = (event: KeyboardEvent) => {
+      const typing = event.target instanceof HTMLInputElement || event.target instanceof HTMLTextAreaElement
+      if (typing || !(event.ctrlKey || event.metaKey)) return
+      const key = event.key.toLowerCase()
+      if (key !== 'z' && key !== 'y') return
+      event.preventDefault()
+      if (key === 'y' || event.shiftKey) redo()
+      else undo()
+    }
+    window.addEventListener('keydown', onKey)
+    return () => window.removeEventListener('keydown', onKey)
+  }, [enabled, undo, redo])
+}
+
+function ThisCopy({ pair, tried }: { pair: FitPair; tried: boolean }) {
+  const { leg } = pair
+  return (
+    <AsideBlock title="This copy">
+      {tried ? (
+        <p className="text-ink-soft">How long it takes depends on the way there, which Route finds.</p>
+      ) : leg ? (
+        <Facts
+          facts={[
+            { name: 'To copy', value: formatSize(leg.bytes), mono: true },
+            { name: 'Limited by', value: leg.timing.limitedBy },
+            { name: 'Time', value: formatRange(leg.lowSeconds, leg.highSeconds), mono: true },
+          ]}
+        />
+      ) : null}
+    </AsideBlock>
+  )
+}
+
+interface NextProps {
+  readonly locked: Locked | null
+  readonly canLock: boolean
+  readonly busy: boolean
+  readonly obstacle: string | null
+  readonly candidate: Candidate | undefined
+  readonly more: boolean
+  readonly onGo: () => void
+  readonly onLock: () => void
+  readonly onTake: () => void
+}
+
+function Next({ locked, canLock, busy, obstacle, candidate, more, onGo, onLock, onTake }: NextProps) {
+  if (candidate) {
+    return (
+      <NextAction
+        label="Make it the target"
+        onAct={onTake}
+        disabled={busy}
+        hint={`The ${candidate.name} is only tried here. Taking it means choosing the way anew.`}
+      />
+    )
+  }
+  if (!locked)
+    return <NextAction label="Lock this fit" onAct={onLock} disabled={!canLock} hint={obstacle ?? undefined} />
+  return (
+    <NextAction
+      label={more ? 'Go on to the next drive' : 'Go on to Ready'}
+      onAct={onGo}
+      disabled={busy}
+      hint={obstacle ? `Locked ${locked.at}. ${obstacle}` : `Locked ${locked.at}. This is what will be written.`}
+    />
+  )
+}
+
+interface TargetChoiceProps {
+  readonly pair: FitPair
+  readonly candidates: readonly Candidate[]
+  readonly tried: string
+  readonly onTry: (id: string) => void
+  readonly virtualBytes: number
+  readonly onVirtual: (bytes: number) => void
+}
+
+/** Other drives that it could go to, or the size of a virtual disk. */
+function TargetChoice({ pair, candidates, tried, onTry, virtualBytes, onVirtual }: TargetChoiceProps) {
+  if (!pair.target) {
+    return <VirtualSize now={pair.sourceSurvey.sizeBytes} bytes={virtualBytes} onBytes={onVirtual} />
+  }
+  if (candidates.length === 0) return null
+  return (
+    <div className="mb-2.5 max-w-md">
+      <Choice
+        label="Target"
+        inline
+        value={tried}
+        disabled={false}
+        options={[
+          ['', `${pair.target.name}, as planned`],
+          ...candidates.map((c) => [c.id, `Try the ${c.name} (${formatCapacity(c.sizeBytes)}; ${c.place})`] as const),
+        ]}
+        onChange={onTry}
+      />
+    </div>
+  )
+}
+
+function VirtualSize({ now, bytes, onBytes }: { now: number; bytes: number; onBytes: (bytes: number) => void }) {
+  const [typed, setTyped] = useState<string>()
+  const text = typed ?? formatSize(bytes)
+  const parsed = parseSize(text, now)
+  return (
+    <label className="mb-3 block max-w-72">
+      <span className="mb-1 block text-[13px] text-ink-soft">Size of the virtual disk</span>
+      <input
+        value={text}
+        aria-invalid={parsed === undefined}
+        onChange={(event) => {
+          setTyped(event.target.value)
+          const next = parseSize(event.target.value, now)
+          // A disk has whole mebibytes.
+          if (next !== undefined) onBytes(Math.ceil(next / 2 ** 20) * 2 ** 20)
+        }}
+        className="w-full rounded-md border border-line-strong bg-paper px-3 py-1.5 text-right font-mono aria-invalid:border-vermilion"
+      />
+      {parsed === undefined && <span className="text-[13px] text-vermilion">That is not a size.</span>}
+    </label>
   )
 }
 
@@ -166,33 +421,4 @@ function wordsOf(result: FitResult): { heading: string; reason: string } {
     heading: missingBytes ? `It misses by ${formatSize(missingBytes)}` : 'It cannot be laid out',
     reason: sentence,
   }
-}
-
-const RESERVES = [0, 0.05, 0.1, 0.2]
-
-/** Room left unallocated at the end, which gives an SSD more to work with. */
-function Reserve({ wish, locked, onWish }: { wish: FitWish; locked: boolean; onWish: (wish: FitWish) => void }) {
-  return (
-    <AsideBlock title="Leave unallocated">
-      <div
-        role="radiogroup"
-        aria-label="Leave unallocated"
-        className="grid grid-cols-4 divide-x divide-line overflow-hidden rounded-md border border-line-strong"
-      >
-        {RESERVES.map((reserve) => (
-          <button
-            key={reserve}
-            type="button"
-            role="radio"
-            aria-checked={wish.reserve === reserve}
-            disabled={locked}
-            onClick={() => onWish({ ...wish, reserve })}
-            className={clsx('py-1 font-mono', wish.reserve === reserve ? 'bg-ink text-paper' : 'text-ink-soft')}
-          >
-            {reserve * 100} %
-          </button>
-        ))}
-      </div>
-    </AsideBlock>
-  )
 }

@@ -2,19 +2,22 @@
 
 import { useState } from 'react'
 import { clsx } from 'clsx'
-import { formatSize, groupDigits, MIB, parseSize } from '@/core/bytes/size'
-import { fitSizes } from '@/core/fit/solve'
-import type { FitPartition, FitWish, Layout, SizeRule } from '@/core/fit/types'
+import { formatSize, groupDigits, parseSize } from '@/core/bytes/size'
+import { limitsOf } from '@/core/fit/limits'
+import type { SizeRange } from '@/core/fit/range'
+import { type FitPartition, fitSizes, type FitWish, type Layout, type SizeRule } from '@/core/fit/types'
 import type { PartitionSurvey } from '@/core/survey/types'
 import { AsideBlock } from '@/ui/frame/stage'
+import { Button } from '@/ui/shared/button'
 import { Callout } from '@/ui/shared/callout'
 import { Facts } from '@/ui/shared/facts'
 
 const RULES: readonly { rule: SizeRule; says: string }[] = [
   { rule: 'keep', says: 'Stays as large as it is.' },
   { rule: 'fill', says: 'Takes what is left.' },
-  { rule: 'share', says: 'Grows as the drive has grown.' },
-  { rule: 'set', says: 'Has the size you type.' },
+  { rule: 'share', says: 'Grows or shrinks as the drive does.' },
+  { rule: 'set', says: 'Has the size you type or drag.' },
+  { rule: 'least', says: 'As small as its files let it be.' },
 ]
 
 interface SelectedVolumeProps {
@@ -23,16 +26,25 @@ interface SelectedVolumeProps {
   readonly partition?: FitPartition
   readonly layout?: Layout
   readonly wish: FitWish
+  /** Partitions of the target in order, by number on the source. */
+  readonly order: readonly number[]
+  readonly range?: SizeRange
   readonly locked: boolean
-  readonly onWish: (wish: FitWish) => void
+  readonly onWish: (wish: FitWish, stroke?: string) => void
+  readonly onSize: (bytes: number, stroke?: string) => void
 }
 
-/** The volume that is selected: its rule, its size, what becomes of it. */
-export function SelectedVolume({ original, partition, layout, wish, locked, onWish }: SelectedVolumeProps) {
+/** The volume that is selected: its rule, its size, its place, what becomes of it. */
+export function SelectedVolume(props: SelectedVolumeProps) {
+  const { original, partition, layout, wish, locked, range, onWish, onSize } = props
   const { volume, number } = original
-  const rule = volume?.canGrow ? (wish.rules[number] ?? 'keep') : 'keep'
+  const limits = limitsOf(original)
+  const isOut = (wish.leaveOut ?? []).includes(number)
+  const fixed = !volume || limits.notNow !== undefined
+  const rule = fixed ? 'keep' : (wish.rules[number] ?? 'keep')
+  const now = partition && layout ? fitSizes(partition, layout).after : original.sizeBytes
   const choose = (next: SizeRule) => {
-    const sizes = next === 'set' && !wish.sizes[number] ? { ...wish.sizes, [number]: original.sizeBytes } : wish.sizes
+    const sizes = next === 'set' ? { ...wish.sizes, [number]: now } : wish.sizes
     onWish({ ...wish, rules: { ...wish.rules, [number]: next }, sizes })
   }
   return (
@@ -45,49 +57,87 @@ export function SelectedVolume({ original, partition, layout, wish, locked, onWi
           </span>
         )}
       </p>
-      <p className="mb-1.5 text-ink-soft" id="rule-label">
-        Size rule
-      </p>
-      <div
-        role="radiogroup"
-        aria-labelledby="rule-label"
-        className="grid grid-cols-4 divide-x divide-line overflow-hidden rounded-md border border-line-strong"
-      >
-        {RULES.map((choice) => {
-          const on = rule === choice.rule
-          return (
-            <button
-              key={choice.rule}
-              type="button"
-              role="radio"
-              aria-checked={on}
-              disabled={locked || (choice.rule !== 'keep' && !volume?.canGrow)}
-              onClick={() => choose(choice.rule)}
-              className={clsx(
-                'py-1.5 font-semibold capitalize',
-                on ? 'bg-ink text-paper' : 'text-ink-soft disabled:line-through',
-              )}
-            >
-              {choice.rule}
-            </button>
-          )
-        })}
-      </div>
-      <p className="mt-1.5 mb-4 text-[13px] text-ink-soft">
-        {volume?.canGrow
-          ? RULES.find((r) => r.rule === rule)?.says
-          : 'What is in it cannot grow, so it keeps its size.'}
-      </p>
-      {rule === 'set' && !locked && (
-        <SizeField
-          key={number}
-          now={original.sizeBytes}
-          bytes={wish.sizes[number] ?? original.sizeBytes}
-          onSize={(bytes) => onWish({ ...wish, sizes: { ...wish.sizes, [number]: bytes } })}
-        />
+      {!isOut && (
+        <>
+          <p className="mb-1.5 text-ink-soft" id="rule-label">
+            Size rule
+          </p>
+          <div
+            role="radiogroup"
+            aria-labelledby="rule-label"
+            className="grid grid-cols-5 divide-x divide-line overflow-hidden rounded-md border border-line-strong"
+          >
+            {RULES.map((choice) => {
+              const on = rule === choice.rule
+              return (
+                <button
+                  key={choice.rule}
+                  type="button"
+                  role="radio"
+                  aria-checked={on}
+                  disabled={locked || (choice.rule !== 'keep' && fixed)}
+                  onClick={() => choose(choice.rule)}
+                  className={clsx(
+                    'py-1.5 text-[13.5px] font-semibold capitalize',
+                    on ? 'bg-ink text-paper' : 'text-ink-soft disabled:line-through',
+                  )}
+                >
+                  {choice.rule}
+                </button>
+              )
+            })}
+          </div>
+          <p className="mt-1.5 mb-4 text-[13px] text-ink-soft">
+            {limits.notNow ??
+              (volume ? RULES.find((r) => r.rule === rule)?.says : 'What is in it is not known, so it keeps its size.')}
+          </p>
+          {!fixed && !locked && (
+            <SizeField
+              key={number}
+              now={original.sizeBytes}
+              bytes={rule === 'set' ? (wish.sizes[number] ?? now) : now}
+              range={range}
+              onSize={(bytes) => onSize(bytes, `typed ${number}`)}
+            />
+          )}
+          {partition && layout && <VolumeFacts original={original} partition={partition} layout={layout} />}
+        </>
       )}
-      {partition && layout && <VolumeFacts original={original} partition={partition} layout={layout} />}
+      {!locked && <Place {...props} isOut={isOut} />}
     </AsideBlock>
+  )
+}
+
+/** Where it stands among the others, and whether it comes along at all. */
+function Place({ original, wish, order, onWish, isOut }: SelectedVolumeProps & { isOut: boolean }) {
+  const { number, title, role } = original
+  const at = order.indexOf(number)
+  const move = (by: number) => {
+    const next = [...order]
+    next.splice(at, 1)
+    next.splice(at + by, 0, number)
+    onWish({ ...wish, order: next })
+  }
+  const takeOrLeave = () => {
+    const others = (wish.leaveOut ?? []).filter((n) => n !== number)
+    onWish({ ...wish, leaveOut: isOut ? others : [...others, number] })
+  }
+  return (
+    <div className="mt-4 flex flex-wrap gap-2" role="group" aria-label={`Place of ${title}`}>
+      {!isOut && (
+        <>
+          <Button small onClick={() => move(-1)} disabled={at <= 0}>
+            Earlier
+          </Button>
+          <Button small onClick={() => move(1)} disabled={at < 0 || at >= order.length - 1}>
+            Later
+          </Button>
+        </>
+      )}
+      <Button small onClick={takeOrLeave} tone={isOut || (role !== 'boot' && role !== 'system') ? 'plain' : 'erases'}>
+        {isOut ? 'Take it along' : 'Leave it out'}
+      </Button>
+    </div>
   )
 }
 
@@ -100,16 +150,17 @@ function VolumeFacts({
   partition: FitPartition
   layout: Layout
 }) {
-  const { before, after } = fitSizes(partition, layout.sectorSize)
+  const { before, after } = fitSizes(partition, layout)
   const kept = original.number === partition.number && original.guid === partition.guid
-  const aligned = (partition.firstLba * layout.sectorSize) % MIB === 0
+  const grid = (partition.firstLba * layout.sectorSize) % (1024 * 1024) === 0
+  const start = (partition.firstLba * layout.sectorSize) % 4096 === 0
   return (
     <>
       <Facts
         facts={[
           { name: 'Size after', value: formatSize(after), mono: true },
           { name: 'Size now', value: formatSize(before), mono: true },
-          { name: 'Last file ends at', value: formatSize(partition.smallestBytes), mono: true },
+          { name: 'Least it can be', value: formatSize(partition.leastBytes), mono: true },
           { name: 'To copy', value: formatSize(partition.usedBytes), mono: true },
           {
             name: 'Sectors',
@@ -121,37 +172,68 @@ function VolumeFacts({
               </>
             ),
           },
-          { name: 'Alignment', value: aligned ? '1 MiB, good' : 'off 1 MiB', tone: aligned ? 'good' : 'caution' },
-          { name: 'Number and GUID', value: kept ? 'kept' : 'changed', tone: kept ? undefined : 'caution' },
+          {
+            name: 'Alignment',
+            value: grid ? '1 MiB, good' : start ? '4 KiB, good' : 'off 4 KiB',
+            tone: start ? 'good' : 'caution',
+          },
+          {
+            name: layout.scheme === 'gpt' ? 'Number and GUID' : 'Number',
+            value: kept ? 'kept' : 'changed',
+            tone: kept ? undefined : 'caution',
+          },
         ]}
       />
-      {partition.role === 'system' && kept && (
+      {partition.role === 'system' && kept && layout.changes.every((c) => c.what !== 'disk identity') && (
         <div className="mt-4">
-          <Callout>Boot settings point at this volume by its GUID. It is kept, so they still hold.</Callout>
+          <Callout>
+            {layout.scheme === 'gpt'
+              ? 'Boot settings point at this volume by its GUID. It is kept, so they still hold.'
+              : 'Boot settings point at this volume by the drive’s signature and its first sector. Proof looks whether they still hold.'}
+          </Callout>
         </div>
       )}
     </>
   )
 }
 
+interface SizeFieldProps {
+  readonly now: number
+  readonly bytes: number
+  readonly range?: SizeRange
+  readonly onSize: (bytes: number) => void
+}
+
 /** A size as people type it. What is not a size is said, and the last good one stays. */
-function SizeField({ now, bytes, onSize }: { now: number; bytes: number; onSize: (bytes: number) => void }) {
-  const [text, setText] = useState(formatSize(bytes))
+function SizeField({ now, bytes, range, onSize }: SizeFieldProps) {
+  const [typed, setTyped] = useState<{ text: string; gave: number }>()
+  // What was typed stands as long as nothing else, such as a drag, has changed the size since.
+  const mine = typed !== undefined && typed.gave === bytes
+  const text = mine ? typed.text : formatSize(bytes)
   const parsed = parseSize(text, now)
+  const wrong =
+    parsed === undefined
+      ? 'That is not a size.'
+      : range && mine && parsed > range.most + 1024 * 1024
+        ? `At most ${formatSize(range.most)} is left for it.`
+        : range && mine && parsed < range.least
+          ? `It cannot be less than ${formatSize(range.least)}.`
+          : undefined
   return (
     <label className="mb-4 block">
       <span className="mb-1 block text-ink-soft">Size, such as 350 GiB, 0.5 TB or +20 %</span>
       <input
         value={text}
-        aria-invalid={parsed === undefined}
+        aria-invalid={wrong !== undefined}
         onChange={(event) => {
-          setText(event.target.value)
           const next = parseSize(event.target.value, now)
+          setTyped({ text: event.target.value, gave: next ?? bytes })
           if (next !== undefined) onSize(next)
         }}
+        onBlur={() => wrong === undefined && setTyped(undefined)}
         className="w-full rounded-md border border-line-strong bg-paper px-3 py-1.5 text-right font-mono aria-invalid:border-vermilion"
       />
-      {parsed === undefined && <span className="text-[13px] text-vermilion">That is not a size.</span>}
+      {wrong && <span className="text-[13px] text-vermilion">{wrong}</span>}
     </label>
   )
 }

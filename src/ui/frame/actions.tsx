@@ -29,7 +29,8 @@ export interface Actions {
   readDrives(moveId: string): Promise<Outcome>
   confirmSurvey(moveId: string): Promise<Outcome>
   takeRoute(moveId: string, plan: string): Promise<Outcome>
-  lockFit(moveId: string, wish: FitWish, pair: number): Promise<Outcome>
+  lockFit(moveId: string, fit: { wish: FitWish; pair: number; virtualBytes?: number }): Promise<Outcome>
+  takeTarget(moveId: string, target: { pair: number; driveId: string }): Promise<Outcome>
   unlockFit(moveId: string): Promise<Outcome>
   settle(moveId: string, request: { action: string; whenDone?: 'stay' | 'power-off' }): Promise<Outcome>
   finishStep(moveId: string, step: string): Promise<Outcome>

@@ -4,7 +4,7 @@ import type { ReactNode } from 'react'
 import { CircleCheck } from 'lucide-react'
 import type { TraceLink } from '@/core/boot/types'
 import { formatDuration, formatRate, formatSize } from '@/core/bytes/size'
-import type { CopySummary } from '@/core/copy/progress'
+import { type CopySummary, type Lost, lostWords } from '@/core/copy/progress'
 import { shortDigest } from '@/core/digest'
 import type { ProofCheck } from '@/core/proof/compare'
 import { useAct } from '@/ui/frame/act'
@@ -13,7 +13,6 @@ import { NextAction } from '@/ui/frame/next-action'
 import { AsideBlock, Stage } from '@/ui/frame/stage'
 import { Button } from '@/ui/shared/button'
 import { Callout } from '@/ui/shared/callout'
-import { lostBytes } from '@/ui/copy/summary'
 import { dayInWords } from '@/ui/shared/days'
 import { DepthProfile } from '@/ui/shared/depth-profile'
 import { Plate, type PlateDrive } from '@/ui/shared/plate'
@@ -91,6 +90,7 @@ export function HandoverStation({ moveId, view }: { moveId: string; view: Handov
 
 function Sheet({ view }: { view: HandoverView }) {
   const { legs, trial, brief, computer, plates } = view
+  const lost = legs.flatMap((leg) => leg.summary.lost)
   const rows: [string, ReactNode][] = [
     ['Customer', brief.customer],
     ['Computer', `${computer.model}, the ${computer.name}`],
@@ -103,7 +103,7 @@ function Sheet({ view }: { view: HandoverView }) {
       legs.length > 1 ? `Leg ${number}` : 'Took',
       `${legs.length > 1 ? `${title}: ` : ''}${formatDuration(summary.copySeconds)} copying at ${formatRate(summary.copiedBytes / summary.copySeconds)}, ${formatDuration(summary.checkSeconds)} reading back`,
     ]),
-    ['Lost', sum(legs, lostBytes) === 0 ? 'nothing' : formatSize(sum(legs, lostBytes))],
+    ['Lost', lost.length === 0 ? 'nothing' : `${lostWords(lost)}: ${lostFiles(lost)}`],
     [
       'Checked',
       `all ${formatSize(sum(legs, (s) => s.checkedBytes))} read back equal, SHA-256 ${legs.map((l) => shortDigest(l.summary.digest)).join(', ')}`,
@@ -195,6 +195,14 @@ function Sheet({ view }: { view: HandoverView }) {
       </section>
     </article>
   )
+}
+
+function lostFiles(lost: readonly Lost[]): string {
+  const files = [...new Set(lost.flatMap((run) => run.files))]
+  const shown = files.slice(0, 12).join(', ')
+  return files.length > 12
+    ? `${shown} and ${files.length - 12} more`
+    : shown || 'the places belong to no file that can be told'
 }
 
 function sum(legs: HandoverView['legs'], of: (summary: CopySummary) => number): number {

@@ -27,6 +27,7 @@ export function Button({ tone = 'plain', small, className, ...rest }: ButtonProp
       {...rest}
       className={clsx(
         'rounded-md border border-line-strong bg-sheet font-semibold hover:bg-sunk disabled:opacity-60',
+        'aria-pressed:border-ink aria-pressed:bg-ink aria-pressed:text-paper',
         small ? 'px-2.5 py-0.5 text-[13px]' : 'px-3.5 py-2',
         tone === 'erases' && 'text-vermilion',
         className,

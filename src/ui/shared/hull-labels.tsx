@@ -7,12 +7,14 @@ interface LabelsProps {
   readonly y: number
   readonly height: number
   readonly side: 'left' | 'right'
+  /** Room for the names, in the drawing's units; a longer one is cut and told in full to a pointer that waits. */
+  readonly room?: number
 }
 
 const LINE = 19
 
 /** Names beside a hull; where parts are slivers, the names stand apart and leader lines point at them. */
-export function HullLabels({ parts, x, y, height, side }: LabelsProps) {
+export function HullLabels({ parts, x, y, height, side, room = Infinity }: LabelsProps) {
   const rows = spread(
     parts.map((part) => part.top + part.height / 2),
     parts.map((part) => (part.height > 60 ? LINE * 2 : LINE)),
@@ -45,7 +47,8 @@ export function HullLabels({ parts, x, y, height, side }: LabelsProps) {
               fontWeight="650"
               fill="var(--ink)"
             >
-              {part.title}
+              {cut(part.title, room - Math.abs(at - x))}
+              <title>{part.title}</title>
             </text>
             {tall && (
               <text
@@ -64,6 +67,14 @@ export function HullLabels({ parts, x, y, height, side }: LabelsProps) {
       })}
     </g>
   )
+}
+
+/** Units that a letter of a name takes on the average. */
+const LETTER = 7.2
+
+function cut(text: string, room: number): string {
+  const most = Math.max(4, Math.floor(room / LETTER))
+  return text.length <= most ? text : `${text.slice(0, most - 1).trimEnd()}…`
 }
 
 /** Moves rows apart, downwards first and then up from the end, so that none covers another. */

@@ -1,7 +1,7 @@
 import { renderToStaticMarkup } from 'react-dom/server'
 import { describe, expect, it } from 'vitest'
 import { GIB } from '@/core/bytes/size'
-import { CopySummaryPanel, lostBytes } from '../copy/summary'
+import { CopySummaryPanel, LostList } from '../copy/summary'
 import { Chain } from '../proof/chain'
 import { Course } from '../route/course'
 import { DepthProfile } from './depth-profile'
@@ -167,13 +167,21 @@ describe('the summary of a copy', () => {
     targetFingerprint: '',
     copySeconds: 500,
     checkSeconds: 400,
+    lost: [],
     partitions: [{ number: 3, title: 'Harbour (C:)', bytes: 200 * GIB, mode: 'used' as const }],
   }
 
-  it('says that nothing was lost only when everything read back equal', () => {
+  it('says what was lost, sector by sector and file by file, or that nothing was', () => {
     expect(textOf(renderToStaticMarkup(<CopySummaryPanel summary={summary} />))).toMatch(/Lost nothing/)
-    const short = { ...summary, checkedBytes: 199 * GIB }
-    expect(lostBytes(short)).toBe(GIB)
-    expect(textOf(renderToStaticMarkup(<CopySummaryPanel summary={short} />))).toMatch(/Lost 1 GiB/)
+    const lost = [
+      { partition: 2, sourceLba: 1_234_567, targetLba: 5, sectors: 23, files: ['/Sound/a.wav'] },
+      { partition: 2, sourceLba: 2_000_000, targetLba: 9, sectors: 1, files: [] },
+    ]
+    expect(textOf(renderToStaticMarkup(<CopySummaryPanel summary={{ ...summary, lost }} />))).toMatch(
+      /Lost 24 sectors could not be read, in 1 file/,
+    )
+    const words = textOf(renderToStaticMarkup(<LostList lost={lost} />)).replaceAll('\u00a0', ' ')
+    expect(words).toMatch(/\/Sound\/a\.wav\s*partition 2, sector 1 234 567\s+and 22 more/)
+    expect(words).toMatch(/no file; the place belongs to none that can be told/)
   })
 })

@@ -119,6 +119,21 @@ export class Page {
   }
 
   /** Keys to whatever has the focus. */
+  /** Chooses an option of the list with that label. */
+  async choose(label: RegExp, option: RegExp): Promise<void> {
+    await this.until(async () => {
+      for (const list of await this.driver.findElements(By.css('label:has(select)'))) {
+        if (!label.test(await list.getText()) || !(await list.isDisplayed())) continue
+        for (const choice of await list.findElements(By.css('option'))) {
+          if (!option.test(await choice.getText())) continue
+          await choice.click()
+          return true
+        }
+      }
+      return false
+    }, `the choice ${label} ${option}`)
+  }
+
   async press(...keys: string[]): Promise<void> {
     await this.driver
       .actions()

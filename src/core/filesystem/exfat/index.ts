@@ -19,6 +19,7 @@ import {
   FLAG_MEDIA_FAILURE,
   MAX_DIRECTORY_BYTES,
 } from './layout'
+import { mostExfatBytes, relocateExfat, resizeExfat } from './resize'
 
 /** exFAT behind the file-system port. */
 export const exfat: FileSystemDriver = {
@@ -30,6 +31,9 @@ export const exfat: FileSystemDriver = {
     return hasText(bytes, 3, 'EXFAT   ')
   },
   open: openExfat,
+  relocate: relocateExfat,
+  resizes: 'grows',
+  resize: resizeExfat,
 }
 
 async function openExfat(device: BlockDevice): Promise<FileSystem> {
@@ -145,6 +149,7 @@ async function openExfat(device: BlockDevice): Promise<FileSystem> {
     serial: geometry.serial,
     clusterSize,
     totalBytes,
+    mostBytes: mostExfatBytes(clusterSize),
     state: dirty ? 'dirty' : 'clean',
     depth: 'files',
     findings,

@@ -23,6 +23,7 @@ import {
   SUPERBLOCK,
   SUPERBLOCK_OFFSET,
 } from './layout'
+import { growExt, mostExtBytes } from './resize'
 import { usedBlocks } from './used'
 import { type ExtGeometry, type Group, readExtGeometry, readGroups } from './volume'
 
@@ -36,6 +37,8 @@ export const ext: FileSystemDriver = {
     return magic === EXT_MAGIC && (incompatible & INCOMPATIBLE.journalDevice) === 0
   },
   open: openExt,
+  resizes: 'grows',
+  resize: growExt,
 }
 
 type Inode = ReturnType<typeof INODE.read> & { readonly number: number; readonly size: number }
@@ -79,6 +82,8 @@ async function openExt(device: BlockDevice): Promise<FileSystem> {
     serial: superblock.uuid,
     clusterSize: blockSize * geometry.clusterBlocks,
     totalBytes: blockCount * blockSize,
+    mostBytes: mostExtBytes(geometry),
+    anySectors: blockSize >= 4096,
     state: dirty ? 'dirty' : 'clean',
     depth: 'files',
     findings,

@@ -18,6 +18,7 @@ import {
   NO_ERROR_BIT,
   STATE_DIRTY,
 } from './layout'
+import { mostFatBytes, resizeFat } from './resize'
 import { FatVolume, readFatGeometry } from './volume'
 
 /** FAT12, FAT16 and FAT32 behind the file-system port. */
@@ -36,6 +37,8 @@ export const fat: FileSystemDriver = {
   },
   open: openFat,
   relocate: relocateFat,
+  resizes: 'both',
+  resize: resizeFat,
 }
 
 /** Tells a volume at which sector of the drive it starts, in the boot sector and its copy. */
@@ -104,6 +107,7 @@ async function openFat(device: BlockDevice): Promise<FileSystem> {
     serial: serialText(geometry.serial),
     clusterSize,
     totalBytes: geometry.totalBytes,
+    mostBytes: mostFatBytes(geometry),
     state: dirty ? 'dirty' : 'clean',
     depth: 'files',
     findings,

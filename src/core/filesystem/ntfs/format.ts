@@ -221,13 +221,12 @@ class Formatter {
       this.put(number, [...head, residentAttribute({ type: ATTRIBUTE_TYPES.data, id: 2 }, file.content)], 1)
       return
     }
-    const placed: Placed =
-      'content' in file
-        ? await this.store(file.content)
-        : {
-            size: file.unwrittenBytes,
-            runs: this.space.scatter(Math.ceil(file.unwrittenBytes / CLUSTER), file.fragments ?? 1, file.gap ?? 0),
-          }
+    const size = fileSize(file)
+    const placed: Placed = {
+      size,
+      runs: this.space.scatter(Math.ceil(size / CLUSTER), file.fragments ?? 1, file.gap ?? 0),
+    }
+    if ('content' in file) await this.writePlaced(placed, file.content)
     if ('unwrittenBytes' in file && file.head) {
       await writeBytes(this.device, placed.runs[0].lcn! * CLUSTER, file.head.subarray(0, CLUSTER))
     }
@@ -463,7 +462,7 @@ function fileSize(file: NewFile): number {
 /** Records the tree needs; a scattered file is counted with as many extensions as it could come to. */
 function countRecords(node: TreeNode): number {
   if (!node.children) {
-    const fragments = node.file && 'unwrittenBytes' in node.file ? (node.file.fragments ?? 1) : 1
+    const fragments = node.file?.fragments ?? 1
     return 1 + Math.ceil((fragments * 10) / 600)
   }
   let count = 1

@@ -1,11 +1,15 @@
 import { type BlockDevice, readBytes, writeBytes } from '../../block/device'
 import { alignUp } from '../../bytes/size'
+import { MovedDevice } from '../../block/moved'
+import { OverlayDevice } from '../../block/overlay'
 import { CoreError, NotSupported } from '../../errors'
 import { setBits } from '../bitmap'
-import { ATTRIBUTE_TYPES, BOOT_SECTOR, RECORDS, VOLUME_DIRTY, VOLUME_INFORMATION } from './layout'
+import { refuseUnclean } from './clean'
+import { ATTRIBUTE_TYPES, BOOT_SECTOR, RECORDS } from './layout'
+import { shrinkNtfs } from './shrink'
 import { nonResidentAttribute, replaceAttribute } from './records'
 import { joinRuns, type Run } from './runs'
-import { type Attribute, type FileRecord, NtfsVolume } from './volume'
+import { type Attribute, type FileRecord, NtfsVolume, readGeometry } from './volume'
 
 const PIECE = 1024 * 1024
 
@@ -19,7 +23,7 @@ export async function growNtfs(device: BlockDevice): Promise<void> {
   const volume = await NtfsVolume.open(device)
   const { geometry } = volume
   const { clusterSize, sectorSize, totalClusters: oldClusters } = geometry
-  await refuseDirty(volume)
+  await refuseUnclean(volume, 'is not grown')
   // The very last sector stays outside the volume: it takes the copy of the boot sector.
   const totalSectors = device.size / sectorSize - 1
   const newClusters = Math.floor(totalSectors / (clusterSize / sectorSize))
@@ -27,6 +31,22 @@ export async function growNtfs(device: BlockDevice): Promise<void> {
   await growBitmap(volume, oldClusters, newClusters)
   await growBadClusters(volume, newClusters)
   await writeBootSectors(device, totalSectors, sectorSize)
+}
+
+/** The volume on `size` bytes, more or fewer than it has. Throws as growing and shrinking do. */
+export async function resizeNtfs(device: BlockDevice, size: number): Promise<BlockDevice> {
+  const { totalClusters, totalSectors, clusterSize, sectorSize } = await readGeometry(device)
+  if (Math.floor((size - sectorSize) / clusterSize) < totalClusters) return shrinkNtfs(device, size)
+  if (size >= device.size) {
+    const overlay = new OverlayDevice(device, size)
+    await growNtfs(overlay)
+    return overlay
+  }
+  // The clusters fit as they are: only what lies behind the last one, or behind the volume, is cut off.
+  await refuseUnclean(await NtfsVolume.open(device), 'is not made smaller')
+  const overlay = new OverlayDevice(new MovedDevice(device, size, []))
+  await writeBootSectors(overlay, Math.min(totalSectors, size / sectorSize - 1), sectorSize)
+  return overlay
 }
 
 /** Tells a volume at which sector of the drive it starts, in the boot sector and its copy. */
@@ -37,14 +57,6 @@ export async function relocateNtfs(device: BlockDevice, startSector: number): Pr
   await device.write(0, boot)
   const copyAt = totalSectors * bytesPerSector
   if (copyAt + boot.length <= device.size) await device.write(copyAt, boot)
-}
-
-async function refuseDirty(volume: NtfsVolume): Promise<void> {
-  const record = await volume.record(RECORDS.volume)
-  const value = record.attributes.find((a) => a.type === ATTRIBUTE_TYPES.volumeInformation)?.value
-  if (!value || VOLUME_INFORMATION.read(value).flags & VOLUME_DIRTY) {
-    throw new CoreError('The volume was not closed cleanly, so it is not grown before a file-system check.')
-  }
 }
 
 async function growBitmap(volume: NtfsVolume, oldClusters: number, newClusters: number): Promise<void> {

@@ -9,7 +9,7 @@ import { NoSuchFile } from '../errors'
 import { splitPath } from '../path'
 import type { FileSystem, FileSystemDriver } from '../port'
 import { type NamedRecord, readDirectory } from './directory'
-import { growNtfs, relocateNtfs } from './grow'
+import { relocateNtfs, resizeNtfs } from './grow'
 import { ATTRIBUTE_TYPES, RECORDS, VOLUME_DIRTY, VOLUME_INFORMATION } from './layout'
 import { NtfsVolume, type Stream } from './volume'
 
@@ -22,7 +22,8 @@ export const ntfs: FileSystemDriver = {
     return hasText(await readBytes(device, 0, 512), 3, 'NTFS    ')
   },
   open: openNtfs,
-  grow: growNtfs,
+  resizes: 'both',
+  resize: resizeNtfs,
   relocate: relocateNtfs,
 }
 

@@ -1,6 +1,6 @@
 import { alignUp } from '../../bytes/size'
 import { stringToUtf16, viewOf } from '../../bytes/struct'
-import { CoreError } from '../../errors'
+import { CoreError, NotSupported } from '../../errors'
 import { applyFixups } from './fixups'
 import { ATTRIBUTE, ATTRIBUTE_TYPES, FILE_RECORD, NON_RESIDENT, RESIDENT } from './layout'
 import { encodeRuns, type Run } from './runs'
@@ -90,21 +90,60 @@ export function buildRecord(
   return bytes
 }
 
+/** The attribute as it stands in its record. */
+export function rawAttribute(record: FileRecord, { at, length }: Attribute): Uint8Array {
+  return record.bytes.slice(at, at + length)
+}
+
+/** Sizes that a placed attribute tells, where they change, and the first of its clusters where it is split. */
+export type PlacementChange = Partial<Pick<PlacedValue, 'lowestVcn' | 'allocatedSize' | 'dataSize' | 'initializedSize'>>
+
+/** A placed attribute with another run list. Throws NotSupported when its name stands behind its runs. */
+export function withRuns(raw: Uint8Array, runs: readonly Run[], change: PlacementChange = {}): Uint8Array {
+  const { runsOffset, lowestVcn } = NON_RESIDENT.read(raw)
+  const { nameOffset, nameLength } = ATTRIBUTE.read(raw)
+  if (nameLength > 0 && nameOffset > runsOffset) {
+    throw new NotSupported('A record of this volume is built in an unusual way, so the volume keeps its size.')
+  }
+  const list = encodeRuns(runs)
+  const bytes = new Uint8Array(alignUp(runsOffset + list.length, 8))
+  bytes.set(raw.subarray(0, runsOffset))
+  bytes.set(list, runsOffset)
+  ATTRIBUTE.write(bytes, { length: bytes.length })
+  const first = change.lowestVcn ?? lowestVcn
+  const clusters = runs.reduce((sum, run) => sum + run.length, 0)
+  NON_RESIDENT.write(bytes, { ...change, highestVcn: BigInt.asUintN(64, BigInt(first + clusters - 1)) })
+  return bytes
+}
+
+/** The record with these attributes in place of its own, fix-ups applied; undefined when they do not fit. */
+export function withAttributes(record: FileRecord, attributes: readonly Uint8Array[]): Uint8Array | undefined {
+  const { attributesOffset } = record.header
+  const bytesInUse = attributesOffset + attributes.reduce((sum, a) => sum + a.length, 0) + 8
+  if (bytesInUse > record.bytes.length) return undefined
+  const bytes = new Uint8Array(record.bytes.length)
+  bytes.set(record.bytes.subarray(0, attributesOffset))
+  let at = attributesOffset
+  for (const attribute of attributes) {
+    bytes.set(attribute, at)
+    at += attribute.length
+  }
+  viewOf(bytes).setUint32(at, ATTRIBUTE_TYPES.end, true)
+  FILE_RECORD.write(bytes, { bytesInUse })
+  applyFixups(bytes)
+  return bytes
+}
+
 /**
  * The record with one attribute exchanged, fix-ups applied, ready to be written.
  * Throws CoreError when the new attribute does not fit.
  */
 export function replaceAttribute(record: FileRecord, old: Attribute, replacement: Uint8Array): Uint8Array {
-  const { bytesInUse } = record.header
-  const grown = bytesInUse - old.length + replacement.length
-  if (grown > record.bytes.length)
-    throw new CoreError(`File record ${record.number} has no room for a longer run list.`)
-  const bytes = new Uint8Array(record.bytes.length)
-  bytes.set(record.bytes.subarray(0, old.at))
-  bytes.set(replacement, old.at)
-  bytes.set(record.bytes.subarray(old.at + old.length, bytesInUse), old.at + replacement.length)
-  FILE_RECORD.write(bytes, { bytesInUse: grown })
-  applyFixups(bytes)
+  const bytes = withAttributes(
+    record,
+    record.attributes.map((a) => (a === old ? replacement : rawAttribute(record, a))),
+  )
+  if (!bytes) throw new CoreError(`File record ${record.number} has no room for a longer run list.`)
   return bytes
 }
 

@@ -60,6 +60,11 @@ export function encodeRuns(runs: readonly Run[]): Uint8Array {
   return Uint8Array.from(out)
 }
 
+/** Bytes that one run takes in a list, behind one that ended at `previous`. */
+export function encodedLength({ lcn, length }: Run, previous: number): number {
+  return 1 + minimal(length).length + (lcn === null ? 0 : minimal(lcn - previous).length)
+}
+
 /** Joins neighbouring runs that follow each other on the volume. */
 export function joinRuns(runs: readonly Run[]): Run[] {
   const joined: { lcn: number | null; length: number }[] = []

@@ -177,13 +177,53 @@ export class NtfsVolume {
     return parsed
   }
 
-  /** All attributes of a file, those in its extension records included. */
-  async attributes(record: FileRecord): Promise<readonly Attribute[]> {
+  /** Runs of the file table itself. */
+  get tableRuns(): readonly Run[] {
+    return this.mft.runs
+  }
+
+  /** The header of a record, in use or not; undefined where none was ever written. */
+  async recordHeader(number: number): Promise<ReturnType<typeof FILE_RECORD.read> | undefined> {
+    const bytes = await this.mft.read(number * this.geometry.recordSize, FILE_RECORD.size)
+    const header = FILE_RECORD.read(bytes)
+    return header.magic === 'FILE' ? header : undefined
+  }
+
+  /** All records in use, in order, read a mebibyte at a time. Throws BadStructure at one that is damaged. */
+  async *usedRecords(): AsyncGenerator<FileRecord> {
+    const { recordSize } = this.geometry
+    const perPiece = Math.max(1, Math.floor((1024 * 1024) / recordSize))
+    for (let first = 0; first < this.recordCount; first += perPiece) {
+      const count = Math.min(perPiece, this.recordCount - first)
+      const bytes = await this.mft.read(first * recordSize, count * recordSize)
+      for (let i = 0; i < count; i++) {
+        const record = bytes.slice(i * recordSize, (i + 1) * recordSize)
+        const { magic, flags } = FILE_RECORD.read(record)
+        // A record that was never written is not in use, whatever stands in it.
+        if (magic !== 'BAAD' && (magic !== 'FILE' || (flags & RECORD_IN_USE) === 0)) continue
+        yield this.parseRecord(first + i, record, this.recordOffset(first + i))
+      }
+    }
+  }
+
+  /** The runs of a placed attribute that does not stand in one of the volume's records. */
+  runsOf(raw: Uint8Array): readonly Run[] {
+    return this.parseAttribute(0, raw, 0, raw.length, 0).placed?.runs ?? []
+  }
+
+  /** The bytes of a file's attribute list; undefined where it has none. */
+  async attributeList(record: FileRecord): Promise<Uint8Array | undefined> {
     const list = record.attributes.find((a) => a.type === ATTRIBUTE_TYPES.attributeList)
-    if (!list) return record.attributes
+    if (!list) return undefined
     const size = list.value?.length ?? list.placed!.dataSize
     if (size > 256 * 1024) throw new BadStructure('attribute list', list.at, `it is ${size} bytes long`)
-    const bytes = list.value ?? (await this.streamOf([list], size).read(0, size))
+    return list.value ?? (await this.streamOf([list], size).read(0, size))
+  }
+
+  /** All attributes of a file, those in its extension records included. */
+  async attributes(record: FileRecord): Promise<readonly Attribute[]> {
+    const bytes = await this.attributeList(record)
+    if (!bytes) return record.attributes
     const all: Attribute[] = []
     const records = new Map<number, FileRecord>([[record.number, record]])
     for (let at = 0; at + ATTRIBUTE_LIST_ENTRY.size <= bytes.length;) {
@@ -385,7 +425,7 @@ export class NtfsVolume {
 }
 
 /** The part of a run list that covers `count` clusters from `first` of its stream. */
-function clipRuns(runs: readonly Run[], first: number, count: number): Run[] {
+export function clipRuns(runs: readonly Run[], first: number, count: number): Run[] {
   const clipped: Run[] = []
   let start = 0
   for (const { lcn, length } of runs) {

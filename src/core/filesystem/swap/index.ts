@@ -65,6 +65,7 @@ export const swap: FileSystemDriver = {
       async *usedExtents() {
         yield { offset: 0, length: asleep ? totalBytes : pageSize }
       },
+      anySectors: true,
       shrunk: (usedBytes) => ({
         bytes: asleep ? totalBytes : Math.max(usedBytes, 10 * pageSize),
         margin: asleep ? 'a system sleeps in it' : 'a swap area may be made anew in any size',

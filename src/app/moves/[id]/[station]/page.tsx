@@ -1,7 +1,7 @@
 import { notFound } from 'next/navigation'
 import type { ReactNode } from 'react'
 import { isStation, STATIONS, type StationId } from '@/core/move/stations'
-import { moveDrives } from '@/server/move'
+import { fitsLocked, moveDrives } from '@/server/move'
 import { type MovePage, movePage } from '@/server/move/page'
 import { answer } from '@/server/refusal'
 import * as views from '@/server/move/views'
@@ -10,7 +10,7 @@ import { FitStation } from '@/ui/fit/fit-station'
 import { Head } from '@/ui/frame/head'
 import { NoticeProvider } from '@/ui/frame/notice'
 import { NotPossible } from '@/ui/frame/not-possible'
-import { NotYet } from '@/ui/frame/not-yet'
+import { NotProved, NotYet } from '@/ui/frame/not-yet'
 import { Rail } from '@/ui/frame/rail'
 import { Waiting } from '@/ui/frame/waiting'
 import { HandoverStation } from '@/ui/handover/handover-station'
@@ -71,20 +71,21 @@ async function content(station: StationId, page: MovePage): Promise<ReactNode> {
       return row.survey?.confirmed ? <RouteStation moveId={id} view={await views.routeView(page)} /> : after('survey')
     case 'fit':
       if (!row.survey || !progress) return after('route')
-      return obstacle ? notYet(id, obstacle) : <FitStation moveId={id} view={views.fitView(page)} />
+      return <FitStation moveId={id} view={await views.fitView(page)} />
     case 'ready':
-      if (!row.fit?.pairs.every((p) => p !== null)) return after('fit')
+      if (!fitsLocked(row)) return after('fit')
       return obstacle ? notYet(id, obstacle) : <ReadyStation moveId={id} view={await views.readyView(page)} />
     case 'copy':
       return page.copy || progress?.copied ? <CopyStation moveId={id} view={views.copyView(page)} /> : after('ready')
     case 'swap':
       // What hands do before the first copy comes up in Ready.
-      return progress && row.fit && (progress.copied > 0 || progress.phase === 0 || row.swap) ? (
+      return progress && fitsLocked(row) && (progress.copied > 0 || progress.phase === 0 || row.swap) ? (
         <SwapStation moveId={id} view={views.swapView(page)} />
       ) : (
         after('copy')
       )
     case 'proof':
+      if (page.notProved) return <NotProved sentence={page.notProved} />
       return row.survey && page.move.goal ? <ProofStation moveId={id} view={views.proofView(page)} /> : after('survey')
     case 'handover': {
       const view = await views.handoverView(page)

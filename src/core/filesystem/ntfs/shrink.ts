@@ -1,0 +1,277 @@
+import { type BlockDevice, type Extent, readBytes, writeBytes } from '../../block/device'
+import { MovedDevice } from '../../block/moved'
+import { OverlayDevice } from '../../block/overlay'
+import { alignUp, formatSize } from '../../bytes/size'
+import { BadStructure, CoreError, NotSupported } from '../../errors'
+import { bitRunsOf, rangeIsSet, setBits } from '../bitmap'
+import { FreeSpace, gapsOf, PlaceMap, placeAll } from '../free-space'
+import { refuseUnclean } from './clean'
+import { ATTRIBUTE_TYPES, BOOT_SECTOR, RECORDS } from './layout'
+import { rawAttribute, withAttributes, withRuns } from './records'
+import { joinRuns, type Run } from './runs'
+import { CrowdedRecords } from './crowded'
+import { type Attribute, clipRuns, type FileRecord, NtfsVolume } from './volume'
+
+/**
+ * An NTFS volume as it is on `size` bytes, fewer than it has: what lies behind the new end has other places, and
+ * run lists, attribute lists, the file table with its mirror, $Bitmap, $BadClus and both boot sectors say so. The
+ * device is only read. Throws CoreError when the volume is not clean, contradicts itself or does not go into `size`.
+ */
+export async function shrinkNtfs(device: BlockDevice, size: number): Promise<OverlayDevice> {
+  const volume = await NtfsVolume.open(device)
+  await refuseUnclean(volume, 'is not made smaller')
+  const { sectorSize, clusterSize } = volume.geometry
+  // The very last sector stays outside the volume: it takes the copy of the boot sector.
+  const totalSectors = size / sectorSize - 1
+  const clusters = Math.floor(totalSectors / (clusterSize / sectorSize))
+  return new Shrinking(volume, clusters, size).run(totalSectors)
+}
+
+class Shrinking {
+  private readonly clusterSize: number
+  private bits: Uint8Array = new Uint8Array()
+  private map = new PlaceMap([])
+  private space = new FreeSpace([])
+  private overlay!: OverlayDevice
+  /** Clusters that $Bitmap itself needs for the smaller volume. */
+  private readonly bitmapBytes: number
+
+  constructor(
+    private readonly volume: NtfsVolume,
+    private readonly clusters: number,
+    private readonly size: number,
+  ) {
+    this.clusterSize = volume.geometry.clusterSize
+    this.bitmapBytes = alignUp(Math.ceil(clusters / 8), 8)
+  }
+
+  async run(totalSectors: number): Promise<OverlayDevice> {
+    const { volume, clusters, clusterSize } = this
+    this.bits = await this.readBitmap()
+    const behind = await this.stretchesBehind()
+    const used = bitRunsOf(this.bits.subarray(0, Math.ceil(clusters / 8)), clusters)
+    this.space = new FreeSpace(gapsOf(used, clusters))
+    const missing = behind.reduce((sum, s) => sum + s.length, 0) - this.space.units
+    // The system's own files come first: their records are the ones that must not run out of room.
+    const own = placeAll(
+      behind.filter((s) => s.own),
+      this.space,
+    )
+    const files =
+      own &&
+      placeAll(
+        behind.filter((s) => !s.own),
+        this.space,
+      )
+    const moves = files && [...own, ...files]
+    if (!moves) {
+      const [room, more] = [this.size, missing * clusterSize].map(formatSize)
+      throw new CoreError(`What is on the volume does not go into ${room}: ${more} are missing.`)
+    }
+    this.map = new PlaceMap(moves)
+    for (const { to, length } of moves) setBits(this.bits, to, length)
+    const bytes = moves.map((m) => ({
+      from: m.from * clusterSize,
+      to: m.to * clusterSize,
+      length: m.length * clusterSize,
+    }))
+    this.overlay = new OverlayDevice(new MovedDevice(volume.device, this.size, bytes))
+    await this.rewriteRecords()
+    await this.writeBitmap()
+    await this.copyMirror()
+    const [mft, mirror] = [volume.geometry.mftLcn, volume.geometry.mftMirrorLcn].map((lcn) => this.map.of(lcn))
+    await writeBoot(this.overlay, totalSectors, { mftLcn: mft, mftMirrorLcn: mirror })
+    return this.overlay
+  }
+
+  private async readBitmap(): Promise<Uint8Array> {
+    const stream = await this.volume.stream(await this.volume.record(RECORDS.bitmap), ATTRIBUTE_TYPES.data)
+    const { totalClusters } = this.volume.geometry
+    const bits = new Uint8Array(alignUp(Math.ceil(totalClusters / 8), 8))
+    if (!stream || stream.size * 8 < totalClusters) throw new BadStructure('cluster bitmap', 0, 'it is too short')
+    await stream.fill(0, bits.subarray(0, Math.min(bits.length, stream.size)))
+    return bits
+  }
+
+  /** Every stretch that some attribute has behind the new end. Throws BadStructure where map and files differ. */
+  private async stretchesBehind(): Promise<(Extent & { own: boolean })[]> {
+    const stretches: (Extent & { own: boolean })[] = []
+    for await (const record of this.volume.usedRecords()) {
+      for (const attribute of record.attributes) {
+        if (!attribute.placed) continue
+        const kept = this.kept(record, attribute)
+        for (const { lcn, length } of attribute.placed.runs) {
+          if (lcn === null) continue
+          if (!rangeIsSet(this.bits, lcn, length)) {
+            throw new BadStructure(
+              `file record ${record.number}`,
+              this.volume.recordOffset(record.number),
+              `it names clusters from ${lcn} on that the map of clusters has as free; a file-system check is due`,
+            )
+          }
+        }
+        for (const { lcn, length } of kept) {
+          if (lcn === null || lcn + length <= this.clusters) continue
+          const from = Math.max(lcn, this.clusters)
+          stretches.push({ offset: from, length: lcn + length - from, own: record.number < RECORDS.firstUser })
+        }
+        if (kept !== attribute.placed.runs) this.free(attribute.placed.runs, kept)
+      }
+    }
+    return stretches
+  }
+
+  /** The runs an attribute keeps: all, but for the two whose length is the volume's. */
+  private kept(record: FileRecord, { type, name, placed }: Attribute): readonly Run[] {
+    const { runs, lowestVcn } = placed!
+    if (type !== ATTRIBUTE_TYPES.data) return runs
+    const keep =
+      record.number === RECORDS.bitmap && name === ''
+        ? Math.ceil(this.bitmapBytes / this.clusterSize)
+        : record.number === RECORDS.badClusters && name === '$Bad'
+          ? this.clusters
+          : undefined
+    if (keep === undefined) return runs
+    if (lowestVcn > 0) throw new NotSupported('The map of this volume is too scattered for it to be made smaller.')
+    return clipRuns(runs, 0, keep)
+  }
+
+  private free(runs: readonly Run[], kept: readonly Run[]): void {
+    let rest = kept.reduce((sum, run) => sum + run.length, 0)
+    for (const { lcn, length } of runs) {
+      const keep = Math.min(rest, length)
+      rest -= keep
+      if (lcn !== null && keep < length) setBits(this.bits, lcn + keep, length - keep, false)
+    }
+  }
+
+  private async rewriteRecords(): Promise<void> {
+    const crowded: { record: FileRecord; attributes: Uint8Array[] }[] = []
+    for await (const record of this.volume.usedRecords()) {
+      const attributes = this.attributesOf(record)
+      if (!attributes) continue
+      const bytes = withAttributes(record, attributes)
+      if (bytes) await this.writeRecord(record.number, bytes)
+      else crowded.push({ record, attributes })
+    }
+    if (crowded.length === 0) return
+    await new CrowdedRecords({
+      volume: this.volume,
+      attributesOf: (record) => this.attributesOf(record) ?? record.attributes.map((a) => rawAttribute(record, a)),
+      write: (number, bytes) => this.writeRecord(number, bytes),
+      mapRuns: (runs) => this.mapRuns(runs),
+      writeRuns: (runs, bytes) => this.writeRuns(runs, bytes),
+      store: (bytes) => this.store(bytes),
+      release: (runs) => {
+        for (const { lcn, length } of this.mapRuns(runs)) if (lcn !== null) setBits(this.bits, lcn, length, false)
+      },
+    }).settle(crowded)
+  }
+
+  /** A record's attributes with their run lists in the new places; undefined when nothing changes. */
+  private attributesOf(record: FileRecord): Uint8Array[] | undefined {
+    let changed = false
+    const attributes = record.attributes.map((attribute) => {
+      const raw = rawAttribute(record, attribute)
+      const { placed } = attribute
+      if (!placed) return raw
+      const kept = this.kept(record, attribute)
+      const clipped = kept !== placed.runs
+      if (!clipped && kept.every((run) => run.lcn === null || run.lcn + run.length <= this.clusters)) return raw
+      changed = true
+      return withRuns(raw, this.mapRuns(kept), clipped ? this.sizesOf(record, placed) : {})
+    })
+    return changed ? attributes : undefined
+  }
+
+  private sizesOf(record: FileRecord, placed: NonNullable<Attribute['placed']>) {
+    if (record.number === RECORDS.bitmap) {
+      const bytes = this.bitmapBytes
+      return { allocatedSize: alignUp(bytes, this.clusterSize), dataSize: bytes, initializedSize: bytes }
+    }
+    const bytes = this.clusters * this.clusterSize
+    return { allocatedSize: bytes, dataSize: bytes, initializedSize: Math.min(placed.initializedSize, bytes) }
+  }
+
+  private mapRuns(runs: readonly Run[]): Run[] {
+    const mapped: Run[] = []
+    for (const run of runs) {
+      if (run.lcn === null) mapped.push(run)
+      else for (const { at, length } of this.map.pieces(run.lcn, run.length)) mapped.push({ lcn: at, length })
+    }
+    return joinRuns(mapped)
+  }
+
+  private async writeRecord(number: number, bytes: Uint8Array): Promise<void> {
+    await writeBytes(this.overlay, this.placeOf(this.volume.recordOffset(number)), bytes)
+  }
+
+  /** Where a byte of the volume as it was has come to. */
+  private placeOf(offset: number): number {
+    const cluster = Math.floor(offset / this.clusterSize)
+    return this.map.of(cluster) * this.clusterSize + (offset - cluster * this.clusterSize)
+  }
+
+  /** Puts bytes into clusters of their own. */
+  private async store(bytes: Uint8Array): Promise<Run[]> {
+    const places = this.space.take(Math.ceil(bytes.length / this.clusterSize))
+    if (!places) throw new CoreError('There is no room left on the smaller volume for its own longer lists.')
+    for (const { offset, length } of places) setBits(this.bits, offset, length)
+    const runs = places.map(({ offset, length }) => ({ lcn: offset, length }))
+    await this.writeRuns(runs, bytes)
+    return runs
+  }
+
+  /** Writes a stream from its start, what is left of its last cluster as zeros. */
+  private async writeRuns(runs: readonly Run[], bytes: Uint8Array): Promise<void> {
+    let at = 0
+    for (const { lcn, length } of runs) {
+      const part = new Uint8Array(length * this.clusterSize)
+      part.set(bytes.subarray(at, at + part.length))
+      if (lcn !== null) await writeBytes(this.overlay, lcn * this.clusterSize, part)
+      at += part.length
+    }
+  }
+
+  private async writeBitmap(): Promise<void> {
+    // Bits behind the end say "not there".
+    const bytes = this.bits.slice(0, this.bitmapBytes)
+    setBits(bytes, this.clusters, this.bitmapBytes * 8 - this.clusters)
+    const record = await this.volume.record(RECORDS.bitmap)
+    const data = record.attributes.find((a) => a.type === ATTRIBUTE_TYPES.data && a.name === '')
+    if (!data?.placed) throw new NotSupported('This volume keeps its map in an unusual place and keeps its size.')
+    await this.writeRuns(this.mapRuns(this.kept(record, data)), bytes)
+  }
+
+  /** The first records a second time, as they are now. */
+  private async copyMirror(): Promise<void> {
+    const { recordSize } = this.volume.geometry
+    const stream = await this.volume.stream(await this.volume.record(RECORDS.mftMirror), ATTRIBUTE_TYPES.data)
+    if (!stream) throw new BadStructure('file record 1', 0, 'it has no data')
+    const count = Math.min(Math.floor(stream.size / recordSize), this.volume.recordCount)
+    const runs = this.mapRuns(stream.runs)
+    for (let number = 0; number < count; number++) {
+      const bytes = await readBytes(this.overlay, this.placeOf(this.volume.recordOffset(number)), recordSize)
+      let start = 0
+      for (const { lcn, length } of runs) {
+        const offset = number * recordSize - start
+        if (offset >= 0 && offset + recordSize <= length * this.clusterSize && lcn !== null) {
+          await writeBytes(this.overlay, lcn * this.clusterSize + offset, bytes)
+        }
+        start += length * this.clusterSize
+      }
+    }
+  }
+}
+
+async function writeBoot(
+  device: BlockDevice,
+  totalSectors: number,
+  places: { mftLcn?: number; mftMirrorLcn?: number },
+): Promise<void> {
+  const sector = device.logicalSectorSize
+  const boot = new Uint8Array(await readBytes(device, 0, sector))
+  BOOT_SECTOR.write(boot, { totalSectors, ...places })
+  await device.write(0, boot)
+  await device.write(totalSectors * sector, boot)
+}

@@ -1,0 +1,17 @@
+import type { ReadyKind } from '../port'
+
+/** A sleeping system has its open files in its hibernation file; started from a copy it would write over it all. */
+export const asleep: ReadyKind = ({ source, surveyedAt }) => {
+  const sleeping = source.partitions.filter((p) => p.idleFiles.some((f) => f.asleep))
+  if (sleeping.length === 0) return []
+  return [
+    {
+      id: 'asleep',
+      state: 'blocks',
+      known: `read ${surveyedAt}`,
+      title: `A system sleeps on ${sleeping.map((p) => p.title).join(' and ')}.`,
+      why: 'What it had open is not on its volumes yet, and two copies of one sleep must not both wake.',
+      how: 'Start it, shut it down fully (not to sleep, and without a fast start), then read the drive again in Survey.',
+    },
+  ]
+}

@@ -1,0 +1,25 @@
+import type { ReadyFacts, ReadyItem, ReadyKind } from '../port'
+
+/** The old drive is the only copy while the new one is written. */
+export const backup: ReadyKind = (facts) => [itemFor(facts)]
+
+function itemFor({ backup: told, backupWaived }: ReadyFacts): ReadyItem {
+  const base = { id: 'backup', known: 'told at intake' }
+  if (told) return { ...base, state: 'settled', title: `Backup of ${told.date}`, why: told.where }
+  if (backupWaived) {
+    return {
+      ...base,
+      state: 'settled',
+      title: 'No backup, and the customer knows',
+      why: 'the source stays as it is, and is the way back',
+    }
+  }
+  return {
+    ...base,
+    state: 'open',
+    title: 'There is no backup.',
+    why: 'The old drive is the only copy while the new one is written.',
+    how: 'Make one first, or note that the customer wants to go on without.',
+    action: { id: 'waive-backup', label: 'Go on without' },
+  }
+}

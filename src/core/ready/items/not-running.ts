@@ -1,0 +1,36 @@
+import type { ReadyFacts, ReadyItem, ReadyKind } from '../port'
+
+/** Nothing on the source is in use while it is copied. */
+export const notRunning: ReadyKind = (facts) => {
+  const { computer, hostName } = facts
+  if (computer) return [runningItem(facts, computer)]
+  const title = `The ${hostName ?? 'host'} does the copying`
+  return [
+    { id: 'not-running', known: 'by the plan', state: 'settled', title, why: 'no customer’s computer is running' },
+  ]
+}
+
+type Copier = NonNullable<ReadyFacts['computer']>
+
+function runningItem({ stickName }: ReadyFacts, { name, running, bootMenuKey }: Copier): ReadyItem {
+  const base = { id: 'not-running', known: 'seen now' }
+  if (running === 'stick') {
+    return {
+      ...base,
+      state: 'settled',
+      title: `The ${name} runs from the rescue stick`,
+      why: 'nothing on the source is in use',
+    }
+  }
+  return {
+    ...base,
+    state: 'open',
+    title: running === 'system' ? `The ${name} is running its own system.` : `The ${name} is switched off.`,
+    why:
+      running === 'system'
+        ? 'Files would change while they are copied.'
+        : 'The drives can only be read while it runs from the rescue stick.',
+    how: `Shut it down and start it from the ${stickName}; ${bootMenuKey} opens its boot menu.`,
+    action: { id: 'start-stick', label: 'Start it from the stick' },
+  }
+}
