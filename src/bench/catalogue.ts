@@ -3,7 +3,7 @@ import type { Firmware } from '@/core/boot/types'
 import type { AccessoryModel } from '@/core/things/accessory'
 import type { Body, Protocol, Slot } from '@/core/things/bodies'
 import type { Chassis } from '@/core/things/chassis'
-import type { Computer } from '@/core/things/computer'
+import type { Computer, Program } from '@/core/things/computer'
 import type { Drive } from '@/core/things/drive'
 import type { LinkId } from '@/core/things/links'
 
@@ -92,6 +92,9 @@ const EVERY_COMPUTER = {
   batteryPercent: null,
   running: 'off' as const,
   mains: true,
+  programs: [] as Program[],
+  sleepMinutes: null,
+  online: true,
 }
 
 /** Made-up models of computers to start a description from, by the words of a choice. */

@@ -1,9 +1,7 @@
 /** Small helpers that the tests of core share. */
 
 /** Equality of long byte arrays, which a matcher would compare element by element. */
-export function sameBytes(a: Uint8Array, b: Uint8Array): boolean {
-  return Buffer.compare(a, b) === 0
-}
+export { sameBytes } from './bytes/same'
 
 /** Everything an iterable gives. */
 export async function collect<T>(items: AsyncIterable<T> | Iterable<T>): Promise<T[]> {

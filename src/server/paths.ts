@@ -13,6 +13,11 @@ export function drivesFolder(): string {
   return path.join(dataFolder(), 'drives')
 }
 
+/** Where copies keep what is sure of them. */
+export function journalsFolder(): string {
+  return path.join(dataFolder(), 'journals')
+}
+
 /** Where virtual disks lie: a folder of the person's choice, or one beside the drives. */
 export function imagesFolder(): string {
   const chosen = process.env.IMBARCO_IMAGES

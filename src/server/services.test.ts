@@ -224,7 +224,11 @@ describe('the stations', () => {
     expect(await open()).toEqual(['target-same'])
     await placeDrive('crv5-960', { kind: 'bay', accessoryId: 'dock-a', bay: 'bay 1' })
     expect(await open()).toEqual([])
-    expect(await refused(startCopy(MOVE, { plate: '07KD' }))).toMatch(/not the last four characters/)
+    // A plate is typed for the drives as they were shown; without that, or with what was shown before, it counts for nothing.
+    expect(await refused(startCopy(MOVE, { plate: '4M1Q' }))).toMatch(/not as they were when you typed/)
+    expect(await refused(startCopy(MOVE, { plate: '4M1Q', seen: 'of another day' }))).toMatch(/not as they were/)
+    const { seen } = await readyNow()
+    expect(await refused(startCopy(MOVE, { plate: '07KD', seen }))).toMatch(/not the last four characters/)
   })
 
   it('notice a target that another program has written to', async () => {
@@ -283,6 +287,8 @@ describe('a copy that a stopped server left behind', () => {
       message: null,
       progress: null,
       summary: null,
+      choices: null,
+      goesOn: false,
     }
     await CopyRow.create({ id: 'left', status: 'running', ...row })
     // What is remembered of this process is that it has looked already: look as a new one would.
@@ -315,7 +321,7 @@ describe('the logbook', () => {
     release()
     await readyAction(MOVE, { action: 'when-done', whenDone: 'stay' })
     expect(events).toEqual([{ type: 'changed', moveId: MOVE }])
-    expect((await MoveRow.findByPk(MOVE))!.ready).toEqual({ backupWaived: false, whenDone: 'stay' })
+    expect((await MoveRow.findByPk(MOVE))!.ready).toMatchObject({ backupWaived: false, whenDone: 'stay', told: {} })
   })
 })
 

@@ -3,7 +3,7 @@ import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { expectAccessible } from './support/axe'
 import { Key, Page } from './support/browser'
 import { serve, type Served } from './support/serve'
-import { setPace, tickAllSteps, toFit, toReady, toRoute, toSurvey, typePlate } from './support/steps'
+import { goPast, setPace, tickAllSteps, toFit, toReady, toRoute, toSurvey, typePlate } from './support/steps'
 
 let served: Served
 let page: Page
@@ -129,6 +129,7 @@ describe('the editing computer, whose blade no adapter takes', () => {
     await page.next(/Go on to Ready/)
     await page.click(/Go on without/)
     await page.untilText(/No backup, and the customer knows/)
+    await goPast(page, 'Its owner is abroad and wants it as it is')
     await setPace(page, /as fast as it goes/)
     await stickAndStart('8VA1')
     expect(await page.text()).toMatch(/Leg\s+1 of 2/)

@@ -166,6 +166,12 @@ const COMPUTERS: Computer[] = [
       bootOrder: ['0003'],
     },
     running: 'system',
+    programs: [
+      { id: 'till', name: 'Ticket till', kind: 'program', running: true },
+      { id: 'sync', name: 'Museum file sync', kind: 'sync', running: true },
+      { id: 'watch', name: 'Virus watch', kind: 'antivirus', running: true },
+    ],
+    sleepMinutes: 30,
   }),
   computer('lighting-desk', 'lighting desk', 'brezza-m4'),
   computer('logbook-server', 'logbook server', 'tramonto-r1', {

@@ -51,7 +51,7 @@ describe('the trace of a start', () => {
   })
 
   it.each<[string, string, (device: OverlayDevice) => Promise<void>]>([
-    ['firmware', 'an unfinished copy', (d) => d.write(0, unfinishedMarker(512, 'x'))],
+    ['firmware', 'an unfinished copy', (d) => d.write(0, unfinishedMarker(512, { note: 'x' }))],
     [
       'firmware',
       'both tables gone',

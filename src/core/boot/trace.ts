@@ -110,8 +110,8 @@ async function readTables(firmware: Firmware, drives: readonly AttachedDrive[]):
     if (marker) {
       trouble ??= new Stop(
         `${drive.name} holds an unfinished copy`,
-        marker.replace(/\s+/g, ' '),
-        'A copy to this drive did not end, so it is marked and not started from. Copy to it again.',
+        marker.note,
+        'A copy to this drive did not end, so it is marked and not started from. Go on with it in Copy, or copy to it again.',
       )
       continue
     }

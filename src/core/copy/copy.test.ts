@@ -13,7 +13,8 @@ import { pattern, sameBytes } from '../testing'
 import { makeSystemDisk, sha256, type TestDisk } from '../testing-disk'
 import { readMarker } from './marker'
 import { planCopy, PIECE_BYTES } from './plan'
-import { CheckFailed, type CopyOptions, type CopyStep, runCopy } from './run'
+import { CheckFailed } from './check'
+import { type CopyOptions, type CopyStep, runCopy } from './run'
 
 async function prepare(disk: TestDisk = {}, targetSize = 3 * GIB) {
   const source = await makeSystemDisk(disk)
@@ -138,7 +139,7 @@ describe('a copy', () => {
     const failure = await runCopy(plan, faulty, options()).catch((error: unknown) => error)
     expect(failure).toBeInstanceOf(CheckFailed)
     expect((failure as CheckFailed).offset).toBe(Math.floor(at / 512) * 512)
-    expect(await readMarker(target)).toBe('Ticket desk')
+    expect(await readMarker(target)).toEqual({ note: 'Ticket desk' })
     expect((await surveyDrive(target, sha256)).scheme).toBe('unfinished')
   })
 
@@ -149,7 +150,7 @@ describe('a copy', () => {
       if (++steps > 5) throw new Error('stopped')
     }
     await expect(runCopy(plan, target, options({ checkpoint: stop }))).rejects.toThrow('stopped')
-    expect(await readMarker(target)).toBe('Ticket desk')
+    expect(await readMarker(target)).toEqual({ note: 'Ticket desk' })
   })
 
   it('whose target goes away reports it, after the first write at the latest', async () => {

@@ -1,11 +1,11 @@
-import type { Extent } from '../block/device'
 import { touchedByEach } from '../image/touched'
 import type { CopyPlan } from './plan'
 import type { Lost } from './progress'
+import type { LostExtent } from './rescue'
 import { wholeTarget } from './whole'
 
 /** Names what bytes of the target are lost: by sector of both drives, by partition and by file. */
-export async function nameLost(plan: CopyPlan, lost: readonly Extent[]): Promise<Lost[]> {
+export async function nameLost(plan: CopyPlan, lost: readonly LostExtent[]): Promise<Lost[]> {
   if (lost.length === 0) return []
   const { device } = await wholeTarget(plan)
   const touched = await touchedByEach(device, lost)
@@ -17,6 +17,7 @@ export async function nameLost(plan: CopyPlan, lost: readonly Extent[]): Promise
         targetLba: piece.at / device.logicalSectorSize,
         sectors: piece.length / plan.sourceSectorSize,
         files: [...touched[i].files],
+        tried: run.tried,
       })),
     )
     .sort((a, b) => a.sourceLba - b.sourceLba)

@@ -2,21 +2,34 @@ import { type BlockDevice, readBytes } from '../block/device'
 import { asciiToString } from '../bytes/struct'
 
 const MARK = 'IMBARCO UNFINISHED COPY'
+const JOB = 'job '
+
+/** What an unfinished copy says of itself on its target. */
+export interface Mark {
+  /** Which move wrote it. */
+  readonly note: string
+  /** The copy that wrote it, which alone may go on with it; absent where none can. */
+  readonly job?: string
+}
 
 /**
  * The first sector of a drive whose copy has not ended. It carries no table signature, so no firmware
- * starts from it; `note` says which move wrote it.
+ * starts from it.
  */
-export function unfinishedMarker(sectorSize: number, note: string): Uint8Array {
+export function unfinishedMarker(sectorSize: number, { note, job }: Mark): Uint8Array {
   const bytes = new Uint8Array(sectorSize)
-  const text = `${MARK}\r\n${note.replace(/[^\x20-\x7e]/g, '?')}`.slice(0, 440)
+  const lines = [MARK, printable(note).slice(0, 300), ...(job ? [JOB + printable(job).slice(0, 90)] : [])]
+  const text = lines.join('\r\n')
   for (let i = 0; i < text.length; i++) bytes[i] = text.charCodeAt(i)
   return bytes
 }
 
-/** The note of an unfinished copy, or undefined when the drive carries no such mark. */
-export async function readMarker(device: BlockDevice): Promise<string | undefined> {
+/** The mark of an unfinished copy, or undefined when the drive carries none. */
+export async function readMarker(device: BlockDevice): Promise<Mark | undefined> {
   const text = asciiToString(await readBytes(device, 0, 440))
   if (!text.startsWith(MARK)) return undefined
-  return text.slice(MARK.length).replaceAll('\0', '').trim()
+  const [, note = '', job] = text.replaceAll('\0', '').split('\r\n')
+  return { note, ...(job?.startsWith(JOB) ? { job: job.slice(JOB.length) } : {}) }
 }
+
+const printable = (text: string) => text.replace(/[^\x20-\x7e]/g, '?')

@@ -4,10 +4,7 @@ import { MemoryDevice } from '../block/memory'
 import { sha256 } from '../testing-disk'
 import { BufferPool } from './buffers'
 import { readMarker, unfinishedMarker } from './marker'
-import type { Piece } from './plan'
-import { type Span, spanDigest, SpanDigests } from './spans'
-
-const piece = (offset: number): Piece => ({ offset, length: 512, partition: 1, sourceOffset: offset, zero: false })
+import { PieceDigests, pieceDigest, zeroDigest } from './piece-digests'
 
 describe('the buffer pool', () => {
   it('never has more buffers out than it was made with', async () => {
@@ -41,28 +38,27 @@ describe('the buffer pool', () => {
   })
 })
 
-describe('the digests of spans', () => {
-  const rolled = async (digests: readonly number[]) => {
-    const spans: Span[] = []
-    const rolling = new SpanDigests((span) => void spans.push(span))
-    for (const [i, value] of digests.entries()) await rolling.add(piece(i * 512), new Uint8Array(32).fill(value))
-    await rolling.close()
-    return spans
-  }
-
-  it('are few, hold every piece once and in order, and close the last one', async () => {
-    const spans = await rolled(Array.from({ length: 700 }, () => 1))
-    expect(spans.map((s) => s.pieces.length)).toEqual([256, 256, 188])
-    expect(spans.flatMap((s) => s.pieces.map((p) => p.offset))).toEqual(Array.from({ length: 700 }, (_, i) => i * 512))
-    expect(await rolled([])).toEqual([])
+describe('the digests of pieces', () => {
+  it('are kept by place, in any order of setting, and change the whole when any of them does', () => {
+    const of = (values: readonly number[]) => {
+      const digests = new PieceDigests()
+      for (const [i, value] of [...values.entries()].reverse()) digests.set(i, new Uint8Array(32).fill(value))
+      return digests
+    }
+    const values = Array.from({ length: 3000 }, (_, i) => i % 7)
+    const same = of(values)
+    expect(same.length).toBe(3000)
+    for (const [i, value] of values.entries()) {
+      expect(same.is(i, new Uint8Array(32).fill(value))).toBe(true)
+      expect(same.is(i, new Uint8Array(32).fill(value + 1))).toBe(false)
+    }
+    expect(of(values).whole(sha256)).toBe(same.whole(sha256))
+    expect(of(values.map((v, i) => (i === 2999 ? 9 : v))).whole(sha256)).not.toBe(same.whole(sha256))
   })
 
-  it('change when any piece does, in the span of that piece only', async () => {
-    const same = Array.from({ length: 600 }, (_, i) => i % 7)
-    const other = same.map((value, i) => (i === 300 ? 99 : value))
-    const [a, b] = [await rolled(same), await rolled(other)]
-    const digest = (span: Span) => spanDigest(span, sha256)
-    expect(a.map((span, i) => Buffer.compare(digest(span), digest(b[i])) === 0)).toEqual([true, false, true])
+  it('tell zeros by their length alone', () => {
+    expect(pieceDigest(new Uint8Array(4096), sha256)).toEqual(zeroDigest(4096))
+    expect(zeroDigest(4096)).not.toEqual(zeroDigest(8192))
   })
 })
 
@@ -70,9 +66,15 @@ describe('the mark of an unfinished copy', () => {
   it('is read back, without anything a firmware would start', async () => {
     for (const sector of [512, 4096] as const) {
       const device = new MemoryDevice(1024 * 1024, sector)
-      const marker = unfinishedMarker(sector, 'Ticket desk, Lanterna museum, from CRV3-8841-07KD')
+      const marker = unfinishedMarker(sector, {
+        note: 'Ticket desk, Lanterna museum, from CRV3-8841-07KD',
+        job: 'ticket-desk-0-1',
+      })
       await device.write(0, marker)
-      expect(await readMarker(device)).toBe('Ticket desk, Lanterna museum, from CRV3-8841-07KD')
+      expect(await readMarker(device)).toEqual({
+        note: 'Ticket desk, Lanterna museum, from CRV3-8841-07KD',
+        job: 'ticket-desk-0-1',
+      })
       expect([marker[510], marker[511]]).toEqual([0, 0])
     }
   })
@@ -80,12 +82,12 @@ describe('the mark of an unfinished copy', () => {
   it('takes any note without spilling over', async () => {
     await fc.assert(
       fc.asyncProperty(fc.string({ maxLength: 1000, unit: 'binary' }), async (note) => {
-        const marker = unfinishedMarker(512, note)
+        const marker = unfinishedMarker(512, { note, job: note })
         expect(marker.length).toBe(512)
         expect(marker.subarray(440).every((byte) => byte === 0)).toBe(true)
         const device = new MemoryDevice(65536)
         await device.write(0, marker)
-        expect(typeof (await readMarker(device))).toBe('string')
+        expect((await readMarker(device))?.job ?? '').toHaveLength(Math.min(note.length, 90))
       }),
     )
   })

@@ -1,6 +1,7 @@
 import { AssembledDevice, type Part } from '../block/assembled'
+import { BlankedDevice } from '../block/blanked'
 import { type BlockDevice, type Extent, type Origin, readBytes } from '../block/device'
-import { mergeExtents } from '../block/extents'
+import { mergeExtents, unionExtents } from '../block/extents'
 import { OverlayDevice } from '../block/overlay'
 import { readOnly } from '../block/readonly'
 import { SliceDevice } from '../block/slice'
@@ -9,6 +10,7 @@ import { type FileSystem, openFileSystem, recognise } from '../filesystem'
 import { type FitPartition, fitSizes, type Layout } from '../fit/types'
 import { gptWrites, type TableWrite } from '../scheme/gpt'
 import { mbrWrites } from '../scheme/mbr-write'
+import { IDLE_PLACES } from '../survey/idle-files'
 
 /** Runs closer together than this are copied as one: reading on costs less than a new request. */
 const MERGE_GAP = 64 * 1024
@@ -20,12 +22,34 @@ const BOOT_CODE_BYTES = 440
 
 /** One step of the work list: bytes of the target, whose content the expected target gives. */
 export interface Piece extends Extent {
-  /** Number of the partition it belongs to. */
+  /** Number of the partition it belongs to; 0 for what lies between partitions. */
   readonly partition: number
   /** Where the same bytes lie on the source drive. */
   readonly sourceOffset: number
   /** Known to hold only zeros, so that nothing has to be read. */
   readonly zero: boolean
+}
+
+/** What of the source a copy takes. */
+export interface CopyScope {
+  /** Every sector of every partition; of the gaps between them too, where all keep their places. */
+  readonly everySector?: boolean
+  /** Partitions of the target, by number, of which every sector is taken whatever their maps say. */
+  readonly everyOf?: readonly number[]
+  /** Page, hibernation and swap files keep their length and read as zeros. */
+  readonly leaveIdle?: boolean
+}
+
+/** What a copy takes of one partition. All in bytes. */
+export interface PartScope {
+  readonly number: number
+  readonly title: string
+  readonly bytes: number
+  readonly mode: 'used' | 'every'
+  /** Of the partition, what is not in use and so not copied. */
+  readonly skippedBytes: number
+  /** Files whose content is left out. */
+  readonly leftOut: readonly { readonly path: string; readonly bytes: number }[]
 }
 
 /** Everything a copy needs, computed before the first byte is written. */
@@ -36,7 +60,7 @@ export interface CopyPlan {
   pieces(): AsyncIterable<Piece>
   /** Bytes of all pieces. */
   readonly totalBytes: number
-  readonly partitions: readonly { number: number; title: string; bytes: number; mode: 'used' | 'every' }[]
+  readonly partitions: readonly PartScope[]
   /** Where bytes of the target between its tables lie on the source. */
   origins(run: Extent): Origin[]
   readonly sourceSectorSize: number
@@ -45,10 +69,13 @@ export interface CopyPlan {
 }
 
 interface PreparedPart {
-  readonly partition: FitPartition
+  readonly number: number
+  readonly title: string
   readonly device: BlockDevice
   readonly targetOffset: number
   readonly sourceOffset: number
+  readonly leftOut: PartScope['leftOut']
+  /** Tells what is in use; absent where every sector is taken. */
   readonly fileSystem?: FileSystem
 }
 
@@ -57,22 +84,25 @@ interface PreparedPart {
  * and moving make to a volume's records are held in memory. Throws CoreError when source and layout do not
  * belong together.
  */
-export async function planCopy(source: BlockDevice, layout: Layout): Promise<CopyPlan> {
+export async function planCopy(source: BlockDevice, layout: Layout, scope: CopyScope = {}): Promise<CopyPlan> {
   if (source.size !== layout.sourceSizeBytes || source.logicalSectorSize !== layout.sourceSectorSize) {
     throw new CoreError('The source is not the drive this fit was made for.')
   }
   const parts: PreparedPart[] = []
   for (const partition of [...layout.partitions].sort((a, b) => a.firstLba - b.firstLba)) {
-    parts.push(await preparePart(readOnly(source), partition, layout))
+    parts.push(await preparePart(readOnly(source), partition, layout, scope))
   }
+  if (scope.everySector) parts.push(...gapsOf(readOnly(source), layout))
+  parts.sort((a, b) => a.targetOffset - b.targetOffset)
   const assembled: Part[] = parts.map(({ targetOffset, device }) => ({ at: targetOffset, device }))
   const expected = new AssembledDevice(layout.targetSizeBytes, layout.sectorSize, assembled)
-  const partitions = []
+  const partitions: PartScope[] = []
   for (const part of parts) {
     let bytes = 0
     for await (const { length } of partExtents(part)) bytes += length
-    const { number, title } = part.partition
-    partitions.push({ number, title, bytes, mode: part.fileSystem ? ('used' as const) : ('every' as const) })
+    const { number, title, leftOut } = part
+    const mode = part.fileSystem ? 'used' : 'every'
+    partitions.push({ number, title, bytes, mode, skippedBytes: part.device.size - bytes, leftOut })
   }
   return {
     expected,
@@ -119,24 +149,68 @@ async function tablesFor(source: BlockDevice, layout: Layout): Promise<TableWrit
   return [...stages, ...records, first]
 }
 
-async function preparePart(source: BlockDevice, partition: FitPartition, layout: Layout): Promise<PreparedPart> {
+async function preparePart(
+  source: BlockDevice,
+  partition: FitPartition,
+  layout: Layout,
+  scope: CopyScope,
+): Promise<PreparedPart> {
   const { sectorSize } = layout
   const sourceOffset = partition.sourceFirstLba * layout.sourceSectorSize
   const { before, after } = fitSizes(partition, layout)
   const slice = new SliceDevice(source, sourceOffset, before)
-  const common = { partition, sourceOffset, targetOffset: partition.firstLba * sectorSize }
+  const { number, title } = partition
+  const common = { number, title, sourceOffset, targetOffset: partition.firstLba * sectorSize, leftOut: [] }
+  const every = scope.everySector || scope.everyOf?.includes(number)
   const driver = await recognise(slice)
   if (!driver) {
     if (after < before) throw new NotSupported(`${partition.title} cannot be made smaller: its content is not known.`)
     return { ...common, device: after > before ? new OverlayDevice(slice, after) : slice }
   }
   const moved = partition.firstLba !== partition.sourceFirstLba
-  if (after === before && !moved) return { ...common, device: slice, fileSystem: await openFileSystem(slice) }
+  const read = async (device: BlockDevice): Promise<PreparedPart> => {
+    if (every) return { ...common, device }
+    const fileSystem = (await openFileSystem(device))!
+    const { files, extents } = scope.leaveIdle ? await idleExtents(fileSystem) : { files: [], extents: [] }
+    if (files.length === 0) return { ...common, device, fileSystem }
+    return { ...common, device: new BlankedDevice(device, extents), fileSystem, leftOut: files }
+  }
+  if (after === before && !moved) return read(slice)
   const resized = partition.resizes
     ? await driver.resize!(slice, after)
     : new OverlayDevice(await cut(slice, after, partition), after)
   if (moved) await driver.relocate?.(resized, partition.firstLba)
-  return { ...common, device: resized, fileSystem: await openFileSystem(resized) }
+  return read(resized)
+}
+
+/** The content of page, hibernation and swap files, in whole sectors and in order. */
+async function idleExtents(fileSystem: FileSystem): Promise<{ files: PartScope['leftOut']; extents: Extent[] }> {
+  const files: { path: string; bytes: number }[] = []
+  const extents: Extent[] = []
+  for (const { path } of fileSystem.fileExtents ? IDLE_PLACES : []) {
+    const entry = await fileSystem.stat(path).catch(() => undefined)
+    if (entry?.kind !== 'file' || entry.sizeBytes === 0) continue
+    const runs = await fileSystem.fileExtents!(path)
+    if (runs.length === 0) continue
+    files.push({ path, bytes: entry.sizeBytes })
+    extents.push(...runs)
+  }
+  return { files, extents: unionExtents(extents, []) }
+}
+
+/** What lies between the partitions, where each has the place and the length that it had. */
+function gapsOf(source: BlockDevice, layout: Layout): PreparedPart[] {
+  const kept =
+    layout.sectorSize === layout.sourceSectorSize &&
+    layout.partitions.every((p) => p.firstLba === p.sourceFirstLba && p.lastLba === p.sourceLastLba)
+  if (!kept) return []
+  return layout.gaps.flatMap(({ firstLba, lastLba }) => {
+    const offset = firstLba * layout.sectorSize
+    const end = Math.min((lastLba + 1) * layout.sectorSize, source.size)
+    if (offset >= end) return []
+    const device = new SliceDevice(source, offset, end - offset)
+    return [{ number: 0, title: 'Unallocated', device, targetOffset: offset, sourceOffset: offset, leftOut: [] }]
+  })
 }
 
 /** The volume as it is where its partition has become smaller, which it can as long as nothing of it is cut off. */
@@ -191,12 +265,12 @@ async function* byMapping(
   at: number,
   length: number,
 ): AsyncGenerator<Piece> {
-  const { targetOffset, sourceOffset, partition } = part
+  const { targetOffset, sourceOffset } = part
   const piece = (from: number, to: number, zero: boolean): Piece => ({
     offset: targetOffset + from,
     sourceOffset: sourceOffset + originOf(part.device, from),
     length: to - from,
-    partition: partition.number,
+    partition: part.number,
     zero,
   })
   const mapped = expected.mapped

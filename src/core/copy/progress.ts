@@ -1,4 +1,5 @@
 import { z } from 'zod'
+import { CopyChoicesSchema, USUAL_CHOICES } from './choices'
 
 /** How fast a copy was at a bench second since its start. */
 export const SpeedSampleSchema = z.object({
@@ -7,9 +8,17 @@ export const SpeedSampleSchema = z.object({
   phase: z.enum(['copy', 'check']),
 })
 
+/** Something that happened on the way, at a bench second since the copy's start. */
+export const CopyEventSchema = z.object({
+  second: z.number(),
+  kind: z.enum(['paused', 'cut', 'trouble', 'rest', 'rewritten', 'let-go', 'read-back']),
+  text: z.string(),
+})
+export type CopyEvent = z.infer<typeof CopyEventSchema>
+
 /** How far a copy is. Seconds are bench seconds since its start. */
 export const CopyProgressSchema = z.object({
-  phase: z.enum(['erase', 'copy', 'check', 'tables']),
+  phase: z.enum(['erase', 'copy', 'rescue', 'check', 'tables']),
   copiedBytes: z.number(),
   checkedBytes: z.number(),
   totalBytes: z.number(),
@@ -22,6 +31,11 @@ export const CopyProgressSchema = z.object({
   meanBytesPerSecond: z.number(),
   secondsLeft: z.number(),
   samples: z.array(SpeedSampleSchema),
+  events: z.array(CopyEventSchema).default([]),
+  /** False for a copy that is not read back. */
+  verify: z.boolean().default(true),
+  /** Seconds spent on each partition, by number. */
+  partSeconds: z.record(z.string(), z.number()).default({}),
 })
 export type CopyProgress = z.infer<typeof CopyProgressSchema>
 
@@ -36,14 +50,23 @@ export const LostSchema = z.object({
   sectors: z.number(),
   /** Paths on that partition whose content is affected; empty where none is, or where files are not read. */
   files: z.array(z.string()),
+  /** False where it was given up, for time or heat, before every sector was tried. */
+  tried: z.boolean().default(true),
 })
 export type Lost = z.infer<typeof LostSchema>
 
 export const CopySummarySchema = z.object({
   copiedBytes: z.number(),
   writtenBytes: z.number(),
+  /** 0 when nothing was read back, as was chosen. */
   checkedBytes: z.number(),
+  /** Over the digests of all pieces; empty when nothing was read back. */
   digest: z.string(),
+  digestName: z.string().default('SHA-256'),
+  /** Pieces that read back differently at first, and were written a second time. */
+  rewritten: z.number().default(0),
+  /** How often it was cut off and went on. */
+  resumed: z.number().default(0),
   bufferBytes: z.number(),
   /** Of the target with its tables in place; a further leg reads from it only while it is the same. */
   targetFingerprint: z.string().default(''),
@@ -51,8 +74,22 @@ export const CopySummarySchema = z.object({
   checkSeconds: z.number(),
   lost: z.array(LostSchema).default([]),
   partitions: z.array(
-    z.object({ number: z.number(), title: z.string(), bytes: z.number(), mode: z.enum(['used', 'every']) }),
+    z.object({
+      number: z.number(),
+      title: z.string(),
+      bytes: z.number(),
+      mode: z.enum(['used', 'every']),
+      skippedBytes: z.number().default(0),
+      leftOut: z.array(z.object({ path: z.string(), bytes: z.number() })).default([]),
+      seconds: z.number().default(0),
+    }),
   ),
+  events: z.array(CopyEventSchema).default([]),
+  choices: CopyChoicesSchema.default(USUAL_CHOICES),
+  /** Digest of all that decided what it wrote. */
+  work: z.string().default(''),
+  /** Further drives written in the same reading; `why`: the reason one was let go. */
+  further: z.array(z.object({ id: z.string(), name: z.string(), why: z.string().nullable() })).default([]),
 })
 export type CopySummary = z.infer<typeof CopySummarySchema>
 

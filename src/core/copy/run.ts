@@ -1,22 +1,28 @@
-import { type BlockDevice, type Extent, isZero, UnreadableSectors } from '../block/device'
-import { type Digest, toHex } from '../digest'
+import { type BlockDevice, isZero, readBytes, UnreadableSectors } from '../block/device'
+import type { Digest } from '../digest'
 import { CoreError } from '../errors'
 import { BufferPool } from './buffers'
+import { sameBytes } from '../bytes/same'
+import { CheckFailed, checkPieces } from './check'
+import { type CopyJournal, type CopyState, freshState, toBase64 } from './journal'
 import { nameLost } from './lost'
-import { unfinishedMarker } from './marker'
+import { type Mark, readMarker, unfinishedMarker } from './marker'
+import { pieceDigest, zeroDigest } from './piece-digests'
 import { type CopyPlan, type Piece, PIECE_BYTES } from './plan'
 import type { Lost } from './progress'
-import { readAround } from './rescue'
-import { type Span, spanDigest, SpanDigests } from './spans'
+import { readAround, type RescueLimits, USUAL_LIMITS } from './rescue'
+import { Targets } from './targets'
 
-/** What a copy is doing: erasing, copying, reading back, writing the tables. */
-export type CopyPhase = 'erase' | 'copy' | 'check' | 'tables'
+/** What a copy is doing: erasing, copying, reading around trouble, reading back, writing the tables. */
+export type CopyPhase = 'erase' | 'copy' | 'rescue' | 'check' | 'tables'
 
 /** One event of a running copy. `bytes` and `place` are of the piece just finished. */
 export interface CopyStep {
   readonly phase: CopyPhase
   readonly bytes: number
   readonly piece?: Piece
+  /** It was done before this copy was cut off, and took no time now. */
+  readonly before?: boolean
 }
 
 export interface CopyOptions {
@@ -27,6 +33,21 @@ export interface CopyOptions {
   readonly onStep: (step: CopyStep) => Promise<void>
   /** Asked before every piece; throw from it to stop. */
   readonly checkpoint?: () => void
+  /** Reads everything back and compares; true when absent. */
+  readonly verify?: boolean
+  readonly rescue?: RescueLimits
+  /** Where it keeps what is sure, so that it can go on after having been cut off. */
+  readonly journal?: CopyJournal
+  /** Names this copy on its target. */
+  readonly job?: string
+  /** Digest of all that decides what this copy writes. */
+  readonly work?: string
+  /** Where the journal says that it is; absent for a copy that begins. */
+  readonly from?: CopyState
+  /** Told when one of several targets is let go. */
+  readonly onLetGo?: (target: number, why: string) => void
+  /** Told when pieces that read back differently were written again. */
+  readonly onRewrite?: (pieces: number) => void
 }
 
 /** What a finished copy can show for itself. */
@@ -35,25 +56,20 @@ export interface CopyOutcome {
   /** Of these, read from the source and written; the rest is known to be zeros on both drives. */
   readonly writtenBytes: number
   readonly checkedBytes: number
-  /** SHA-256 over the digests of everything copied, in order. */
+  /** Over the digests of everything copied, in order; empty when nothing was read back. */
   readonly digest: string
+  /** Pieces that read back differently at first and were written a second time. */
+  readonly rewritten: number
   /** What the source did not give, in order; zeros stand in its place. */
   readonly lost: readonly Lost[]
   readonly bufferBytes: number
+  /** Of several targets, those that were let go, with the reason. */
+  readonly letGo: ReadonlyMap<number, string>
 }
 
-/** The check found bytes on the target that are not those of the source. */
-export class CheckFailed extends CoreError {
-  override readonly name = 'CheckFailed'
-  constructor(
-    readonly offset: number,
-    readonly length: number,
-    sectorSize: number,
-  ) {
-    super(
-      `The target does not give back what was written to it, from sector ${offset / sectorSize} on. It stays marked as unfinished; the source is untouched.`,
-    )
-  }
+/** The target is not the one that the copy was cut off on. */
+export class NotItsTarget extends CoreError {
+  override readonly name = 'NotItsTarget'
 }
 
 /** Most pieces that are left for later without being tried, in a stretch where nothing reads. */
@@ -62,138 +78,247 @@ const MOST_SKIPPED = 63
 /** Buffers in flight: reading one piece while the ones before it are written. */
 const BUFFERS = 4
 
+/** So many pieces are written before they are made sure. */
+export const SURE_PIECES = 64
+
+/** What one run of a copy works with. */
+interface Run {
+  readonly plan: CopyPlan
+  readonly targets: Targets
+  readonly options: CopyOptions
+  readonly pool: BufferPool
+  readonly state: CopyState
+}
+
 /**
- * Carries out a plan: marks the target as unfinished, moves every piece with reading and writing overlapped,
- * reads everything back and compares digests, and only then writes the partition tables, the first sector
- * last. On any error the target keeps its mark. Buffers never exceed BUFFERS pieces, whatever the drives' size.
+ * Carries out a plan on one target, or on several of one size in one reading: marks them as unfinished, moves every
+ * piece with reading and writing overlapped, reads everything back and compares digests, and only then writes the
+ * partition tables, the first sector last. On any error the targets keep their mark. Buffers never exceed BUFFERS
+ * pieces, and one more for each target when it is read back, whatever the drives' size.
  */
-export async function runCopy(plan: CopyPlan, target: BlockDevice, options: CopyOptions): Promise<CopyOutcome> {
-  if (target.size !== plan.expected.size || target.logicalSectorSize !== plan.expected.logicalSectorSize) {
+export async function runCopy(
+  plan: CopyPlan,
+  target: BlockDevice | readonly BlockDevice[],
+  options: CopyOptions,
+): Promise<CopyOutcome> {
+  const devices = 'read' in target ? [target] : target
+  const verify = options.from?.verify ?? options.verify ?? true
+  const state = options.from ?? freshState(options.job ?? '', options.work ?? '', verify)
+  if (options.from && options.work !== state.work) {
+    throw new NotItsTarget('What this copy was made from has changed since it was cut off. Start the copy over.')
+  }
+  const targets = new Targets(devices, state.letGo, async (index, why) => {
+    options.onLetGo?.(index, why)
+    await options.journal?.append({ did: 'let go', target: index, why })
+  })
+  if (targets.size !== plan.expected.size || targets.sectorSize !== plan.expected.logicalSectorSize) {
     throw new CoreError('The target is not the drive this fit was made for.')
   }
   const pool = new BufferPool(BUFFERS, PIECE_BYTES)
-  const blank = await eraseTarget(plan, target, options)
-  const spans: Uint8Array[] = []
-  const { writtenBytes, lost } = await copyPieces(plan, target, options, pool, blank, spans)
-  const checkedBytes = await checkPieces(plan, target, options, pool, spans)
-  await writeTables(plan, target, options)
-  const all = new Uint8Array(spans.length * 32)
-  spans.forEach((digest, i) => all.set(digest, i * 32))
-  return {
-    copiedBytes: plan.totalBytes,
-    writtenBytes,
-    checkedBytes,
-    digest: toHex(options.digest(all)),
-    lost: await nameLost(plan, lost),
-    bufferBytes: BUFFERS * PIECE_BYTES,
+  const run: Run = { plan, targets, options, pool, state }
+  if (options.from) await expectOwnTargets(run)
+  else await options.journal?.append({ did: 'begin', job: state.job, work: state.work, verify })
+  if (!state.erased) await eraseTargets(run)
+  if (!state.copied) await copyPieces(run)
+  let rewritten = 0
+  if (verify && !state.equal) {
+    rewritten = await checkPieces(run)
+    await options.journal?.append({ did: 'check all' })
   }
+  await writeTables(run)
+  await options.journal?.append({ did: 'end' })
+  const outcome = {
+    copiedBytes: plan.totalBytes,
+    writtenBytes: state.writtenBytes,
+    checkedBytes: verify ? plan.totalBytes : 0,
+    digest: verify ? state.digests.whole(options.digest) : '',
+    rewritten,
+    lost: await nameLost(plan, state.lost),
+    bufferBytes: (BUFFERS + 2 * targets.now.length) * PIECE_BYTES,
+    letGo: targets.gone,
+  }
+  return outcome
 }
 
-/** Returns true when the whole target now reads as zeros. */
-async function eraseTarget(plan: CopyPlan, target: BlockDevice, options: CopyOptions): Promise<boolean> {
+const markOf = ({ options }: Run): Mark => ({ note: options.note, ...(options.job ? { job: options.job } : {}) })
+
+/** A copy goes on only with what it began on: each target carries its mark, or at the very end its new table. */
+async function expectOwnTargets(run: Run): Promise<void> {
+  const { plan, targets, state } = run
+  if (!state.erased) return
+  const first = plan.tables.find((t) => t.offset === 0)
+  await targets.each(async (device) => {
+    const mark = await readMarker(device)
+    if (mark ? mark.job === state.job : first && sameBytes(await readBytes(device, 0, first.bytes.length), first.bytes))
+      return
+    throw new NotItsTarget('The target does not carry the mark of this copy any more, so nothing was written to it.')
+  })
+}
+
+async function eraseTargets(run: Run): Promise<void> {
+  const { plan, targets, options, state } = run
   options.checkpoint?.()
   // The mark goes first: from here on nobody may take the target for what it was.
-  const marker = unfinishedMarker(target.logicalSectorSize, options.note)
-  await target.write(0, marker)
-  await target.flush()
-  if (target.discard) {
-    await target.discard(marker.length, target.size - marker.length)
-  } else {
-    for (const { offset, bytes } of plan.tables) {
-      if (offset > 0) await target.write(offset, new Uint8Array(bytes.length))
+  const marker = unfinishedMarker(targets.sectorSize, markOf(run))
+  await targets.write(0, marker)
+  await targets.flush()
+  state.blank = targets.forget
+  await targets.each(async (device) => {
+    if (state.blank) await device.discard!(marker.length, device.size - marker.length)
+    else {
+      for (const { offset, bytes } of plan.tables) {
+        if (offset > 0) await device.write(offset, new Uint8Array(bytes.length))
+      }
     }
-  }
-  await target.flush()
+  })
+  await targets.flush()
+  await options.journal?.append({ did: 'erase', blank: state.blank })
   await options.onStep({ phase: 'erase', bytes: 0 })
-  return target.discard !== undefined
 }
 
-async function copyPieces(
-  plan: CopyPlan,
-  target: BlockDevice,
-  options: CopyOptions,
-  pool: BufferPool,
-  blank: boolean,
-  spans: Uint8Array[],
-): Promise<{ writtenBytes: number; lost: Extent[] }> {
-  const open: { span: Span; index: number }[] = []
-  const rolling = new SpanDigests((span) => {
-    const whole = span.digests.every((d) => d !== undefined)
-    if (!whole) open.push({ span, index: spans.length })
-    spans.push(whole ? spanDigest(span, options.digest) : new Uint8Array(32))
-  })
-  const later: Piece[] = []
+async function copyPieces(run: Run): Promise<void> {
+  const { plan, targets, options, pool, state } = run
+  const { digest } = options
+  const later: { index: number; piece: Piece }[] = []
   const trouble = new Trouble()
-  let writtenBytes = 0
   let failure: unknown
   let writing: Promise<void> = Promise.resolve()
+  const sure = new Sure(run, () => writing)
+  // What was underway when a copy was cut off may stand on the target in part.
+  const soiled = state.pieces > 0 || options.from ? state.pieces + 3 * SURE_PIECES + BUFFERS : 0
+  let index = -1
   try {
     for await (const piece of plan.pieces()) {
+      index++
+      if (index < state.pieces) {
+        if (state.later.has(index)) later.push({ index, piece })
+        else await options.onStep({ phase: 'copy', bytes: piece.length, piece, before: true })
+        continue
+      }
       options.checkpoint?.()
       if (failure) break
+      const blank = state.blank && index >= soiled
       if (piece.zero) {
-        await rolling.add(piece, zeroDigest(piece.length))
-        if (!blank) {
+        state.digests.set(index, zeroDigest(piece.length))
+        if (!state.blank) {
           const zeros = new Uint8Array(piece.length)
-          writing = writing.then(() => target.write(piece.offset, zeros))
+          writing = writing.then(() => targets.write(piece.offset, zeros))
           await writing
-          writtenBytes += piece.length
+          state.writtenBytes += piece.length
         }
-        await options.onStep({ phase: 'copy', bytes: piece.length, piece })
-        continue
-      }
-      const buffer = await pool.take()
-      const bytes = buffer.subarray(0, piece.length)
-      if (!(await trouble.reads(plan.expected, piece.offset, bytes))) {
-        // What reads well comes first; a drive that fails may not last.
-        pool.give(buffer)
-        later.push(piece)
-        await rolling.add(piece, undefined)
-        continue
-      }
-      await rolling.add(piece, pieceDigest(bytes, options.digest))
-      if (blank && isZero(bytes)) {
-        // It reads as zeros on the erased target already.
-        pool.give(buffer)
       } else {
-        writtenBytes += piece.length
-        // Not awaited here: the next piece is read while this one is written.
-        writing = writing
-          .then(() => (failure ? undefined : target.write(piece.offset, bytes)))
-          .catch((error: unknown) => void (failure ??= error))
-          .finally(() => pool.give(buffer))
+        const buffer = await pool.take()
+        const bytes = buffer.subarray(0, piece.length)
+        if (!(await trouble.reads(plan.expected, piece.offset, bytes))) {
+          // What reads well comes first; a drive that fails may not last.
+          pool.give(buffer)
+          later.push({ index, piece })
+          state.digests.set(index, zeroDigest(0))
+          await sure.reached(index + 1, index)
+          continue
+        }
+        const kept = state.verify ? pieceDigest(bytes, digest) : zeroDigest(0)
+        state.digests.set(index, kept)
+        if (blank && isZero(bytes)) {
+          // It reads as zeros on the erased target already.
+          pool.give(buffer)
+        } else {
+          state.writtenBytes += piece.length
+          // Not awaited here: the next piece is read while this one is written.
+          writing = writing
+            .then(() => (failure ? undefined : targets.write(piece.offset, bytes)))
+            .catch((error: unknown) => void (failure ??= error))
+            .finally(() => pool.give(buffer))
+        }
       }
+      await sure.reached(index + 1)
       await options.onStep({ phase: 'copy', bytes: piece.length, piece })
     }
   } finally {
     await writing
+    await sure.settled().catch((error: unknown) => void (failure ??= error))
   }
   if (failure) throw failure
-  await rolling.close()
-  const lost: Extent[] = []
-  const digests = new Map<number, Uint8Array>()
-  for (const piece of later) {
-    options.checkpoint?.()
-    const buffer = await pool.take()
-    try {
-      const bytes = buffer.subarray(0, piece.length)
-      lost.push(...(await readAround(plan.expected, piece.offset, bytes)))
-      digests.set(piece.offset, pieceDigest(bytes, options.digest))
-      if (!blank || !isZero(bytes)) {
-        await target.write(piece.offset, bytes)
-        writtenBytes += piece.length
-      }
-    } finally {
-      pool.give(buffer)
+  await sure.all(index + 1)
+  for (const { index, piece } of later) await rescue(run, index, piece)
+  await targets.flush()
+  await options.journal?.append({ did: 'copy all' })
+}
+
+/** Reads what it can of a piece that did not read at first. */
+async function rescue(run: Run, index: number, piece: Piece): Promise<void> {
+  const { plan, targets, options, pool, state } = run
+  options.checkpoint?.()
+  const buffer = await pool.take()
+  try {
+    const bytes = buffer.subarray(0, piece.length)
+    const lost = await readAround(plan.expected, piece.offset, bytes, options.rescue ?? USUAL_LIMITS)
+    const kept = pieceDigest(bytes, options.digest)
+    if (!state.blank || options.from || !isZero(bytes)) {
+      await targets.write(piece.offset, bytes)
+      state.writtenBytes += piece.length
     }
-    await options.onStep({ phase: 'copy', bytes: piece.length, piece })
+    state.digests.set(index, kept)
+    state.lost.push(...lost)
+    if (options.journal) {
+      await targets.flush()
+      const { writtenBytes: written } = state
+      await options.journal.append({ did: 'rescue', piece: index, digest: toBase64(kept), lost: [...lost], written })
+    }
+  } finally {
+    pool.give(buffer)
   }
-  for (const { span, index } of open) {
-    span.pieces.forEach((piece, i) => (span.digests[i] ??= digests.get(piece.offset)))
-    spans[index] = spanDigest(span, options.digest)
+  await options.onStep({ phase: 'rescue', bytes: piece.length, piece })
+}
+
+/** Makes what was written sure, every so many pieces, while the next ones are under way. */
+class Sure {
+  private marked: number
+  private later: number[] = []
+  private under: Promise<void> | undefined
+  private failure: unknown
+
+  constructor(
+    private readonly run: Run,
+    private readonly written: () => Promise<void>,
+  ) {
+    this.marked = run.state.pieces
   }
-  await target.flush()
-  return { writtenBytes, lost }
+
+  /** The first `pieces` are written or on their way; `later` names one that did not read. */
+  async reached(pieces: number, later?: number): Promise<void> {
+    if (!this.run.options.journal) return
+    if (later !== undefined) this.later.push(later)
+    if (pieces - this.marked < SURE_PIECES) return
+    await this.settled()
+    this.begin(pieces)
+  }
+
+  /** The last, shorter stretch. */
+  async all(pieces: number): Promise<void> {
+    if (!this.run.options.journal || pieces <= this.marked) return
+    await this.settled()
+    this.begin(pieces)
+    await this.settled()
+  }
+
+  async settled(): Promise<void> {
+    await this.under
+    if (this.failure) throw this.failure
+  }
+
+  private begin(pieces: number): void {
+    const { state, targets, options } = this.run
+    const from = this.marked
+    const digests = toBase64(state.digests.slice(from, pieces))
+    const record = { did: 'copy' as const, pieces, digests, later: this.later, written: state.writtenBytes }
+    this.marked = pieces
+    this.later = []
+    this.under = this.written()
+      .then(() => targets.flush())
+      .then(() => options.journal!.append(record))
+      .catch((error: unknown) => void (this.failure ??= error))
+  }
 }
 
 /** Reads pieces, and leaves out more and more of them without trying while one after the other fails. */
@@ -218,91 +343,23 @@ class Trouble {
   }
 }
 
-async function checkPieces(
-  plan: CopyPlan,
-  target: BlockDevice,
-  options: CopyOptions,
-  pool: BufferPool,
-  spans: readonly Uint8Array[],
-): Promise<number> {
-  let checked = 0
-  let index = 0
-  const buffer = await pool.take()
-  const rolling = new SpanDigests(async (span) => {
-    const expected = spans[index++]
-    if (!expected || !equal(expected, spanDigest(span, options.digest))) throw await locate(plan, target, span.pieces)
-  })
-  try {
-    for await (const piece of plan.pieces()) {
-      options.checkpoint?.()
-      await rolling.add(piece, await targetDigest(target, piece, buffer, options.digest))
-      checked += piece.length
-      await options.onStep({ phase: 'check', bytes: piece.length, piece })
-    }
-    await rolling.close()
-  } finally {
-    pool.give(buffer)
-  }
-  return checked
-}
-
-async function writeTables(plan: CopyPlan, target: BlockDevice, options: CopyOptions): Promise<void> {
+async function writeTables(run: Run): Promise<void> {
+  const { plan, targets, options } = run
   options.checkpoint?.()
+  // The first sector replaces the mark, so everything before it must have reached the medium.
   for (const { offset, bytes } of plan.tables) {
-    // The first sector replaces the mark, so everything before it must have reached the medium.
-    if (offset === 0) await target.flush()
-    await target.write(offset, bytes)
+    if (offset === 0) await targets.flush()
+    await targets.write(offset, bytes)
   }
-  await target.flush()
-  for (const { offset, bytes } of plan.tables) {
-    const back = new Uint8Array(bytes.length)
-    await target.read(offset, back)
-    if (!equal(back, bytes)) {
-      await target.write(0, unfinishedMarker(target.logicalSectorSize, options.note))
-      throw new CheckFailed(offset, bytes.length, target.logicalSectorSize)
+  await targets.flush()
+  await targets.each(async (device) => {
+    for (const { offset, bytes } of plan.tables) {
+      const back = new Uint8Array(bytes.length)
+      await device.read(offset, back)
+      if (sameBytes(back, bytes)) continue
+      await device.write(0, unfinishedMarker(targets.sectorSize, markOf(run)))
+      throw new CheckFailed([{ offset, length: bytes.length }], targets.sectorSize)
     }
-    await options.onStep({ phase: 'tables', bytes: bytes.length })
-  }
-}
-
-async function targetDigest(
-  target: BlockDevice,
-  piece: Piece,
-  buffer: Uint8Array,
-  digest: Digest,
-): Promise<Uint8Array> {
-  if (target.mapped && (await target.mapped(piece.offset, piece.length)).length === 0) return zeroDigest(piece.length)
-  const bytes = buffer.subarray(0, piece.length)
-  await target.read(piece.offset, bytes)
-  return pieceDigest(bytes, digest)
-}
-
-/** Finds the piece of a span that differs, by reading both sides again. */
-async function locate(plan: CopyPlan, target: BlockDevice, pieces: readonly Piece[]): Promise<CheckFailed> {
-  const sector = target.logicalSectorSize
-  for (const { offset, length } of pieces) {
-    const wanted = new Uint8Array(length)
-    const found = new Uint8Array(length)
-    await readAround(plan.expected, offset, wanted)
-    await target.read(offset, found)
-    const first = wanted.findIndex((byte, i) => byte !== found[i])
-    if (first >= 0) return new CheckFailed(offset + Math.floor(first / sector) * sector, length, sector)
-  }
-  // Both sides agree now: one of the two readings was not to be trusted.
-  return new CheckFailed(pieces[0].offset, pieces[0].length, sector)
-}
-
-/** Zeros have a digest of their own form, so that telling them needs no hashing. */
-function zeroDigest(length: number): Uint8Array {
-  const bytes = new Uint8Array(32)
-  new DataView(bytes.buffer).setBigUint64(24, BigInt(length))
-  return bytes
-}
-
-function pieceDigest(bytes: Uint8Array, digest: Digest): Uint8Array {
-  return isZero(bytes) ? zeroDigest(bytes.length) : digest(bytes)
-}
-
-function equal(a: Uint8Array, b: Uint8Array): boolean {
-  return a.length === b.length && a.every((byte, i) => byte === b[i])
+  })
+  for (const { bytes } of plan.tables) await options.onStep({ phase: 'tables', bytes: bytes.length })
 }

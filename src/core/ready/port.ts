@@ -1,4 +1,7 @@
+import type { CopyChoices } from '../copy/choices'
+import type { Health } from '../health/health'
 import type { DriveSurvey, PartitionSurvey } from '../survey/types'
+import type { Program } from '../things/computer'
 
 /** Everything the list is computed from. Times are already in words. */
 export interface ReadyFacts {
@@ -14,7 +17,23 @@ export interface ReadyFacts {
     readonly bootMenuKey: string
     readonly hasBattery: boolean
     readonly mains: boolean
+    readonly batteryPercent: number | null
+    readonly secureBoot: boolean
+    readonly programs: readonly Program[]
+    readonly sleepMinutes: number | null
+    readonly online: boolean
+    /** Its fixed addresses in the network. */
+    readonly addresses: readonly string[]
   }
+  /** The system runs while it is copied. */
+  readonly live: boolean
+  /** Only a person can tell it is slow or hot: what the source reports of itself. */
+  readonly sourceHealth?: Health
+  readonly choices: CopyChoices
+  /** Further drives that are written in the same reading. */
+  readonly further: readonly FurtherTarget[]
+  /** What a person settled, by item. */
+  readonly told: Readonly<Record<string, Told>>
   /** The computer of the shop that copies. */
   readonly hostName?: string
   readonly stickName: string
@@ -22,7 +41,6 @@ export interface ReadyFacts {
   readonly hostNeededBytes: number
   readonly hostFreeBytes: number
   readonly backup?: { readonly where: string; readonly date: string }
-  readonly backupWaived: boolean
   readonly sourceUnchanged: boolean
   readonly targetUnchanged: boolean
   readonly targetConnected: boolean
@@ -34,6 +52,27 @@ export interface ReadyFacts {
   readonly surveyedAt: string
   /** Partitions of the source that the locked fit leaves behind. */
   readonly leftOut: readonly Pick<PartitionSurvey, 'title' | 'role'>[]
+}
+
+export interface FurtherTarget {
+  readonly id: string
+  readonly name: string
+  readonly connected: boolean
+  readonly sameSize: boolean
+  /** Another move or copy has it. */
+  readonly taken: boolean
+  /** What is on it, in words. */
+  readonly holds: string
+}
+
+/** What a person said of an item. */
+export interface Told {
+  /** When, in words. */
+  readonly at: string
+  /** The item's title when it was said; of another one it was not said. */
+  readonly title?: string
+  /** Why it may start all the same. */
+  readonly reason?: string
 }
 
 /** One thing that has to be true before a copy may start. */
@@ -48,9 +87,26 @@ export interface ReadyItem {
   /** How it is known: `read 09:12`, `seen now`, `told 09:05`. */
   readonly known: string
   readonly action?: {
-    readonly id: 'start-stick' | 'plug-in' | 'look-again' | 'waive-backup' | 'go-to-swap'
+    readonly id:
+      | 'start-stick'
+      | 'start-system'
+      | 'plug-in'
+      | 'look-again'
+      | 'waive-backup'
+      | 'go-to-swap'
+      | 'close-program'
+      | 'go-offline'
+      | 'no-sleep'
+      | 'leave-idle'
+      | 'take-idle'
     readonly label: string
+    /** What of several it is about. */
+    readonly of?: string
   }
+  /** What going on all the same would mean; absent where that cannot be sane. */
+  readonly overridable?: string
+  /** The reason that a person gave for going on all the same. */
+  readonly overridden?: string
 }
 
 /**

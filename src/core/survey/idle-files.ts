@@ -6,7 +6,7 @@ import { formatSize } from '../bytes/size'
 import type { IdleFile } from './types'
 
 /** Files that a system makes anew when it starts, by where each family keeps them. */
-const PLACES: readonly { path: string; kind: IdleFile['kind'] }[] = [
+export const IDLE_PLACES: readonly { path: string; kind: IdleFile['kind'] }[] = [
   { path: '/pagefile.sys', kind: 'page' },
   { path: '/swapfile.sys', kind: 'swap' },
   { path: '/hiberfil.sys', kind: 'hibernation' },
@@ -23,7 +23,7 @@ const ASLEEP = ['hibr', 'HIBR']
 export async function idleFiles(fileSystem: FileSystem): Promise<{ files: IdleFile[]; findings: Finding[] }> {
   const files: IdleFile[] = []
   const findings: Finding[] = []
-  for (const { path, kind } of PLACES) {
+  for (const { path, kind } of IDLE_PLACES) {
     try {
       const entry = await fileSystem.stat(path)
       if (entry?.kind !== 'file') continue

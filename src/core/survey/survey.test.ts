@@ -92,7 +92,7 @@ describe('the survey of a drive', () => {
 
   it('warns of an unfinished copy', async () => {
     const device = new MemoryDevice(64 * MIB)
-    await device.write(0, unfinishedMarker(512, 'Ticket desk'))
+    await device.write(0, unfinishedMarker(512, { note: 'Ticket desk' }))
     const survey = await surveyDrive(device, sha256)
     expect(survey.scheme).toBe('unfinished')
     expect(survey.findings[0].evidence).toBe('Ticket desk')

@@ -33,8 +33,9 @@ export async function surveyDrive(device: BlockDevice, digest: Digest): Promise<
     findings.push({
       severity: 'damage',
       code: 'drive.unfinished',
-      sentence: 'A copy to this drive did not end, so nothing on it can be relied on. Start the copy over.',
-      evidence: unfinished,
+      sentence:
+        'A copy to this drive did not end, so nothing on it can be relied on. Go on with that copy, or start it over.',
+      evidence: unfinished.note,
     })
     return { ...base, ...nothing, scheme: 'unfinished', profile: profile.shares(), findings }
   }

@@ -11,6 +11,15 @@ export const NetworkCardSchema = z.object({
   address: z.string().max(45).nullable().default(null),
 })
 
+/** Something that runs in its own system and writes to its drives. */
+export const ProgramSchema = z.object({
+  id: z.string().min(1).max(40),
+  name: z.string().trim().min(1).max(60),
+  kind: z.enum(['sync', 'antivirus', 'mail', 'program']),
+  running: z.boolean(),
+})
+export type Program = z.infer<typeof ProgramSchema>
+
 export const ComputerSchema = z.object({
   id: z.string().min(1).max(80),
   name: z.string().trim().min(1).max(80),
@@ -35,5 +44,10 @@ export const ComputerSchema = z.object({
   /** What it is doing: switched off, running its own system, or the rescue stick. */
   running: z.enum(['off', 'system', 'stick']),
   mains: z.boolean(),
+  programs: z.array(ProgramSchema).max(20).default([]),
+  /** After so many minutes without a hand it goes to sleep; null for never. */
+  sleepMinutes: z.number().int().positive().max(1440).nullable().default(null),
+  /** Its network is on. */
+  online: z.boolean().default(true),
 })
 export type Computer = z.infer<typeof ComputerSchema>

@@ -53,6 +53,9 @@ export function computer(id: string, rest: Partial<Computer> = {}): Computer {
     sockets: [{ plug: 'A', link: 'usb-5', count: 3 }],
     networkCards: [],
     batteryPercent: null,
+    programs: [],
+    sleepMinutes: null,
+    online: true,
     chassis: {
       kind: 'desktop',
       hasBattery: false,

@@ -259,6 +259,8 @@ describe('plans of the scenario', () => {
       message: null,
       progress: null,
       summary: null,
+      choices: null,
+      goesOn: false,
     }
     for (const [i, share] of [0.8, 0.9].entries())
       await CopyRow.create({ ...row, id: `past-${i}`, status: 'done', share })

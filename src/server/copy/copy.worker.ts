@@ -1,11 +1,20 @@
 import { setImmediate } from 'node:timers/promises'
 import { parentPort, workerData } from 'node:worker_threads'
-import { openDrive } from '@/bench/open-drive'
-import { DeviceGone } from '@/core/block/device'
-import { planCopy } from '@/core/copy/plan'
-import { type CopyPhase, runCopy } from '@/core/copy/run'
+import { type OpenDrive, openDrive } from '@/bench/open-drive'
+import { type BlockDevice, DeviceGone, UnreadableSectors } from '@/core/block/device'
+import { scopeOf } from '@/core/copy/choices'
+import { CheckFailed } from '@/core/copy/check'
+import { Heat } from '@/core/copy/heat'
+import { type CopyPlan, planCopy } from '@/core/copy/plan'
+import type { RescueLimits } from '@/core/copy/rescue'
+import { retryLost } from '@/core/copy/retry'
+import { type CopyPhase, NotItsTarget, runCopy } from '@/core/copy/run'
+import { workDigest } from '@/core/copy/work'
 import { CoreError } from '@/core/errors'
 import { fingerprintOf } from '@/core/survey/survey'
+import { HostFull } from '@/host/errors'
+import { openJournal } from '@/host/journal-file'
+import { blake3, BLAKE3 } from '@/host/strong-digest'
 import { sha256 } from '../digest'
 import { log } from '../log'
 import type { CopyOrder, FromWorker, ToWorker } from './messages'
@@ -16,9 +25,13 @@ import { Pacer } from './pacer'
 class StoppedByPerson extends Error {}
 
 const REPORT_EVERY_MS = 200
+/** How long a drive tries before it gives a sector up. */
+const RETRY_SECONDS = 1.5
 const order = workerData as CopyOrder
 const send = (message: FromWorker) => parentPort!.postMessage(message)
+const note = (text: string, tone: 'plain' | 'good' | 'bad' = 'plain') => send({ type: 'note', text, tone })
 const pacer = new Pacer(order.pace)
+let meter: CopyMeter | undefined
 let ending: Error | undefined
 let resumed: (() => void) | undefined
 let paused: Promise<void> | undefined
@@ -28,6 +41,7 @@ parentPort!.on('message', (message: ToWorker) => {
   if (message.type === 'gone') ending ??= new DeviceGone(message.what)
   if (message.type === 'pace') pacer.set(message.pace)
   if (message.type === 'pause') paused ??= new Promise((resolve) => (resumed = resolve))
+  if (message.type === 'pause') meter?.mark('paused', 'paused')
   if (message.type === 'resume' || ending) {
     resumed?.()
     paused = undefined
@@ -35,37 +49,123 @@ parentPort!.on('message', (message: ToWorker) => {
   }
 })
 
-async function copy(): Promise<void> {
-  const openedSource = await openDrive(order.source, { writable: false })
-  const openedTarget = await openDrive(order.target, { writable: true })
-  const [source, target] = [openedSource.device, openedTarget.device]
-  try {
+const checkpoint = () => {
+  if (ending) throw ending
+}
+
+async function work(): Promise<void> {
+  const opened: OpenDrive[] = []
+  const open = async (drive: CopyOrder['source'], writable: boolean) => {
+    const one = await openDrive(drive, { writable })
+    opened.push(one)
     // The last look before the first write: still the drives that were surveyed and confirmed?
-    if ((await fingerprintOf(target)) !== order.targetFingerprint) {
-      throw new CoreError('The target has changed since it was surveyed, so nothing was written to it.')
+    if (drive.fingerprint !== undefined && (await fingerprintOf(one.device)) !== drive.fingerprint) {
+      throw new CoreError(`The ${drive.name} has changed since it was surveyed, so nothing was written.`)
     }
-    if ((await fingerprintOf(source)) !== order.sourceFingerprint) {
-      throw new CoreError('The source has changed since it was surveyed, so nothing was written.')
-    }
-    const plan = await planCopy(source, order.layout)
-    const meter = new CopyMeter(order.timing, plan.totalBytes, new Map(plan.partitions.map((p) => [p.number, p.title])))
+    return one.device
+  }
+  try {
+    const source = await open(order.source, false)
+    const targets: BlockDevice[] = []
+    for (const target of order.targets) targets.push(await open(target, true))
+    if (order.task.kind === 'retry') await retry(source, targets[0], order.task)
+    else await copy(source, targets)
+  } finally {
+    for (const one of opened) await one.close()
+  }
+}
+
+async function retry(source: BlockDevice, target: BlockDevice, task: CopyOrder['task'] & { kind: 'retry' }) {
+  const plan = await planCopy(source, order.layout, scopeOf(order.choices))
+  const { wonBytes, lost } = await retryLost(plan, target, task.lost, { tries: order.choices.tries })
+  send({ type: 'retried', wonBytes, lost: [...lost], targetFingerprint: await fingerprintOf(target) })
+}
+
+async function copy(source: BlockDevice, targets: readonly BlockDevice[]): Promise<void> {
+  const trouble = { failures: 0 }
+  const plan = await planCopy(countFailures(source, trouble), order.layout, scopeOf(order.choices))
+  const titles = new Map(plan.partitions.map((p) => [p.number, p.title]))
+  const { totalBytes } = plan
+  const { verify } = order.choices
+  const journal = await openJournal(order.journal, { resume: order.resume !== undefined })
+  try {
+    meter = new CopyMeter(order.timing, { totalBytes, titles, verify, before: order.resume?.progress })
+    if (order.resume) meter.mark('cut', 'cut off, and gone on')
     const reporter = makeReporter(meter)
-    const outcome = await runCopy(plan, target, {
-      digest: sha256,
-      note: order.note,
-      checkpoint: () => {
-        if (ending) throw ending
+    const heat = order.heat && new Heat(order.heat)
+    let pieceOf: number | undefined
+    let counted = 0
+    let rescueSeconds = 0
+    /** What tries at bad sectors took since it was last asked. */
+    const troubleSeconds = () => {
+      const seconds = (trouble.failures - counted) * RETRY_SECONDS
+      if (counted === 0 && trouble.failures > 0) {
+        meter!.mark('trouble', 'the source does not read')
+        note('the source does not read everywhere; what reads well goes first', 'bad')
+      }
+      counted = trouble.failures
+      return seconds
+    }
+    const spend = async (seconds: number, phase: CopyPhase) => {
+      heat?.work(phase === 'check' ? 0 : seconds)
+      reporter.passed(seconds)
+      await pacer.spend(seconds)
+      if (!heat?.tooWarm || (phase !== 'copy' && phase !== 'rescue')) return
+      const rest = heat.rest()
+      if (rest === 0) return
+      note(`the source is at ${Math.round(order.heat!.busy)} °C or near it and rests`, 'bad')
+      meter!.mark('rest', `rests ${Math.round(rest / 60)} min to cool`)
+      meter!.wait(rest)
+      reporter.passed(rest)
+      await pacer.spend(rest)
+    }
+    const minutes = order.choices.rescueMinutes
+    const rescue: RescueLimits = {
+      tries: order.choices.tries,
+      goOn: async () => {
+        checkpoint()
+        const seconds = troubleSeconds()
+        rescueSeconds += seconds
+        meter!.wait(seconds, pieceOf)
+        await spend(seconds, 'rescue')
+        if (paused) await paused
+        await reporter.maybeReport()
+        return minutes === null || rescueSeconds < minutes * 60
       },
+    }
+    const outcome = await runCopy(plan, targets, {
+      digest: blake3,
+      note: order.note,
+      job: order.job,
+      work: workDigest(order, sha256),
+      verify,
+      rescue,
+      journal,
+      from: journal.state,
+      checkpoint,
       onStep: async (step) => {
-        const seconds = meter.add(step)
-        reporter.step(step.phase, seconds, step.piece?.partition)
-        await pacer.spend(seconds)
+        pieceOf = step.piece?.partition
+        const more = troubleSeconds()
+        const seconds = meter!.add(step) + more
+        if (more > 0) meter!.wait(more, pieceOf)
+        reporter.step(step.phase, pieceOf)
+        if (!step.before) await spend(seconds, step.phase)
         if (paused) await paused
         await reporter.maybeReport()
       },
+      onLetGo: (target, why) => {
+        const { name } = order.targets[target]
+        meter!.mark('let-go', `${name} let go`)
+        note(`${name} is no longer written: ${why}`, 'bad')
+      },
+      onRewrite: (pieces) => {
+        meter!.mark('rewritten', `${pieces} pieces written again`)
+        note(`${pieces} ${pieces === 1 ? 'piece' : 'pieces'} read back differently, written again`, 'bad')
+      },
     })
-    const { seconds } = meter
     reporter.report()
+    const { seconds } = meter
+    const { events, partSeconds } = meter.report()
     send({
       type: 'done',
       summary: {
@@ -73,25 +173,62 @@ async function copy(): Promise<void> {
         writtenBytes: outcome.writtenBytes,
         checkedBytes: outcome.checkedBytes,
         digest: outcome.digest,
+        digestName: BLAKE3,
+        rewritten: outcome.rewritten,
+        resumed: events.filter((e) => e.kind === 'cut').length,
         lost: [...outcome.lost],
         bufferBytes: outcome.bufferBytes,
-        targetFingerprint: await fingerprintOf(target),
+        targetFingerprint: await fingerprintOf(targets[0]),
         copySeconds: seconds.copy,
         checkSeconds: seconds.check,
-        partitions: [...plan.partitions],
+        partitions: partsOf(plan, partSeconds),
+        events,
+        choices: order.choices,
+        work: workDigest(order, sha256),
+        further: order.targets.slice(1).map(({ id, name }, i) => ({
+          id,
+          name,
+          why: outcome.letGo.get(i + 1) ?? null,
+        })),
       },
     })
   } finally {
-    await openedSource.close()
-    await openedTarget.close()
+    await journal.close()
+  }
+}
+
+function partsOf({ partitions }: CopyPlan, seconds: Readonly<Record<string, number>>) {
+  return partitions.map((p) => ({ ...p, leftOut: [...p.leftOut], seconds: seconds[p.number] ?? 0 }))
+}
+
+/** The source, with the reads that failed counted. */
+function countFailures(source: BlockDevice, trouble: { failures: number }): BlockDevice {
+  const read = async (offset: number, into: Uint8Array) => {
+    try {
+      await source.read(offset, into)
+    } catch (error) {
+      if (error instanceof UnreadableSectors) trouble.failures++
+      throw error
+    }
+  }
+  const { size, logicalSectorSize, physicalSectorSize, mapped } = source
+  return {
+    size,
+    logicalSectorSize,
+    physicalSectorSize,
+    read,
+    write: (offset, from) => source.write(offset, from),
+    flush: () => source.flush(),
+    ...(mapped ? { mapped: mapped.bind(source) } : {}),
   }
 }
 
 const PHASE_NOTES: Record<CopyPhase, string> = {
   erase: 'target marked as unfinished, erased',
-  copy: 'copying used blocks',
+  copy: 'copying',
+  rescue: 'what reads well is copied; now around the trouble',
   check: 'all written; reading back',
-  tables: 'equal; partition tables written',
+  tables: 'partition tables written',
 }
 
 function makeReporter(meter: CopyMeter) {
@@ -106,14 +243,17 @@ function makeReporter(meter: CopyMeter) {
   }
   return {
     report,
-    step(nextPhase: CopyPhase, seconds: number, nextPartition: number | undefined) {
+    passed(seconds: number) {
       benchSeconds += seconds
+    },
+    step(nextPhase: CopyPhase, nextPartition: number | undefined) {
       const changed = nextPhase !== phase
       if (changed) report()
-      if (changed) send({ type: 'note', text: PHASE_NOTES[nextPhase], tone: nextPhase === 'tables' ? 'good' : 'plain' })
+      if (changed) note(PHASE_NOTES[nextPhase], nextPhase === 'tables' ? 'good' : 'plain')
+      if (changed && nextPhase === 'check') meter.mark('read-back', 'reading back')
       if (nextPhase === 'copy' && nextPartition !== partition && nextPartition !== undefined) {
         partition = nextPartition
-        send({ type: 'note', text: `${nextPartition} ${meter.report().partition}`, tone: 'plain' })
+        note(`${nextPartition || ''} ${meter.report().partition}`.trim())
       }
       phase = nextPhase
     },
@@ -126,17 +266,23 @@ function makeReporter(meter: CopyMeter) {
   }
 }
 
+/** What is on the target can be gone on with, as soon as what ended the copy is mended. */
+const goesOn = (error: unknown) => !(error instanceof CheckFailed || error instanceof NotItsTarget)
+
 try {
-  await copy()
+  await work()
 } catch (error) {
   if (error instanceof StoppedByPerson) send({ type: 'stopped' })
-  else if (error instanceof CoreError) send({ type: 'failed', message: error.message })
+  else if (error instanceof DeviceGone || error instanceof HostFull) {
+    send({ type: 'failed', message: error.message, goesOn: true })
+  } else if (error instanceof CoreError) send({ type: 'failed', message: error.message, goesOn: goesOn(error) })
   else {
     log.error(error)
     send({
       type: 'failed',
       message:
         'The copy ended with an error of Imbarco’s own, which the server’s log tells. The source is untouched; the target is not to be used.',
+      goesOn: true,
     })
   }
 } finally {

@@ -1,10 +1,14 @@
+import { existsSync } from 'node:fs'
+import path from 'node:path'
 import type { Worker } from 'node:worker_threads'
+import { type CopyChoices, USUAL_CHOICES } from '@/core/copy/choices'
 import { benchNow } from '../clock'
 import { database } from '../database'
 import { CopyRow } from '../database/models'
 import type { CopyProgress, CopySummary } from '@/core/copy/progress'
 import type { CopyStatus } from '../database/schemas'
 import { note } from '../logbook'
+import { journalsFolder } from '../paths'
 import { Refusal } from '../refusal'
 import { singleton } from '../singleton'
 
@@ -18,6 +22,9 @@ export interface CopyView {
   readonly message: string | null
   readonly progress: CopyProgress | null
   readonly summary: CopySummary | null
+  readonly choices: CopyChoices
+  /** What is on its target can be gone on with. */
+  readonly goesOn: boolean
 }
 
 /** A copy whose worker is at work. */
@@ -29,7 +36,15 @@ export interface Running {
   readonly worker: Worker
   status: CopyStatus
   progress: CopyProgress | null
-  lastReport: number
+  /** Bench time when it began or last went on, and what passed in the model since. */
+  benchStart: number
+  benchMilliseconds: number
+  lastKept: number
+}
+
+/** The file with what is sure of a copy. */
+export function journalOf(id: string): string {
+  return path.join(journalsFolder(), `${id.replace(/[^\w-]/g, '_')}.journal`)
 }
 
 /** Running copies by their move. */
@@ -47,8 +62,9 @@ export async function latestCopy(moveId: string, leg?: number): Promise<CopyView
   })
   if (!row) return undefined
   const live = running().get(moveId)
-  const { id, leg: ofLeg, status, startedAt, endedAt, message, progress, summary } = row
-  const view = { id, leg: ofLeg, status, startedAt, endedAt, message, progress, summary }
+  const { id, leg: ofLeg, status, startedAt, endedAt, message, progress, summary, goesOn } = row
+  const choices = row.choices ?? USUAL_CHOICES
+  const view = { id, leg: ofLeg, status, startedAt, endedAt, message, progress, summary, choices, goesOn }
   return live?.id === id ? { ...view, status: live.status, progress: live.progress } : view
 }
 
@@ -61,8 +77,9 @@ export function recover(): Promise<void> {
       for (const row of await CopyRow.findAll({ where: { status } })) {
         if (running().has(row.moveId)) continue
         const message =
-          'The server stopped in the middle of this copy. The target is marked as unfinished and nothing starts from it; the source is untouched. Start the copy over.'
-        await CopyRow.update({ status: 'interrupted', endedAt: at, message }, { where: { id: row.id } })
+          'The server stopped in the middle of this copy. The target is marked as unfinished and nothing starts from it; the source is untouched. What was sure by then need not be copied again.'
+        const goesOn = existsSync(/* turbopackIgnore: true */ journalOf(row.id))
+        await CopyRow.update({ status: 'interrupted', endedAt: at, message, goesOn }, { where: { id: row.id } })
         await note(row.moveId, 'copy cut off: the server stopped', 'bad')
       }
     }

@@ -1,25 +1,37 @@
 import type { DriveBytes } from '@/bench/open-drive'
+import type { CopyChoices } from '@/core/copy/choices'
+import type { HeatModel } from '@/core/copy/heat'
+import type { CopyProgress, CopySummary, Lost } from '@/core/copy/progress'
 import type { Layout } from '@/core/fit/types'
 import type { LegTiming } from '@/core/route/types'
 import type { Pace } from '../clock'
-import type { CopyProgress, CopySummary } from '@/core/copy/progress'
 
 /** A drive as the worker opens it. */
 export interface WorkerDrive extends DriveBytes {
   readonly id: string
+  readonly name: string
+  /** Fingerprint that it must still have when the worker opens it; absent where its mark or its journal tells. */
+  readonly fingerprint?: string
 }
 
 /** What a copy worker is started with. */
 export interface CopyOrder {
+  /** A whole copy, or one more pass over what an earlier one lost. */
+  readonly task: { readonly kind: 'copy' } | { readonly kind: 'retry'; readonly lost: readonly Lost[] }
+  /** Names the copy in its journal and on its targets. */
+  readonly job: string
   readonly source: WorkerDrive
-  readonly target: WorkerDrive
+  /** The leg's target first, then further ones. */
+  readonly targets: readonly WorkerDrive[]
   readonly layout: Layout
+  readonly choices: CopyChoices
   readonly timing: LegTiming
   readonly note: string
   readonly pace: Pace
-  /** Fingerprint that the target must still have when the worker opens it. */
-  readonly targetFingerprint: string
-  readonly sourceFingerprint: string
+  readonly journal: string
+  /** Takes up the journal; `progress` is what was last seen of the copy. */
+  readonly resume?: { readonly progress: CopyProgress | null }
+  readonly heat?: HeatModel
 }
 
 /** Told to a running worker. */
@@ -40,5 +52,7 @@ export type FromWorker =
   | { readonly type: 'progress'; readonly progress: CopyProgress; readonly benchMilliseconds: number }
   | WorkerNote
   | { readonly type: 'done'; readonly summary: CopySummary }
+  | { readonly type: 'retried'; readonly wonBytes: number; readonly lost: Lost[]; readonly targetFingerprint: string }
   | { readonly type: 'stopped' }
-  | { readonly type: 'failed'; readonly message: string }
+  /** `goesOn`: what is on the target can be gone on with. */
+  | { readonly type: 'failed'; readonly message: string; readonly goesOn: boolean }

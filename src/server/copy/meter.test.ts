@@ -9,7 +9,7 @@ const piece = (sourceOffset: number) => ({ offset: 0, length: 0, partition: 3, s
 
 describe('the meter', () => {
   it('counts modelled seconds and says what is left of both passes', () => {
-    const meter = new CopyMeter(timing, 1000 * MB, new Map([[3, 'Harbour (C:)']]))
+    const meter = new CopyMeter(timing, { totalBytes: 1000 * MB, titles: new Map([[3, 'Harbour (C:)']]) })
     for (let i = 0; i < 50; i++) meter.add({ phase: 'copy', bytes: 10 * MB, piece: piece(i) })
     const half = meter.report()
     expect(CopyProgressSchema.parse(half)).toEqual(half)
@@ -25,7 +25,7 @@ describe('the meter', () => {
   })
 
   it('keeps a bounded number of samples of a copy of any length', () => {
-    const meter = new CopyMeter(timing, 1e12, new Map())
+    const meter = new CopyMeter(timing, { totalBytes: 1e12, titles: new Map() })
     for (let i = 0; i < 60_000; i++) meter.add({ phase: 'copy', bytes: 4 * MB, piece: piece(i) })
     const { samples } = meter.report()
     expect(samples.length).toBeGreaterThan(100)

@@ -1,9 +1,18 @@
+import type { CopyEvent, CopyProgress } from '@/core/copy/progress'
 import type { CopyStep } from '@/core/copy/run'
 import type { LegTiming } from '@/core/route/types'
-import type { CopyProgress } from '@/core/copy/progress'
 
 /** How many speed samples a copy keeps; when full, every other one goes and the step doubles. */
 const MAX_SAMPLES = 240
+const MAX_EVENTS = 100
+
+export interface MeterOptions {
+  readonly totalBytes: number
+  readonly titles: ReadonlyMap<number, string>
+  readonly verify?: boolean
+  /** What was seen of the copy before it was cut off. */
+  readonly before?: CopyProgress | null
+}
 
 /** Counts a copy's bytes and modelled seconds and tells how far it is. */
 export class CopyMeter {
@@ -11,13 +20,15 @@ export class CopyMeter {
   private sampleStep = 1
   private sampleBytes = 0
   private sampleFrom = 0
-  private checkSeconds = 0
+  private checkSeconds: number
+  private readonly known: boolean
 
   constructor(
     private readonly timing: LegTiming,
-    totalBytes: number,
-    private readonly titles: ReadonlyMap<number, string>,
+    private readonly options: MeterOptions,
   ) {
+    const { totalBytes, verify = true, before } = options
+    this.known = Boolean(before)
     this.progress = {
       phase: 'erase',
       copiedBytes: 0,
@@ -25,38 +36,51 @@ export class CopyMeter {
       totalBytes,
       sourceOffset: 0,
       partition: '',
-      seconds: 0,
-      copySeconds: 0,
+      seconds: before?.seconds ?? 0,
+      copySeconds: before?.copySeconds ?? 0,
       bytesPerSecond: 0,
       meanBytesPerSecond: 0,
       secondsLeft: 0,
-      samples: [],
+      samples: [...(before?.samples ?? [])],
+      events: [...(before?.events ?? [])],
+      verify,
+      partSeconds: { ...before?.partSeconds },
     }
+    this.checkSeconds = before ? checkSecondsOf(before) : 0
+    this.sampleFrom = this.progress.seconds
   }
 
-  /** Seconds the step would have taken on the drives and links of the leg. */
-  add({ phase, bytes, piece }: CopyStep): number {
+  /** Seconds the step would have taken on the drives and links of the leg; 0 for what was done before a cut. */
+  add({ phase, bytes, piece, before }: CopyStep): number {
     const { progress, timing } = this
     if (phase !== progress.phase) this.closeSample()
     progress.phase = phase
     if (piece) {
       progress.sourceOffset = piece.sourceOffset
-      progress.partition = this.titles.get(piece.partition) ?? ''
+      progress.partition = this.options.titles.get(piece.partition) ?? ''
     }
     const rate = phase === 'check' ? timing.checkBytesPerSecond : timing.copyBytesPerSecond
-    const seconds = bytes / rate + timing.requestSeconds
-    progress.seconds += seconds
-    if (phase === 'copy') {
-      progress.copiedBytes += bytes
-      progress.copySeconds += seconds
-    }
-    if (phase === 'check') {
-      progress.checkedBytes += bytes
-      this.checkSeconds += seconds
-    }
+    // What was seen before the cut has its seconds already.
+    const seconds = before && this.known ? 0 : bytes / rate + timing.requestSeconds
+    if (phase === 'copy' || phase === 'rescue') progress.copiedBytes += bytes
+    if (phase === 'check') progress.checkedBytes += bytes
+    this.pass(seconds, piece?.partition)
+    if (before) return 0
     this.sampleBytes += bytes
     if (progress.seconds - this.sampleFrom >= this.sampleStep) this.closeSample()
     return seconds
+  }
+
+  /** Lets seconds pass in which nothing was copied: tries at what does not read, or rest. */
+  wait(seconds: number, partition?: number): void {
+    this.pass(seconds, partition)
+  }
+
+  /** Marks something that happened. */
+  mark(kind: CopyEvent['kind'], text: string): void {
+    const { progress } = this
+    if (progress.events.length >= MAX_EVENTS) return
+    progress.events.push({ second: progress.seconds, kind, text })
   }
 
   report(): CopyProgress {
@@ -65,12 +89,14 @@ export class CopyMeter {
     const copyRate = progress.copySeconds > 1 ? progress.copiedBytes / progress.copySeconds : timing.copyBytesPerSecond
     const checkRate = this.checkSeconds > 1 ? progress.checkedBytes / this.checkSeconds : timing.checkBytesPerSecond
     const copyLeft = (progress.totalBytes - progress.copiedBytes) / copyRate
-    const checkLeft = (progress.totalBytes - progress.checkedBytes) / checkRate
+    const checkLeft = progress.verify ? (progress.totalBytes - progress.checkedBytes) / checkRate : 0
     return {
       ...progress,
       meanBytesPerSecond: progress.seconds > 0 ? done / progress.seconds : 0,
       secondsLeft: copyLeft + checkLeft,
       samples: [...progress.samples],
+      events: [...progress.events],
+      partSeconds: { ...progress.partSeconds },
     }
   }
 
@@ -78,10 +104,19 @@ export class CopyMeter {
     return { copy: this.progress.copySeconds, check: this.checkSeconds }
   }
 
+  private pass(seconds: number, partition: number | undefined): void {
+    const { progress } = this
+    progress.seconds += seconds
+    if (progress.phase === 'copy' || progress.phase === 'rescue') progress.copySeconds += seconds
+    if (progress.phase === 'check') this.checkSeconds += seconds
+    if (partition === undefined) return
+    progress.partSeconds[partition] = (progress.partSeconds[partition] ?? 0) + seconds
+  }
+
   private closeSample(): void {
     const { progress } = this
     const span = progress.seconds - this.sampleFrom
-    const phase = progress.phase
+    const phase = progress.phase === 'rescue' ? 'copy' : progress.phase
     if (span > 0 && this.sampleBytes > 0 && (phase === 'copy' || phase === 'check')) {
       progress.bytesPerSecond = this.sampleBytes / span
       progress.samples.push({ second: progress.seconds, bytesPerSecond: progress.bytesPerSecond, phase })
@@ -93,4 +128,9 @@ export class CopyMeter {
     this.sampleFrom = progress.seconds
     this.sampleBytes = 0
   }
+}
+
+/** What of the seconds seen so far went into reading back. */
+function checkSecondsOf({ phase, seconds, copySeconds }: CopyProgress): number {
+  return phase === 'check' || phase === 'tables' ? Math.max(0, seconds - copySeconds) : 0
 }

@@ -92,6 +92,17 @@ export const MIGRATIONS: InputMigrations<QueryInterface> = [
       throw new Error('The fits of an earlier version cannot be made again.')
     },
   },
+  {
+    name: '0004-copies-that-go-on',
+    async up({ context }) {
+      await context.addColumn('copies', 'choices', text())
+      await context.addColumn('copies', 'goesOn', { type: DataTypes.BOOLEAN, allowNull: false, defaultValue: false })
+    },
+    async down({ context }) {
+      await context.removeColumn('copies', 'choices')
+      await context.removeColumn('copies', 'goesOn')
+    },
+  },
 ]
 
 /** The bench that the things of the first version are on. */

@@ -4,6 +4,7 @@ import { BriefSchema, type Brief } from '@/core/intake/brief'
 import { type Accessory, AccessorySchema } from '@/core/things/accessory'
 import { type Computer, ComputerSchema } from '@/core/things/computer'
 import { type Drive, DriveSchema } from '@/core/things/drive'
+import { type CopyChoices, CopyChoicesSchema } from '@/core/copy/choices'
 import { jsonColumn } from './json'
 import { type CopyProgress, CopyProgressSchema, type CopySummary, CopySummarySchema } from '@/core/copy/progress'
 import {
@@ -76,6 +77,9 @@ export class CopyRow extends Row<CopyRow> {
   declare message: string | null
   declare progress: CopyProgress | null
   declare summary: CopySummary | null
+  declare choices: CopyChoices | null
+  /** What is on its target can be gone on with. */
+  declare goesOn: boolean
 }
 
 export class LogRow extends Row<LogRow> {
@@ -139,6 +143,8 @@ export function defineModels(sequelize: Sequelize): void {
       message: DataTypes.TEXT,
       progress: jsonColumn('progress', CopyProgressSchema) as never,
       summary: jsonColumn('summary', CopySummarySchema) as never,
+      choices: jsonColumn('choices', CopyChoicesSchema) as never,
+      goesOn: { type: DataTypes.BOOLEAN, allowNull: false, defaultValue: false },
     },
     options('copies'),
   )

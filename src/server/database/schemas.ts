@@ -1,5 +1,6 @@
 import { z } from 'zod'
 import { TraceSchema } from '@/core/boot/types'
+import { CopyChoicesSchema, USUAL_CHOICES } from '@/core/copy/choices'
 import { FitWishSchema, LayoutSchema } from '@/core/fit/types'
 import { ProofCheckSchema } from '@/core/proof/compare'
 import { SpeedSchema } from '@/core/intake/speed'
@@ -38,7 +39,16 @@ export const FitResultSchema = z.object({
   pairs: z.array(LockedFitSchema.nullable()),
   earlier: z.array(LockedFitSchema.extend({ pair: z.number() })).default([]),
 })
-export const ReadyResultSchema = z.object({ backupWaived: z.boolean(), whenDone: z.enum(['stay', 'power-off']) })
+export const ReadyResultSchema = z.object({
+  /** As an earlier version kept it. */
+  backupWaived: z.boolean().default(false),
+  whenDone: z.enum(['stay', 'power-off']),
+  choices: CopyChoicesSchema.default(USUAL_CHOICES),
+  /** What a person settled of the list, by item: when, and for one that was overridden why. */
+  told: z
+    .record(z.string(), z.object({ at: z.number(), title: z.string().optional(), reason: z.string().optional() }))
+    .default({}),
+})
 export const SwapResultSchema = z.object({
   /** What hands do before each leg, and last what they do after all of them. */
   phases: z.array(

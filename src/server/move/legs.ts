@@ -87,14 +87,15 @@ export function stepsOf(
   return { steps, done: [] }
 }
 
-/** The leg that is next to be copied. Throws Refusal when this version cannot carry it out. */
-export async function loadLeg(move: Move): Promise<LegNow> {
+/** The leg that is next to be copied, or the one of that number. Throws Refusal when this version cannot carry it out. */
+export async function loadLeg(move: Move, index?: number): Promise<LegNow> {
   const { row, bench } = move
   if (!row.survey || !row.route) throw new Refusal('Take a route first.')
   const obstacle = obstacleOf(move)
   if (obstacle) throw new Refusal(obstacle)
   const progress = (await progressOf(row))!
-  const { transfer } = progress.legs[progress.leg]
+  const at = index ?? progress.leg
+  const { transfer } = progress.legs[at]
   if (transfer.from.kind !== 'drive' || transfer.to.kind !== 'drive')
     throw new Refusal('This leg is not one between drives.')
   const [fromId, toId] = [transfer.from.driveId, transfer.to.driveId]
@@ -111,7 +112,7 @@ export async function loadLeg(move: Move): Promise<LegNow> {
     fromId === move.pairs[transfer.pair].source.id ? undefined : onTheWay(pair.source, row.route.via[fromId])
   const layout = last ? locked.layout : onTheWay(pair.source, row.route.via[toId])
   return {
-    index: progress.leg,
+    index: at,
     of: progress.legs.length,
     transfer,
     from: drive(fromId),

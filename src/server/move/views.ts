@@ -6,9 +6,13 @@ import type { Computer } from '@/core/things/computer'
 import { driveName } from '@/core/things/drive'
 import { LINKS, socketWords } from '@/core/things/links'
 import { platePrefix } from '@/core/ready/plate-check'
+import { fitSizes } from '@/core/fit/types'
+import { healthVerdict } from '@/core/health/health'
 import { ORDER_RULE } from '@/core/route/judge'
+import { legSeconds } from '@/core/route/timing'
 import { courseOf } from '@/core/route/course'
-import { readyState } from '../ready'
+import { running } from '../copy/current'
+import { furtherCandidates, readyState } from '../ready'
 import { routesOf } from '../route'
 import { phaseNow } from '../swap'
 import { benchName } from '../bench'
@@ -159,11 +163,29 @@ export async function fitView({ move, progress, plates, obstacle }: MovePage) {
 
 export async function readyView({ move, progress, copy }: MovePage) {
   const leg = await loadLeg(move)
-  const { items, open, whenDone } = await readyState(move, leg)
+  const { items, open, whenDone, choices, further, seen } = await readyState(move, leg)
+  const candidates = await furtherCandidates(move, leg)
+  const everyBytes = leg.layout.partitions.reduce((sum, p) => sum + fitSizes(p, leg.layout).after, 0)
+  const seconds = {
+    used: legSeconds(leg.transfer.timing, leg.transfer.bytes),
+    every: legSeconds(leg.transfer.timing, everyBytes),
+  }
   return {
     items: items.map((item) => ({ ...item })),
     open,
     whenDone,
+    seen,
+    how: {
+      choices,
+      usedBytes: leg.transfer.bytes,
+      everyBytes,
+      copySeconds: { used: seconds.used.copy, every: seconds.every.copy },
+      checkSeconds: { used: seconds.used.check, every: seconds.every.check },
+      live: progress!.plan.live,
+      failing: healthVerdict(leg.from.health).state === 'failing',
+      candidates: candidates.map((d) => ({ id: d.id, name: driveName(d), serial: d.serial })),
+    },
+    further: further.map((d) => ({ ...plateOf(d, move.bench), platePrefix: platePrefix(d.serial) })),
     leg: { number: leg.index + 1, of: leg.of },
     source: plateOf(leg.from, move.bench),
     target: plateOf(leg.to, move.bench),
@@ -174,7 +196,7 @@ export async function readyView({ move, progress, copy }: MovePage) {
   }
 }
 
-export function copyView({ move, copy, progress, lines }: MovePage) {
+export async function copyView({ move, copy, progress, lines }: MovePage) {
   const { survey } = move.row
   // After a leg its summary stays until the next one begins.
   const shown = copy ?? progress!.copies[progress!.copied - 1]!
@@ -198,9 +220,33 @@ export function copyView({ move, copy, progress, lines }: MovePage) {
     target: drive(transfer.to),
     profile: source.profile,
     sourceBytes: source.sizeBytes,
+    sourceSectorSize: source.logicalSectorSize,
     leg: transfer,
     lines,
+    others: await othersCopying(move.id),
+    canRetry: shown.status === 'done' && (move.row.swap?.phases[shown.leg + 1]?.done.length ?? 0) === 0,
+    further: shown.choices.further.flatMap((id) =>
+      move.bench.drives.filter((d) => d.id === id).map((d) => plateOf(d, move.bench)),
+    ),
   }
+}
+
+/** Copies of other moves that run now. */
+async function othersCopying(moveId: string) {
+  const found = []
+  for (const copy of running().values()) {
+    if (copy.moveId === moveId) continue
+    const { brief } = await moveRow(copy.moveId)
+    const { progress } = copy
+    const done = progress ? progress.copiedBytes + progress.checkedBytes : 0
+    const all = progress ? progress.totalBytes * (progress.verify ? 2 : 1) : 0
+    found.push({
+      moveId: copy.moveId,
+      title: brief.name,
+      words: all > 0 ? `${Math.floor((done / all) * 100)} %` : 'beginning',
+    })
+  }
+  return found
 }
 
 export function swapView({ move, progress }: MovePage) {
@@ -305,6 +351,9 @@ export async function handoverView({ move, progress, plates, computer }: MovePag
     trial: { time: clockTime(trial.at), links: trial.trace.links, checks: trial.checks },
     profile: row.survey.pairs[0].source.profile,
     sourceBytes: row.survey.pairs[0].source.sizeBytes,
+    gonePast: Object.values(row.ready?.told ?? {}).flatMap(({ title, reason }) =>
+      title && reason ? [{ title, reason }] : [],
+    ),
   }
 }
 

@@ -1,21 +1,28 @@
 import { stat, statfs } from 'node:fs/promises'
 import { z } from 'zod'
-import { MIB } from '@/core/bytes/size'
+import { formatSize, MIB } from '@/core/bytes/size'
+import { type CopyChoices, CopyChoicesSchema } from '@/core/copy/choices'
 import { readMarker } from '@/core/copy/marker'
 import { movedPartitions } from '@/core/fit/ends'
 import { openCount, readyItems } from '@/core/ready/items'
-import type { ReadyItem } from '@/core/ready/port'
+import { toHex } from '@/core/digest'
+import type { FurtherTarget, ReadyItem, Told } from '@/core/ready/port'
 import { whyItFails } from '@/core/route/play'
-import { fingerprintOf } from '@/core/survey/survey'
+import { fingerprintOf, surveyDrive } from '@/core/survey/survey'
 import { placeKey } from '@/core/things/bench'
-import type { Drive } from '@/core/things/drive'
+import type { Computer } from '@/core/things/computer'
+import { type Drive, driveName } from '@/core/things/drive'
 import { changeComputer, driveBytes, withDrive } from '../bench'
+import { benchNow } from '../clock'
+import { latestCopy } from '../copy/current'
+import { ReadyResultSchema } from '../database/schemas'
+import { sha256 } from '../digest'
 import { note } from '../logbook'
 import { keep, loadMove, type Move, plateOf } from '../move'
 import { type LegNow, loadLeg, type Progress, progressOf } from '../move/legs'
 import { dataFolder } from '../paths'
 import { Refusal } from '../refusal'
-import { pairsOf } from '../route'
+import { claimedDrives, pairsOf } from '../route'
 import { heldNow } from '../route/trouble'
 import { clockTime, dayWords } from '../words'
 
@@ -26,6 +33,12 @@ export interface ReadyState {
   readonly open: number
   readonly whenDone: 'stay' | 'power-off'
   readonly targetFingerprint: string
+  readonly choices: CopyChoices
+  /** Further drives that are written in the same reading. */
+  readonly further: readonly Drive[]
+  readonly furtherFingerprints: Readonly<Record<string, string>>
+  /** Digest of the identity, the tables and the sizes of all drives of this copy; what a plate is typed for. */
+  readonly seen: string
 }
 
 /** What the copy writes into the target's first sector; tells a target of this move from any other. */
@@ -56,27 +69,40 @@ export async function readyState(move: Move, leg: LegNow): Promise<ReadyState> {
     return h.kind === 'drive' && placeKey(h.place) === placeKey(drive.place)
   })
   const handsFirst = progress.phase !== undefined && progress.phase === progress.copied
+  const now = row.ready ?? UNTOUCHED
+  const { choices } = now
+  const { drives: further, facts: furtherFacts, fingerprints } = await furtherOf(move, leg, choices)
   const items = readyItems({
     source: leg.source,
     target: leg.target,
     sourceName: source.name,
     targetName: target.name,
+    sourceHealth: leg.from.health,
+    live: progress.plan.live,
+    choices,
+    further: furtherFacts,
+    told: toldOf(now),
     computer: runner && {
       name: runner.name,
       running: runner.running,
       bootMenuKey: runner.firmware.bootMenuKey,
+      secureBoot: runner.firmware.secureBoot,
       hasBattery: runner.chassis.hasBattery,
+      batteryPercent: runner.batteryPercent,
       mains: runner.mains,
+      programs: runner.programs,
+      sleepMinutes: runner.sleepMinutes,
+      online: runner.online,
+      addresses: runner.networkCards.flatMap((c) => c.address ?? []),
     },
     hostName: bench.accessories.find((a) => a.id === leg.transfer.by)?.name,
     stickName: stick?.name ?? 'rescue stick',
-    hostNeededBytes: await hostBytes(leg.from),
+    hostNeededBytes: (await hostBytes(leg.from)) * (1 + further.length),
     hostFreeBytes: host.bavail * host.bsize,
     backup: move.brief.backup ? { where: move.brief.backup.where, date: dayWords(move.brief.backup.date) } : undefined,
-    backupWaived: row.ready?.backupWaived ?? false,
     sourceUnchanged: sourcePrint === sourceWanted,
     // A target that an unfinished copy of this very move has marked is the one that was confirmed.
-    targetUnchanged: targetPrint === leg.target.fingerprint || marker === copyNote(move, leg),
+    targetUnchanged: targetPrint === leg.target.fingerprint || marker?.note === copyNote(move, leg),
     targetConnected: target.connected,
     sourceConnected: source.connected,
     handsFirst,
@@ -84,13 +110,73 @@ export async function readyState(move: Move, leg: LegNow): Promise<ReadyState> {
     surveyedAt: clockTime(row.survey.at),
     leftOut: movedPartitions(leg.source).filter((p) => !leg.layout.partitions.some((q) => q.sourceNumber === p.number)),
   })
+  const identity = [leg.from, leg.to, ...further].map(({ id, model, serial, sizeBytes }) => [
+    id,
+    model,
+    serial,
+    sizeBytes,
+  ])
+  const prints = [sourcePrint, targetPrint, ...Object.values(fingerprints)]
   return {
     items,
     open: openCount(items),
-    whenDone: row.ready?.whenDone ?? 'stay',
+    whenDone: now.whenDone,
     targetFingerprint: targetPrint,
     sourceFingerprint: sourceWanted,
+    choices,
+    further,
+    furtherFingerprints: fingerprints,
+    seen: toHex(sha256(new TextEncoder().encode(JSON.stringify([identity, prints, leg.layout])))),
   }
+}
+
+const UNTOUCHED: z.infer<typeof ReadyResultSchema> = ReadyResultSchema.parse({ whenDone: 'stay' })
+
+function toldOf({ told, backupWaived }: typeof UNTOUCHED): Record<string, Told> {
+  const said = Object.entries(told).map(([id, { at, ...rest }]) => [id, { ...rest, at: clockTime(at) }] as const)
+  return { ...(backupWaived ? { backup: { at: 'before' } } : {}), ...Object.fromEntries(said) }
+}
+
+/** The drives that are written beside the target, as they are now. */
+async function furtherOf(move: Move, leg: LegNow, { further }: CopyChoices) {
+  const claimed = await claimedDrives(move)
+  const drives = further.flatMap((id) => move.bench.drives.filter((d) => d.id === id))
+  const facts: FurtherTarget[] = []
+  const fingerprints: Record<string, string> = {}
+  for (const drive of drives) {
+    const { fingerprint, scheme, partitions, usedBytes } = await withDrive(drive, (d) => surveyDrive(d, sha256))
+    fingerprints[drive.id] = fingerprint
+    facts.push({
+      id: drive.id,
+      name: driveName(drive),
+      connected: plateOf(drive, move.bench).connected,
+      sameSize: sameShape(drive, leg.to),
+      taken: claimed.has(drive.id) || move.pairs.some((p) => p.source.id === drive.id || p.target?.id === drive.id),
+      holds:
+        scheme === 'none'
+          ? 'it holds nothing'
+          : `it holds ${partitions.map((p) => p.title).join(', ') || 'what is not known'}, ${formatSize(usedBytes)} used`,
+    })
+  }
+  return { drives, facts, fingerprints }
+}
+
+const sameShape = (a: Drive, b: Drive) => a.sizeBytes === b.sizeBytes && a.logicalSectorSize === b.logicalSectorSize
+
+/** Drives of the bench that could be written in the same reading. */
+export async function furtherCandidates(move: Move, leg: LegNow): Promise<Drive[]> {
+  const claimed = await claimedDrives(move)
+  const own = move.pairs.flatMap((p) => [p.source.id, ...(p.target ? [p.target.id] : [])])
+  return move.bench.drives.filter(
+    (d) =>
+      d.id !== leg.to.id &&
+      !own.includes(d.id) &&
+      !claimed.has(d.id) &&
+      d.file !== null &&
+      d.place.kind !== 'shelf' &&
+      sameShape(d, leg.to) &&
+      plateOf(d, move.bench).connected,
+  )
 }
 
 function writes({ legs }: Progress, index: number, driveId: string): boolean {
@@ -100,9 +186,21 @@ function writes({ legs }: Progress, index: number, driveId: string): boolean {
 
 export const ReadyActionSchema = z.discriminatedUnion('action', [
   z.object({ action: z.literal('start-stick') }),
+  z.object({ action: z.literal('start-system') }),
   z.object({ action: z.literal('plug-in') }),
   z.object({ action: z.literal('look-again') }),
   z.object({ action: z.literal('waive-backup') }),
+  z.object({ action: z.literal('close-program'), of: z.string().max(40) }),
+  z.object({ action: z.literal('go-offline') }),
+  z.object({ action: z.literal('no-sleep') }),
+  z.object({ action: z.literal('leave-idle') }),
+  z.object({ action: z.literal('take-idle') }),
+  z.object({ action: z.literal('choose'), choices: CopyChoicesSchema.partial() }),
+  z.object({
+    action: z.literal('go-past'),
+    item: z.string().max(120),
+    reason: z.string().trim().min(10, 'Say in a few words why it may start all the same').max(300),
+  }),
   z.object({ action: z.literal('when-done'), whenDone: z.enum(['stay', 'power-off']) }),
 ])
 
@@ -110,7 +208,14 @@ export const ReadyActionSchema = z.discriminatedUnion('action', [
 export async function readyAction(moveId: string, input: unknown): Promise<void> {
   const request = ReadyActionSchema.parse(input)
   const move = await loadMove(moveId)
-  const now = move.row.ready ?? { backupWaived: false, whenDone: 'stay' as const }
+  const now = move.row.ready ?? UNTOUCHED
+  const at = Math.round(await benchNow())
+  const choose = async (choices: Partial<CopyChoices>) => {
+    await refuseWhileCopying(moveId)
+    await keep(moveId, { ready: { ...now, choices: CopyChoicesSchema.parse({ ...now.choices, ...choices }) } })
+  }
+  const tell = async (item: string, said: { title?: string; reason?: string } = {}) =>
+    keep(moveId, { ready: { ...now, told: { ...now.told, [item]: { at, ...said } } } })
   switch (request.action) {
     case 'look-again':
       return
@@ -120,27 +225,85 @@ export async function readyAction(moveId: string, input: unknown): Promise<void>
       await note(moveId, 'mains plugged in')
       return
     }
-    case 'start-stick': {
-      const leg = await loadLeg(move)
-      const computer = move.bench.computers.find((c) => c.id === leg.transfer.by)
-      if (!computer) throw new Refusal('No computer of this move is started from the stick.')
+    case 'start-stick':
+      return startFromStick(move)
+    case 'start-system': {
+      const computer = await copier(move)
       if (!computer.mains) throw new Refusal(`The ${computer.name} has no mains power.`)
-      const left = { actions: [{ do: 'start', computerId: computer.id, from: 'stick' } as const, leg.transfer] }
-      const off = { ...computer, running: 'off' as const }
-      const bench = { ...move.bench, computers: move.bench.computers.map((c) => (c.id === computer.id ? off : c)) }
-      const why = whyItFails(left, 0, await heldNow(move, bench), pairsOf(move))
-      if (why) throw new Refusal(why)
-      await changeComputer(computer.id, { running: 'stick' })
-      await note(moveId, `${computer.name} started from the rescue stick`)
+      await changeComputer(computer.id, { running: 'system' })
+      await note(moveId, `${computer.name} started from its own drive`)
+      return
+    }
+    case 'close-program': {
+      const computer = await copier(move)
+      const program = computer.programs.find((p) => p.id === request.of)
+      if (!program) throw new Refusal('There is no such program.')
+      const programs = computer.programs.map((p) => (p.id === program.id ? { ...p, running: false } : p))
+      await changeComputer(computer.id, { programs })
+      await note(moveId, `${program.name} closed`)
+      return
+    }
+    case 'go-offline': {
+      const computer = await copier(move)
+      await changeComputer(computer.id, { online: false })
+      await note(moveId, `network of the ${computer.name} turned off`)
+      return
+    }
+    case 'no-sleep': {
+      const computer = await copier(move)
+      await changeComputer(computer.id, { sleepMinutes: null })
+      await note(moveId, `sleep of the ${computer.name} turned off`)
       return
     }
     case 'waive-backup':
-      await keep(moveId, { ready: { ...now, backupWaived: true } })
+      await tell('backup')
       await note(moveId, 'goes on without a backup, the customer knows')
       return
+    case 'leave-idle':
+    case 'take-idle':
+      return choose({ leaveIdle: request.action === 'leave-idle' })
+    case 'choose':
+      return choose(request.choices)
+    case 'go-past': {
+      const { items } = await readyState(move, await loadLeg(move))
+      const item = items.find((i) => i.id === request.item)
+      if (!item || item.state === 'settled') throw new Refusal('Nothing of that kind stands in the way.')
+      if (!item.overridable) throw new Refusal(`${item.title} This cannot be gone past.`)
+      await tell(item.id, { title: item.title, reason: request.reason })
+      await note(moveId, `gone past: ${item.title} ${request.reason}`, 'bad')
+      return
+    }
     case 'when-done':
       await keep(moveId, { ready: { ...now, whenDone: request.whenDone } })
   }
+}
+
+/** The computer that copies. */
+async function copier(move: Move): Promise<Computer> {
+  const { transfer } = await loadLeg(move)
+  const computer = move.bench.computers.find((c) => c.id === transfer.by)
+  if (!computer) throw new Refusal('No computer of this move does the copying.')
+  return computer
+}
+
+async function startFromStick(move: Move): Promise<void> {
+  const leg = await loadLeg(move)
+  const computer = move.bench.computers.find((c) => c.id === leg.transfer.by)
+  if (!computer) throw new Refusal('No computer of this move is started from the stick.')
+  if (!computer.mains) throw new Refusal(`The ${computer.name} has no mains power.`)
+  const left = { actions: [{ do: 'start', computerId: computer.id, from: 'stick' } as const, leg.transfer] }
+  const off = { ...computer, running: 'off' as const }
+  const bench = { ...move.bench, computers: move.bench.computers.map((c) => (c.id === computer.id ? off : c)) }
+  const why = whyItFails(left, 0, await heldNow(move, bench), pairsOf(move))
+  if (why) throw new Refusal(why)
+  await changeComputer(computer.id, { running: 'stick' })
+  await note(move.id, `${computer.name} started from the rescue stick`)
+}
+
+async function refuseWhileCopying(moveId: string): Promise<void> {
+  const copy = await latestCopy(moveId)
+  if (copy?.status === 'running' || copy?.status === 'paused')
+    throw new Refusal('The copy is running; how it copies was chosen before.')
 }
 
 /** What the copy will take on this host: what the source takes, and some for grown records. */

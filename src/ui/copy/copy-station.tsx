@@ -2,6 +2,7 @@
 
 import { useState } from 'react'
 import { formatDuration, formatRate, formatSize } from '@/core/bytes/size'
+import type { CopyChoices } from '@/core/copy/choices'
 import { type CopyProgress, type CopySummary, lostWords } from '@/core/copy/progress'
 import type { Transfer } from '@/core/route/types'
 import { post, useAct } from '@/ui/frame/act'
@@ -14,8 +15,9 @@ import { DepthProfile } from '@/ui/shared/depth-profile'
 import { Facts } from '@/ui/shared/facts'
 import { type LogLine, Logbook } from '@/ui/shared/logbook'
 import { Plate, type PlateDrive } from '@/ui/shared/plate'
+import { Bell, useCopyEnd } from './copy-end'
 import { SpeedChart } from './speed-chart'
-import { CopySummaryPanel, LostList } from './summary'
+import { CopySummaryPanel, LostList, SaveLink } from './summary'
 
 interface CopyView {
   readonly copy: {
@@ -24,7 +26,14 @@ interface CopyView {
     readonly message: string | null
     readonly progress: CopyProgress | null
     readonly summary: CopySummary | null
+    readonly choices: CopyChoices
+    readonly goesOn: boolean
   }
+  /** Copies of other moves that run at the same time. */
+  readonly others: readonly { readonly moveId: string; readonly title: string; readonly words: string }[]
+  /** What was lost can be read once more before the drives are moved. */
+  readonly canRetry: boolean
+  readonly further: readonly PlateDrive[]
   readonly started: string
   readonly ended: string | null
   readonly startedAt: number
@@ -32,6 +41,7 @@ interface CopyView {
   readonly target: PlateDrive
   readonly profile: readonly number[]
   readonly sourceBytes: number
+  readonly sourceSectorSize: number
   readonly legNumber: number
   readonly legs: number
   readonly handsNext: boolean
@@ -51,12 +61,15 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }
   const progress = running && live?.id === copy.id ? newer(live.progress, copy.progress) : copy.progress
   const command = (name: string) => void act(() => post(`/api/moves/${moveId}/copy`, { command: name }))
   const { heading, reason } = wordsOf(view, progress)
+  const retrying = running && copy.summary !== null
+  const { choices } = copy
+  useCopyEnd({ id: copy.id, status: copy.status, running, heading, share: progress ? shareOf(progress) : 0 })
   return (
     <Stage
       heading={heading}
       reason={reason}
       tools={
-        running ? (
+        running && !retrying ? (
           <>
             <Button onClick={() => command(copy.status === 'paused' ? 'resume' : 'pause')} disabled={busy}>
               {copy.status === 'paused' ? 'Go on' : 'Pause'}
@@ -65,6 +78,10 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }
               Stop
             </Button>
           </>
+        ) : copy.goesOn ? (
+          <Button onClick={() => go(`/moves/${moveId}/ready`)} disabled={busy}>
+            Start it over
+          </Button>
         ) : undefined
       }
       aside={
@@ -78,15 +95,34 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }
               }
               tone={copy.status === 'done' ? 'plain' : 'erases'}
             />
+            {view.further.map((drive) => (
+              <Plate key={drive.serial} drive={drive} role="Written in the same reading" />
+            ))}
           </div>
           <Facts
             facts={[
               ...(view.legs > 1 ? [{ name: 'Leg', value: `${view.legNumber} of ${view.legs}`, mono: true }] : []),
-              { name: 'Reading', value: 'used blocks only' },
-              { name: 'Check', value: 'read back and compare' },
+              { name: 'Reading', value: choices.read === 'used' ? 'used blocks only' : 'every sector' },
+              ...(choices.leaveIdle ? [{ name: 'Left out', value: 'page, hibernation and swap files' }] : []),
+              { name: 'Check', value: choices.verify ? 'read back and compare' : 'none, as chosen' },
               ...(progress ? [{ name: 'Mean speed', value: formatRate(progress.meanBytesPerSecond), mono: true }] : []),
             ]}
           />
+          {running && <Bell />}
+          {view.others.length > 0 && (
+            <AsideBlock title="Copying at the same time">
+              <ul className="space-y-1">
+                {view.others.map((other) => (
+                  <li key={other.moveId}>
+                    <a className="underline underline-offset-2" href={`/moves/${other.moveId}/copy`}>
+                      {other.title}
+                    </a>{' '}
+                    <span className="font-mono text-[12.5px] text-ink-soft">{other.words}</span>
+                  </li>
+                ))}
+              </ul>
+            </AsideBlock>
+          )}
           <AsideBlock title="Logbook">
             <Logbook lines={view.lines} />
           </AsideBlock>
@@ -104,7 +140,14 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }
                 : undefined
             }
           />
-        ) : running ? undefined : (
+        ) : running ? undefined : copy.goesOn ? (
+          <NextAction
+            label="Go on with it"
+            onAct={() => command('go-on')}
+            disabled={busy}
+            hint="From the last piece that is sure; the target is looked at first."
+          />
+        ) : (
           <NextAction
             label="Start the copy over"
             onAct={() => go(`/moves/${moveId}/ready`)}
@@ -120,8 +163,34 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }
         </div>
       )}
       {progress && <Bar progress={progress} done={copy.status === 'done'} />}
-      {copy.summary && copy.summary.lost.length > 0 && <LostList lost={copy.summary.lost} />}
-      {copy.summary && <CopySummaryPanel summary={copy.summary} />}
+      {copy.summary && copy.summary.lost.length > 0 && (
+        <LostList
+          lost={copy.summary.lost}
+          tools={
+            <span className="flex gap-2">
+              {view.canRetry && (
+                <Button small disabled={busy || running} onClick={() => command('retry-lost')}>
+                  {retrying ? 'Reading them' : 'Read them once more'}
+                </Button>
+              )}
+              <SaveLink href={`/api/moves/${moveId}/copy/summary?leg=${view.legNumber}&as=lost`}>
+                Save the list
+              </SaveLink>
+            </span>
+          }
+        />
+      )}
+      {copy.summary && (
+        <CopySummaryPanel
+          summary={copy.summary}
+          tools={
+            <span className="flex gap-2">
+              <SaveLink href={`/api/moves/${moveId}/copy/summary?leg=${view.legNumber}&as=json`}>JSON</SaveLink>
+              <SaveLink href={`/api/moves/${moveId}/copy/summary?leg=${view.legNumber}&as=csv`}>CSV</SaveLink>
+            </span>
+          }
+        />
+      )}
       <section className="panel mt-4 p-4">
         <div className="mb-1 flex flex-wrap justify-between gap-x-4">
           <h2 className="font-bold">Where it is on the drive</h2>
@@ -136,6 +205,7 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }
               ? `${progress.phase === 'check' ? 'reading back' : 'in hand'}, ${formatSize(progress.sourceOffset)} in`
               : undefined
           }
+          lost={copy.summary?.lost.map((run) => run.sourceLba * view.sourceSectorSize)}
           label={`Progress over the ${source.name} from first sector to last`}
         />
         <p className="mt-1 flex flex-wrap gap-x-5 text-[13px] text-ink-soft">
@@ -147,7 +217,13 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }
             <span aria-hidden className="mr-1 inline-block size-2.5 bg-sea-2" />
             to come
           </span>
-          <span>paper: free, skipped</span>
+          <span>paper: {choices.read === 'used' ? 'free, skipped' : 'free'}</span>
+          {copy.summary && copy.summary.lost.length > 0 && (
+            <span>
+              <span aria-hidden className="mr-1 inline-block size-2.5 bg-vermilion" />
+              lost sectors
+            </span>
+          )}
         </p>
       </section>
       {progress && progress.samples.length > 0 && (
@@ -160,7 +236,7 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }
               {formatRate(view.leg.timing.copyBytesPerSecond)}
             </span>
           </div>
-          <SpeedChart samples={progress.samples} limit={view.leg.timing.copyBytesPerSecond} />
+          <SpeedChart samples={progress.samples} events={progress.events} limit={view.leg.timing.copyBytesPerSecond} />
         </section>
       )}
     </Stage>
@@ -180,19 +256,26 @@ function doneOf(progress: CopyProgress | null): number {
 
 function wordsOf(view: CopyView, progress: CopyProgress | null): { heading: string; reason: string } {
   const { copy, leg } = view
+  if (copy.summary && (copy.status === 'running' || copy.status === 'paused')) {
+    return { heading: 'What was lost is read once more', reason: 'Only the lost sectors; the rest of the copy stands.' }
+  }
   switch (copy.status) {
     case 'done':
       return {
         heading:
           copy.summary!.lost.length > 0
             ? `Copied, but ${lostWords(copy.summary!.lost)}`
-            : `${formatSize(copy.summary!.copiedBytes)} copied, and all of it reads back equal`,
+            : copy.summary!.checkedBytes > 0
+              ? `${formatSize(copy.summary!.copiedBytes)} copied, and all of it reads back equal`
+              : `${formatSize(copy.summary!.copiedBytes)} copied, and not read back`,
         reason: `Started ${view.started}, done ${view.ended}. The ${view.source.name} was only read and is as it was.`,
       }
     case 'stopped':
       return {
         heading: 'The copy was stopped',
-        reason: 'Nothing can start from the target until it has been copied to again.',
+        reason: copy.goesOn
+          ? `Nothing can start from the target. ${sureWords(progress)}`
+          : 'Nothing can start from the target until it has been copied to again.',
       }
     case 'failed':
       return {
@@ -202,10 +285,12 @@ function wordsOf(view: CopyView, progress: CopyProgress | null): { heading: stri
     case 'interrupted':
       return {
         heading: 'The copy was cut off',
-        reason: 'The server was stopped while it ran. The source is as it was; start the copy over.',
+        reason: copy.goesOn
+          ? `The source is as it was. ${sureWords(progress)}`
+          : 'The source is as it was; start the copy over.',
       }
   }
-  if (!progress || progress.phase === 'erase')
+  if (!progress || (progress.phase === 'erase' && progress.copiedBytes === 0))
     return {
       heading: 'The target is being erased',
       reason: 'It is marked as unfinished first, so that nobody starts from it.',
@@ -219,13 +304,24 @@ function wordsOf(view: CopyView, progress: CopyProgress | null): { heading: stri
     reason:
       copy.status === 'paused'
         ? `Paused. ${left} of work are left; it goes on where it is.`
-        : `Done at about ${end}, in ${left} of bench time. It will not stop to ask you anything.`,
+        : progress.phase === 'rescue'
+          ? 'What reads well is copied. Now it reads around what does not, in ever smaller pieces.'
+          : `Done at about ${end}, in ${left} of bench time. It will not stop to ask you anything.`,
   }
+}
+
+function sureWords(progress: CopyProgress | null): string {
+  if (!progress || progress.copiedBytes === 0) return 'It goes on from its beginning.'
+  return `About ${formatSize(progress.copiedBytes)} need not be copied again; it goes on from there.`
+}
+
+function shareOf({ copiedBytes, checkedBytes, totalBytes, verify }: CopyProgress): number {
+  return (copiedBytes + checkedBytes) / ((verify ? 2 : 1) * Math.max(1, totalBytes))
 }
 
 /** One bar over both passes: copying fills the first half, reading back the second. */
 function Bar({ progress, done }: { progress: CopyProgress; done: boolean }) {
-  const share = done ? 1 : (progress.copiedBytes + progress.checkedBytes) / (2 * Math.max(1, progress.totalBytes))
+  const share = done ? 1 : shareOf(progress)
   return (
     <div
       role="progressbar"

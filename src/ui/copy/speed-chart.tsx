@@ -3,15 +3,23 @@
 import { CartesianGrid, Line, LineChart, ReferenceLine, ResponsiveContainer, XAxis, YAxis } from 'recharts'
 import type { CopyProgress } from '@/core/copy/progress'
 
+interface SpeedChartProps {
+  readonly samples: CopyProgress['samples']
+  readonly events: CopyProgress['events']
+  readonly limit: number
+}
+
+const TROUBLE = ['cut', 'trouble', 'rewritten', 'let-go']
+
 /** Speed over bench time, with what the slowest part allows as a dashed line. */
-export function SpeedChart({ samples, limit }: { samples: CopyProgress['samples']; limit: number }) {
+export function SpeedChart({ samples, events, limit }: SpeedChartProps) {
   const data = samples.map((s) => ({
     minute: s.second / 60,
     copy: s.phase === 'copy' ? Math.round(s.bytesPerSecond / 1e6) : null,
     check: s.phase === 'check' ? Math.round(s.bytesPerSecond / 1e6) : null,
   }))
   const top = Math.ceil((Math.max(limit, ...samples.map((s) => s.bytesPerSecond)) * 1.15) / 1e8) * 100
-  const last = data.at(-1)?.minute ?? 0
+  const last = Math.max(data.at(-1)?.minute ?? 0, (events.at(-1)?.second ?? 0) / 60)
   const axis = { fontSize: 11.5, fontFamily: 'var(--font-mono)', fill: 'var(--ink-soft)' }
   return (
     <div role="img" aria-label="Speed over time" className="h-[140px]">
@@ -29,6 +37,21 @@ export function SpeedChart({ samples, limit }: { samples: CopyProgress['samples'
           />
           <YAxis domain={[0, top]} tick={axis} width={34} stroke="var(--line-strong)" tickCount={3} />
           <ReferenceLine y={limit / 1e6} stroke="var(--line-strong)" strokeDasharray="6 5" />
+          {events.map((event, i) => (
+            <ReferenceLine
+              key={`${event.second} ${i}`}
+              x={event.second / 60}
+              stroke={TROUBLE.includes(event.kind) ? 'var(--vermilion)' : 'var(--ink-soft)'}
+              strokeDasharray="2 3"
+              label={{
+                value: event.text,
+                position: event.second / 60 > last * 0.7 ? 'insideBottomRight' : 'insideBottomLeft',
+                dy: -13 * (i % 4),
+                fontSize: 11.5,
+                fill: TROUBLE.includes(event.kind) ? 'var(--vermilion)' : 'var(--ink-soft)',
+              }}
+            />
+          ))}
           <Line dataKey="copy" stroke="var(--sea-4)" strokeWidth={2} dot={false} isAnimationActive={false} />
           <Line
             dataKey="check"

@@ -1,31 +1,23 @@
+import type { ReactNode } from 'react'
 import { formatDuration, formatRate, formatSize, groupDigits } from '@/core/bytes/size'
 import { type CopySummary, type Lost, lostWords } from '@/core/copy/progress'
 import { shortDigest } from '@/core/digest'
 import { type Fact, Facts } from '@/ui/shared/facts'
 
 /** What a copy came to; stays on the screen. */
-export function CopySummaryPanel({ summary }: { summary: CopySummary }) {
+export function CopySummaryPanel({ summary, tools }: { summary: CopySummary; tools?: ReactNode }) {
   const { copiedBytes, writtenBytes, copySeconds, checkSeconds } = summary
   return (
     <section className="panel mt-4 grid gap-x-10 gap-y-4 p-4 md:grid-cols-2" data-testid="summary">
       <div>
         <h2 className="mb-2 font-bold">What was copied</h2>
-        <Facts
-          facts={summary.partitions.map((p) => ({
-            name: `${p.number} ${p.title}`,
-            value: (
-              <>
-                <span className="text-[12.5px] text-ink-soft">
-                  {p.mode === 'used' ? 'used blocks' : 'every sector'}
-                </span>{' '}
-                <span className="font-mono">{formatSize(p.bytes)}</span>
-              </>
-            ),
-          }))}
-        />
+        <Facts facts={summary.partitions.flatMap(partFacts)} />
       </div>
       <div>
-        <h2 className="mb-2 font-bold">How it went</h2>
+        <div className="mb-2 flex flex-wrap items-baseline justify-between gap-2">
+          <h2 className="font-bold">How it went</h2>
+          {tools}
+        </div>
         <Facts
           facts={[
             {
@@ -33,23 +25,84 @@ export function CopySummaryPanel({ summary }: { summary: CopySummary }) {
               value: `${formatDuration(copySeconds)}, ${formatRate(copiedBytes / copySeconds)}`,
               mono: true,
             },
-            {
-              name: 'Reading back',
-              value: `${formatDuration(checkSeconds)}, ${formatRate(summary.checkedBytes / checkSeconds)}`,
-              mono: true,
-            },
+            summary.checkedBytes > 0
+              ? {
+                  name: 'Reading back',
+                  value: `${formatDuration(checkSeconds)}, ${formatRate(summary.checkedBytes / checkSeconds)}`,
+                  mono: true,
+                }
+              : { name: 'Reading back', value: 'not done, as chosen', tone: 'caution' as const },
             { name: 'Written as data', value: formatSize(writtenBytes), mono: true },
             {
               name: 'Zeros on both drives',
               value: formatSize(copiedBytes - writtenBytes),
               mono: true,
             },
+            ...(summary.resumed > 0
+              ? [{ name: 'Cut off and gone on', value: summary.resumed === 1 ? 'once' : `${summary.resumed} times` }]
+              : []),
+            ...(summary.rewritten > 0
+              ? [
+                  {
+                    name: 'Written a second time',
+                    value: `${summary.rewritten} pieces, equal then`,
+                    tone: 'caution' as const,
+                  },
+                ]
+              : []),
+            ...summary.further.map(({ name, why }) => ({
+              name: `${name} too`,
+              value: why === null ? 'written and checked alike' : `let go: ${why}`,
+              tone: why === null ? ('good' as const) : ('bad' as const),
+            })),
             lostFact(summary),
-            { name: 'SHA-256 over the digests of all pieces', value: shortDigest(summary.digest), mono: true },
+            ...(summary.digest
+              ? [
+                  {
+                    name: `${summary.digestName} over the digests of all pieces`,
+                    value: shortDigest(summary.digest),
+                    mono: true,
+                  },
+                ]
+              : []),
           ]}
         />
       </div>
     </section>
+  )
+}
+
+/** What was taken of a partition, and under it what was not. */
+function partFacts(p: CopySummary['partitions'][number]): Fact[] {
+  const rest = [
+    p.skippedBytes > 0 ? `${formatSize(p.skippedBytes)} free, skipped` : '',
+    ...p.leftOut.map((file) => `${file.path.slice(1)} left out, ${formatSize(file.bytes)}`),
+    p.seconds >= 1 ? formatDuration(p.seconds) : '',
+  ].filter(Boolean)
+  return [
+    {
+      name: p.number === 0 ? p.title : `${p.number} ${p.title}`,
+      value: (
+        <>
+          <span className="text-[12.5px] text-ink-soft">{p.mode === 'used' ? 'used blocks' : 'every sector'}</span>{' '}
+          <span className="font-mono">{formatSize(p.bytes)}</span>
+          {rest.length > 0 && <span className="block text-[12.5px] text-ink-soft">{rest.join(' · ')}</span>}
+        </>
+      ),
+    },
+  ]
+}
+
+/** A file to keep. */
+export function SaveLink({ href, children }: { href: string; children: ReactNode }) {
+  return (
+    <a
+      href={href}
+      download
+      className="rounded-md border border-line-strong bg-sheet px-2.5 py-0.5 text-[13px] font-semibold hover:bg-sunk"
+    >
+      {children}
+    </a>
   )
 }
 
@@ -62,10 +115,13 @@ function lostFact({ lost }: CopySummary): Fact {
 }
 
 /** What the source did not give, sector by sector and file by file. */
-export function LostList({ lost }: { lost: readonly Lost[] }) {
+export function LostList({ lost, tools }: { lost: readonly Lost[]; tools?: ReactNode }) {
   return (
     <section className="panel mt-4 p-4" data-testid="lost">
-      <h2 className="mb-1 font-bold">What could not be read</h2>
+      <div className="mb-1 flex flex-wrap items-baseline justify-between gap-2">
+        <h2 className="font-bold">What could not be read</h2>
+        {tools}
+      </div>
       <p className="mb-3 text-ink-soft">
         Zeros stand in its place on the target; everything else is there. These files need their backup.
       </p>

@@ -1,9 +1,9 @@
 'use client'
 
-import { clsx } from 'clsx'
 import { formatSize, MIB } from '@/core/bytes/size'
 import type { FitWish, Layout, Scheme } from '@/core/fit/types'
 import type { DriveSurvey } from '@/core/survey/types'
+import { Choice } from '@/ui/shared/choice'
 
 const ALIGNMENTS = [4096, 64 * 1024, MIB, 4 * MIB, 16 * MIB]
 const RESERVES = [0, 0.05, 0.1, 0.2]
@@ -89,39 +89,5 @@ export function FitOptions({ survey, wish, layout, locked, onWish }: FitOptionsP
         </ul>
       )}
     </details>
-  )
-}
-
-interface ChoiceProps {
-  readonly label: string
-  readonly value: string
-  readonly options: readonly (readonly [string, string])[]
-  readonly disabled: boolean
-  /** The label stands in front of it and not above. */
-  readonly inline?: boolean
-  readonly onChange: (value: string) => void
-}
-
-/** One of several, by name. */
-export function Choice({ label, value, options, disabled, inline, onChange }: ChoiceProps) {
-  return (
-    <label className={clsx('min-w-0', inline ? 'flex items-center gap-2' : 'block')}>
-      <span className={clsx('text-[13px] text-ink-soft', !inline && 'mb-1 block')}>{label}</span>
-      <select
-        value={value}
-        disabled={disabled}
-        onChange={(event) => onChange(event.target.value)}
-        className={clsx(
-          'w-full min-w-0 rounded-md border border-line-strong bg-paper px-2.5 disabled:opacity-60',
-          inline ? 'py-0.5' : 'py-1.5',
-        )}
-      >
-        {options.map(([key, name]) => (
-          <option key={key} value={key}>
-            {name}
-          </option>
-        ))}
-      </select>
-    </label>
   )
 }

@@ -32,7 +32,7 @@ export interface Actions {
   lockFit(moveId: string, fit: { wish: FitWish; pair: number; virtualBytes?: number }): Promise<Outcome>
   takeTarget(moveId: string, target: { pair: number; driveId: string }): Promise<Outcome>
   unlockFit(moveId: string): Promise<Outcome>
-  settle(moveId: string, request: { action: string; whenDone?: 'stay' | 'power-off' }): Promise<Outcome>
+  settle(moveId: string, request: { action: string } & Record<string, unknown>): Promise<Outcome>
   finishStep(moveId: string, step: string): Promise<Outcome>
   startTrial(moveId: string): Promise<Outcome>
   handOver(moveId: string): Promise<Outcome>

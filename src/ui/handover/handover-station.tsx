@@ -18,6 +18,8 @@ import { DepthProfile } from '@/ui/shared/depth-profile'
 import { Plate, type PlateDrive } from '@/ui/shared/plate'
 
 interface HandoverView {
+  /** What stood in the way of the copy and was gone past, with the reason. */
+  readonly gonePast: readonly { readonly title: string; readonly reason: string }[]
   readonly handedOver: { readonly on: string; readonly at: string; readonly shelfUntil: string } | null
   readonly brief: { readonly name: string; readonly customer: string; readonly reason: string }
   readonly computer: { readonly name: string; readonly model: string }
@@ -101,13 +103,17 @@ function Sheet({ view }: { view: HandoverView }) {
     ['Copied', `${formatSize(sum(legs, (s) => s.copiedBytes))} on ${view.day}, ${view.started} to ${view.ended}`],
     ...legs.map(({ number, title, summary }): [string, ReactNode] => [
       legs.length > 1 ? `Leg ${number}` : 'Took',
-      `${legs.length > 1 ? `${title}: ` : ''}${formatDuration(summary.copySeconds)} copying at ${formatRate(summary.copiedBytes / summary.copySeconds)}, ${formatDuration(summary.checkSeconds)} reading back`,
+      `${legs.length > 1 ? `${title}: ` : ''}${formatDuration(summary.copySeconds)} copying at ${formatRate(summary.copiedBytes / summary.copySeconds)}, ${summary.checkedBytes > 0 ? `${formatDuration(summary.checkSeconds)} reading back` : 'not read back'}`,
     ]),
     ['Lost', lost.length === 0 ? 'nothing' : `${lostWords(lost)}: ${lostFiles(lost)}`],
-    [
-      'Checked',
-      `all ${formatSize(sum(legs, (s) => s.checkedBytes))} read back equal, SHA-256 ${legs.map((l) => shortDigest(l.summary.digest)).join(', ')}`,
-    ],
+    ['Checked', legs.map((l) => checkedWords(l.summary)).join('; ')],
+    ...leftOutRow(legs),
+    ...legs.flatMap(({ summary }) =>
+      summary.further
+        .filter((f) => f.why === null)
+        .map((f): [string, ReactNode] => ['Written in the same reading', f.name]),
+    ),
+    ...view.gonePast.map((item): [string, ReactNode] => ['Gone past', `${item.title} ${item.reason}`]),
   ]
   return (
     <article className="panel p-6 print:border-0 print:p-0" data-testid="sheet">
@@ -195,6 +201,17 @@ function Sheet({ view }: { view: HandoverView }) {
       </section>
     </article>
   )
+}
+
+function checkedWords({ checkedBytes, digest, digestName }: CopySummary): string {
+  if (checkedBytes === 0) return 'nothing was read back, as chosen'
+  return `all ${formatSize(checkedBytes)} read back equal, ${digestName} ${shortDigest(digest)}`
+}
+
+/** Page, hibernation and swap files whose content stayed behind. */
+function leftOutRow(legs: HandoverView['legs']): [string, ReactNode][] {
+  const paths = legs.flatMap((l) => l.summary.partitions.flatMap((p) => p.leftOut.map((f) => f.path.slice(1))))
+  return paths.length === 0 ? [] : [['Left out', [...new Set(paths)].join(', ')]]
 }
 
 function lostFiles(lost: readonly Lost[]): string {

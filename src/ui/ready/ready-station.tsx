@@ -2,7 +2,6 @@
 
 import { useState } from 'react'
 import { clsx } from 'clsx'
-import { CircleAlert, CircleCheck, Circle } from 'lucide-react'
 import { formatSize } from '@/core/bytes/size'
 import type { ReadyItem } from '@/core/ready/port'
 import { PLATE_CHARACTERS } from '@/core/ready/plate-check'
@@ -10,8 +9,9 @@ import { post, useAct } from '@/ui/frame/act'
 import { useActions } from '@/ui/frame/actions'
 import { NextAction } from '@/ui/frame/next-action'
 import { AsideBlock, Stage } from '@/ui/frame/stage'
-import { Button } from '@/ui/shared/button'
 import { Plate, type PlateDrive } from '@/ui/shared/plate'
+import { HowItCopies, type HowView } from './how-it-copies'
+import { Items } from './items'
 import { PlateCheck } from './plate-check'
 
 interface ReadyView {
@@ -22,6 +22,15 @@ interface ReadyView {
   readonly leg: { readonly number: number; readonly of: number }
   readonly target: PlateDrive & { readonly model: string; readonly fits: string }
   readonly platePrefix: string
+  /** Of the drives as they are shown; the start is refused when they have become others. */
+  readonly seen: string
+  readonly how: HowView
+  readonly further: readonly (PlateDrive & {
+    readonly id: string
+    readonly model: string
+    readonly fits: string
+    readonly platePrefix: string
+  })[]
   readonly system?: { readonly title: string; readonly volume?: { readonly usedBytes: number } }
   readonly running: boolean
   readonly done: boolean
@@ -34,10 +43,15 @@ export function ReadyStation({ moveId, view }: { moveId: string; view: ReadyView
   const { act, go, busy } = useAct()
   const { settle } = useActions()
   const [typed, setTyped] = useState('')
+  const [furtherTyped, setFurtherTyped] = useState<Record<string, string>>({})
   const { items, open, source, target } = view
   const copyPage = `/moves/${moveId}/copy`
   const settled = items.length - open
-  const missing = PLATE_CHARACTERS - typed.length
+  const missing = [typed, ...view.further.map((d) => furtherTyped[d.id] ?? '')].reduce(
+    (sum, text) => sum + PLATE_CHARACTERS - text.length,
+    0,
+  )
+  const say = (input: { action: string } & Record<string, unknown>) => void act(() => settle(moveId, input))
   if (view.running || view.done) {
     return (
       <Stage
@@ -45,7 +59,7 @@ export function ReadyStation({ moveId, view }: { moveId: string; view: ReadyView
         reason="The list below is as things are now."
         next={<NextAction label="Go to Copy" onAct={() => go(copyPage)} disabled={busy} />}
       >
-        <Items items={items} busy={true} onAction={() => {}} />
+        <Items items={items} busy={true} onAction={() => {}} onGoPast={() => {}} />
       </Stage>
     )
   }
@@ -67,6 +81,18 @@ export function ReadyStation({ moveId, view }: { moveId: string; view: ReadyView
               value={typed}
               onChange={setTyped}
             />
+            {view.further.map((drive) => (
+              <div key={drive.id} className="mt-3">
+                <p className="mb-2 text-[13px] text-ink-soft">And on the one in {drive.place}:</p>
+                <PlateCheck
+                  model={drive.model}
+                  detail={`${drive.name.slice(drive.model.length).trim()} · ${drive.fits}`}
+                  prefix={drive.platePrefix}
+                  value={furtherTyped[drive.id] ?? ''}
+                  onChange={(value) => setFurtherTyped((all) => ({ ...all, [drive.id]: value }))}
+                />
+              </div>
+            ))}
           </AsideBlock>
           <Plate
             drive={source}
@@ -87,7 +113,7 @@ export function ReadyStation({ moveId, view }: { moveId: string; view: ReadyView
                   type="button"
                   role="radio"
                   aria-checked={view.whenDone === choice}
-                  onClick={() => void act(() => settle(moveId, { action: 'when-done', whenDone: choice }))}
+                  onClick={() => say({ action: 'when-done', whenDone: choice })}
                   className={clsx(
                     'py-1.5 font-semibold',
                     view.whenDone === choice ? 'bg-ink text-paper' : 'text-ink-soft',
@@ -103,19 +129,24 @@ export function ReadyStation({ moveId, view }: { moveId: string; view: ReadyView
       next={
         <NextAction
           label="Erase and copy"
-          onAct={() => void act(() => post(`/api/moves/${moveId}/copy`, { plate: typed }), copyPage)}
+          onAct={() =>
+            void act(
+              () => post(`/api/moves/${moveId}/copy`, { plate: typed, seen: view.seen, further: furtherTyped }),
+              copyPage,
+            )
+          }
           disabled={busy || open > 0 || missing > 0}
-          hint={hintOf(open, missing, target.name)}
+          hint={hintOf(open, missing, [target, ...view.further].map((d) => d.name).join(' and the '))}
         />
       }
     >
       <Items
         items={items}
         busy={busy}
-        onAction={(action) =>
-          action === 'go-to-swap' ? go(`/moves/${moveId}/swap`) : void act(() => settle(moveId, { action }))
-        }
+        onAction={({ id, of }) => (id === 'go-to-swap' ? go(`/moves/${moveId}/swap`) : say({ action: id, of }))}
+        onGoPast={(item, reason) => say({ action: 'go-past', item, reason })}
       />
+      <HowItCopies how={view.how} busy={busy} onChoose={(choices) => say({ action: 'choose', choices })} />
     </Stage>
   )
 }
@@ -126,52 +157,4 @@ function hintOf(open: number, missing: number, name: string): string {
     missing > 0 ? `${missing} ${missing === 1 ? 'character' : 'characters'}` : '',
   ].filter(Boolean)
   return parts.length > 0 ? `${parts.join(' and ')} to go` : `Erases the ${name}. Nothing will be asked after this.`
-}
-
-function Items({
-  items,
-  busy,
-  onAction,
-}: {
-  items: readonly ReadyItem[]
-  busy: boolean
-  onAction: (action: string) => void
-}) {
-  return (
-    <ul className="panel divide-y divide-line" data-testid="ready-items">
-      {items.map((item) => (
-        <li
-          key={item.id}
-          className="grid grid-cols-[20px_minmax(0,1fr)] gap-x-4 px-[18px] py-3 sm:grid-cols-[20px_minmax(0,1fr)_auto]"
-        >
-          <StateMark state={item.state} />
-          <div>
-            <p>
-              <span className="text-[15px] font-bold">{item.title}</span>{' '}
-              <span className="text-ink-soft">{item.why}</span>
-            </p>
-            {item.how && (
-              <p className="mt-1 flex flex-wrap items-center gap-x-2 gap-y-1">
-                {item.how}
-                {item.action && (
-                  <Button small disabled={busy} onClick={() => onAction(item.action!.id)}>
-                    {item.action.label}
-                  </Button>
-                )}
-              </p>
-            )}
-          </div>
-          <span className="col-start-2 font-mono text-[12.5px] text-ink-soft sm:col-start-3">
-            {item.state === 'blocks' ? 'blocks' : item.known}
-          </span>
-        </li>
-      ))}
-    </ul>
-  )
-}
-
-function StateMark({ state }: { state: ReadyItem['state'] }) {
-  if (state === 'settled') return <CircleCheck size={20} className="mt-px text-weed" aria-label="Settled" />
-  if (state === 'blocks') return <CircleAlert size={20} className="mt-px text-vermilion" aria-label="Blocks" />
-  return <Circle size={20} className="mt-px text-magenta" aria-label="Open" />
 }

@@ -8,6 +8,8 @@ interface DepthProfileProps {
   readonly doneBytes?: number
   /** Text beside the place in hand. */
   readonly inHand?: string
+  /** Places of lost sectors, flagged. Bytes of the drive. */
+  readonly lost?: readonly number[]
   readonly label: string
 }
 
@@ -16,7 +18,7 @@ const TOP = 20
 const DEPTH = 96
 
 /** A drive's length lying down: the deeper, the fuller. Done dark, to come pale, the place in hand magenta. */
-export function DepthProfile({ profile, sizeBytes, doneBytes, inHand, label }: DepthProfileProps) {
+export function DepthProfile({ profile, sizeBytes, doneBytes, inHand, lost = [], label }: DepthProfileProps) {
   const step = WIDTH / profile.length
   const done = doneBytes === undefined ? 0 : (doneBytes / sizeBytes) * WIDTH
   const tick = tickBytes(sizeBytes)
@@ -29,6 +31,15 @@ export function DepthProfile({ profile, sizeBytes, doneBytes, inHand, label }: D
       <path d={area(profile, step, 0, WIDTH)} fill={doneBytes === undefined ? 'var(--sea-3)' : 'var(--sea-2)'} />
       {doneBytes !== undefined && done > 0 && <path d={area(profile, step, 0, done)} fill="var(--profile-done)" />}
       <line x1="0" x2={WIDTH} y1={TOP} y2={TOP} stroke="var(--ink)" strokeWidth="1.5" />
+      {lost.map((at) => {
+        const x = (at / sizeBytes) * WIDTH
+        return (
+          <g key={`lost ${at}`} data-testid="lost-flag">
+            <line x1={x} x2={x} y1={TOP - 12} y2={TOP + DEPTH} stroke="var(--vermilion)" strokeWidth="1" />
+            <path d={`M${x} ${TOP - 12}l9 4l-9 4z`} fill="var(--vermilion)" />
+          </g>
+        )
+      })}
       {ticks.map((at) => {
         const x = (at / sizeBytes) * WIDTH
         const last = x > WIDTH - 40

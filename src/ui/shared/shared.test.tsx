@@ -1,6 +1,7 @@
 import { renderToStaticMarkup } from 'react-dom/server'
 import { describe, expect, it } from 'vitest'
 import { GIB } from '@/core/bytes/size'
+import { CopySummarySchema } from '@/core/copy/progress'
 import { CopySummaryPanel, LostList } from '../copy/summary'
 import { Chain } from '../proof/chain'
 import { Course } from '../route/course'
@@ -158,7 +159,7 @@ describe('a course', () => {
 })
 
 describe('the summary of a copy', () => {
-  const summary = {
+  const summary = CopySummarySchema.parse({
     copiedBytes: 200 * GIB,
     writtenBytes: GIB,
     checkedBytes: 200 * GIB,
@@ -169,13 +170,13 @@ describe('the summary of a copy', () => {
     checkSeconds: 400,
     lost: [],
     partitions: [{ number: 3, title: 'Harbour (C:)', bytes: 200 * GIB, mode: 'used' as const }],
-  }
+  })
 
   it('says what was lost, sector by sector and file by file, or that nothing was', () => {
     expect(textOf(renderToStaticMarkup(<CopySummaryPanel summary={summary} />))).toMatch(/Lost nothing/)
     const lost = [
-      { partition: 2, sourceLba: 1_234_567, targetLba: 5, sectors: 23, files: ['/Sound/a.wav'] },
-      { partition: 2, sourceLba: 2_000_000, targetLba: 9, sectors: 1, files: [] },
+      { partition: 2, sourceLba: 1_234_567, targetLba: 5, sectors: 23, files: ['/Sound/a.wav'], tried: true },
+      { partition: 2, sourceLba: 2_000_000, targetLba: 9, sectors: 1, files: [], tried: true },
     ]
     expect(textOf(renderToStaticMarkup(<CopySummaryPanel summary={{ ...summary, lost }} />))).toMatch(
       /Lost 24 sectors could not be read, in 1 file/,

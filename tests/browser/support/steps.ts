@@ -49,6 +49,14 @@ export async function setPace(page: Page, name: RegExp): Promise<void> {
   await page.click(name, '[role="menuitemradio"]')
 }
 
+/** Goes past what blocks, with a reason. */
+export async function goPast(page: Page, reason: string): Promise<void> {
+  await page.click(/Go past it, with a reason/)
+  await page.driver.findElement({ css: 'textarea' }).sendKeys(reason)
+  await page.click(/^Go past it$/)
+  await page.untilText(new RegExp(`Gone past: ${reason}`))
+}
+
 /** From the list to a running copy. */
 export async function startCopy(page: Page): Promise<void> {
   await typePlate(page, PLATE)

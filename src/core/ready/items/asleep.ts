@@ -1,7 +1,9 @@
 import type { ReadyKind } from '../port'
 
 /** A sleeping system has its open files in its hibernation file; started from a copy it would write over it all. */
-export const asleep: ReadyKind = ({ source, surveyedAt }) => {
+export const asleep: ReadyKind = ({ source, surveyedAt, live }) => {
+  // A system that runs has woken.
+  if (live) return []
   const sleeping = source.partitions.filter((p) => p.idleFiles.some((f) => f.asleep))
   if (sleeping.length === 0) return []
   return [
@@ -12,6 +14,7 @@ export const asleep: ReadyKind = ({ source, surveyedAt }) => {
       title: `A system sleeps on ${sleeping.map((p) => p.title).join(' and ')}.`,
       why: 'What it had open is not on its volumes yet, and two copies of one sleep must not both wake.',
       how: 'Start it, shut it down fully (not to sleep, and without a fast start), then read the drive again in Survey.',
+      overridable: 'The copy sleeps too. Only one of the two drives may ever be woken.',
     },
   ]
 }

@@ -3,12 +3,13 @@ import type { ReadyFacts, ReadyItem, ReadyKind } from '../port'
 /** The old drive is the only copy while the new one is written. */
 export const backup: ReadyKind = (facts) => [itemFor(facts)]
 
-function itemFor({ backup: told, backupWaived }: ReadyFacts): ReadyItem {
+function itemFor({ backup: made, told }: ReadyFacts): ReadyItem {
   const base = { id: 'backup', known: 'told at intake' }
-  if (told) return { ...base, state: 'settled', title: `Backup of ${told.date}`, why: told.where }
-  if (backupWaived) {
+  if (made) return { ...base, state: 'settled', title: `Backup of ${made.date}`, why: made.where }
+  if (told.backup) {
     return {
       ...base,
+      known: `told ${told.backup.at}`,
       state: 'settled',
       title: 'No backup, and the customer knows',
       why: 'the source stays as it is, and is the way back',

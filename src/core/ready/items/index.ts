@@ -1,37 +1,70 @@
-import type { ReadyFacts, ReadyItem, ReadyKind } from '../port'
+import type { ReadyFacts, ReadyItem, ReadyKind, Told } from '../port'
+import { address } from './address'
 import { asleep } from './asleep'
 import { backup } from './backup'
 import { clean } from './clean'
 import { connection } from './connection'
 import { erased } from './erased'
+import { failing } from './failing'
+import { further } from './further'
 import { handsFirst } from './hands-first'
 import { hostRoom } from './host-room'
+import { idleFiles } from './idle-files'
 import { leftOut } from './left-out'
 import { mains } from './mains'
+import { network } from './network'
 import { notRunning } from './not-running'
+import { programs } from './programs'
+import { readBack } from './read-back'
 import { readable } from './readable'
 import { routeHolds } from './route-holds'
+import { sleep } from './sleep'
+import { snapshot } from './snapshot'
 
 /** Every kind of item, in the order in which those of one state stand. */
 const KINDS: readonly ReadyKind[] = [
   handsFirst,
   connection,
   routeHolds,
+  failing,
   clean,
   asleep,
   notRunning,
+  programs,
+  network,
+  sleep,
+  snapshot,
   mains,
   backup,
   readable,
+  idleFiles,
   leftOut,
+  readBack,
+  address,
   hostRoom,
   erased,
+  further,
 ]
 
 /** The list for this move, what blocks first, what is settled last. The same facts give the same list. */
 export function readyItems(facts: ReadyFacts): ReadyItem[] {
   const rank = { blocks: 0, open: 1, settled: 2 }
-  return KINDS.flatMap((kind) => kind(facts)).sort((a, b) => rank[a.state] - rank[b.state])
+  return KINDS.flatMap((kind) => kind(facts))
+    .map((item) => overridden(item, facts.told[item.id]))
+    .sort((a, b) => rank[a.state] - rank[b.state])
+}
+
+/** An item that a person went past, as long as it is still the one that they went past. */
+function overridden(item: ReadyItem, told: Told | undefined): ReadyItem {
+  if (item.state === 'settled' || !item.overridable || !told?.reason || told.title !== item.title) return item
+  return {
+    ...item,
+    state: 'settled',
+    known: `gone past ${told.at}`,
+    overridden: told.reason,
+    how: undefined,
+    action: undefined,
+  }
 }
 
 /** How many things still stand in the way. */

@@ -3,14 +3,16 @@ import type { ReadyFacts, ReadyItem, ReadyKind } from '../port'
 /** A copy outlasts a battery. */
 export const mains: ReadyKind = ({ computer }) => (computer ? [itemFor(computer)] : [])
 
-function itemFor({ mains: plugged, hasBattery, name }: NonNullable<ReadyFacts['computer']>): ReadyItem {
+function itemFor({ mains: plugged, hasBattery, batteryPercent, name }: NonNullable<ReadyFacts['computer']>): ReadyItem {
   const base = { id: 'mains', known: 'seen now' }
   if (plugged) {
     return {
       ...base,
       state: 'settled',
       title: 'Mains power',
-      why: hasBattery ? 'a copy outlasts a battery' : 'the cable is in',
+      why: hasBattery
+        ? `a copy outlasts a battery${batteryPercent === null ? '' : `, which is at ${batteryPercent} %`}`
+        : 'the cable is in',
     }
   }
   return {

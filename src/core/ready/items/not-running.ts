@@ -2,7 +2,8 @@ import type { ReadyFacts, ReadyItem, ReadyKind } from '../port'
 
 /** Nothing on the source is in use while it is copied. */
 export const notRunning: ReadyKind = (facts) => {
-  const { computer, hostName } = facts
+  const { computer, hostName, live } = facts
+  if (computer && live) return [liveItem(computer)]
   if (computer) return [runningItem(facts, computer)]
   const title = `The ${hostName ?? 'host'} does the copying`
   return [
@@ -12,14 +13,31 @@ export const notRunning: ReadyKind = (facts) => {
 
 type Copier = NonNullable<ReadyFacts['computer']>
 
-function runningItem({ stickName }: ReadyFacts, { name, running, bootMenuKey }: Copier): ReadyItem {
+function liveItem({ name, running }: Copier): ReadyItem {
+  const base = { id: 'not-running', known: 'seen now' }
+  if (running === 'system') {
+    return { ...base, state: 'settled', title: `The ${name} runs its own system`, why: 'it is copied while it runs' }
+  }
+  return {
+    ...base,
+    state: 'open',
+    title: `The ${name} does not run its own system.`,
+    why: 'This way copies it while it runs.',
+    how: 'Start it from its own drive.',
+    action: { id: 'start-system', label: 'Start it' },
+  }
+}
+
+function runningItem({ stickName }: ReadyFacts, { name, running, bootMenuKey, secureBoot }: Copier): ReadyItem {
   const base = { id: 'not-running', known: 'seen now' }
   if (running === 'stick') {
     return {
       ...base,
       state: 'settled',
       title: `The ${name} runs from the rescue stick`,
-      why: 'nothing on the source is in use',
+      why: secureBoot
+        ? 'nothing on the source is in use; Secure Boot lets the stick’s signed loader pass'
+        : 'nothing on the source is in use',
     }
   }
   return {

@@ -5,6 +5,16 @@ import type { ReadyItem, ReadyKind } from '../port'
 export const readable: ReadyKind = ({ source, surveyedAt }) => [itemFor(source, surveyedAt)]
 
 function itemFor(source: DriveSurvey, surveyedAt: string): ReadyItem {
+  const sealed = source.partitions.filter((p) => p.volume?.encrypted)
+  if (sealed.length > 0) {
+    return {
+      id: 'readable',
+      state: 'settled',
+      known: `read ${surveyedAt}`,
+      title: `${sealed.map((p) => p.title).join(' and ')} is encrypted and goes sector by sector`,
+      why: 'as it is, free space included, and keeps its size; its recovery key has to be at hand for the first start',
+    }
+  }
   const unknown = source.partitions.filter((p) => !p.volume && p.role !== 'reserved')
   if (unknown.length > 0) {
     return {

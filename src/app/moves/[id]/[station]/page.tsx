@@ -76,7 +76,11 @@ async function content(station: StationId, page: MovePage): Promise<ReactNode> {
       if (!fitsLocked(row)) return after('fit')
       return obstacle ? notYet(id, obstacle) : <ReadyStation moveId={id} view={await views.readyView(page)} />
     case 'copy':
-      return page.copy || progress?.copied ? <CopyStation moveId={id} view={views.copyView(page)} /> : after('ready')
+      return page.copy || progress?.copied ? (
+        <CopyStation moveId={id} view={await views.copyView(page)} />
+      ) : (
+        after('ready')
+      )
     case 'swap':
       // What hands do before the first copy comes up in Ready.
       return progress && fitsLocked(row) && (progress.copied > 0 || progress.phase === 0 || row.swap) ? (

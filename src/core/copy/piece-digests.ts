@@ -1,0 +1,52 @@
+import { isZero } from '../block/device'
+import { type Digest, toHex } from '../digest'
+
+/** Bytes kept of each piece's digest: enough to tell any two pieces apart. */
+export const KEPT_BYTES = 16
+
+/** The digests of pieces by their place in the work list; a few bytes for each piece of a drive of any size. */
+export class PieceDigests {
+  private bytes = new Uint8Array(1024 * KEPT_BYTES)
+  private count = 0
+
+  get length(): number {
+    return this.count
+  }
+
+  set(index: number, digest: Uint8Array): void {
+    const at = index * KEPT_BYTES
+    if (at + KEPT_BYTES > this.bytes.length) {
+      const larger = new Uint8Array(Math.max(this.bytes.length * 2, at + KEPT_BYTES))
+      larger.set(this.bytes)
+      this.bytes = larger
+    }
+    this.bytes.set(digest.subarray(0, KEPT_BYTES), at)
+    this.count = Math.max(this.count, index + 1)
+  }
+
+  is(index: number, digest: Uint8Array): boolean {
+    const kept = this.slice(index, index + 1)
+    return kept.every((byte, i) => byte === digest[i])
+  }
+
+  /** The digests of pieces `from` up to but without `to`, one after the other. */
+  slice(from: number, to: number): Uint8Array {
+    return this.bytes.subarray(from * KEPT_BYTES, to * KEPT_BYTES)
+  }
+
+  /** One digest over those of all pieces, in order. */
+  whole(digest: Digest): string {
+    return toHex(digest(this.slice(0, this.count)))
+  }
+}
+
+/** The digest of a piece. Zeros have one of their own form, so that telling them needs no hashing. */
+export function pieceDigest(bytes: Uint8Array, digest: Digest): Uint8Array {
+  return isZero(bytes) ? zeroDigest(bytes.length) : digest(bytes).subarray(0, KEPT_BYTES)
+}
+
+export function zeroDigest(length: number): Uint8Array {
+  const bytes = new Uint8Array(KEPT_BYTES)
+  new DataView(bytes.buffer).setBigUint64(KEPT_BYTES - 8, BigInt(length))
+  return bytes
+}

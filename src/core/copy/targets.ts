@@ -1,0 +1,74 @@
+import type { BlockDevice } from '../block/device'
+import { CoreError } from '../errors'
+
+/** One of the drives that are written in one reading. */
+interface Target {
+  readonly index: number
+  readonly device: BlockDevice
+}
+
+/**
+ * The drives that are written in one reading of the source. One that fails is let go and the others go on; when the
+ * last one fails, its error ends the copy.
+ */
+export class Targets {
+  private readonly letGo = new Map<number, string>()
+  private readonly all: readonly Target[]
+  readonly size: number
+  readonly sectorSize: 512 | 4096
+
+  /** Throws CoreError unless all are of one size. */
+  constructor(
+    devices: readonly BlockDevice[],
+    letGo: ReadonlyMap<number, string>,
+    private readonly onLetGo: (target: number, why: string) => Promise<void>,
+  ) {
+    const [first, ...others] = devices
+    if (others.some((d) => d.size !== first.size || d.logicalSectorSize !== first.logicalSectorSize)) {
+      throw new CoreError('Drives that are written in one reading are all of one size.')
+    }
+    this.size = first.size
+    this.sectorSize = first.logicalSectorSize
+    this.all = devices.map((device, index) => ({ index, device }))
+    for (const [index, why] of letGo) this.letGo.set(index, why)
+  }
+
+  /** Those that are still written. */
+  get now(): readonly Target[] {
+    return this.all.filter(({ index }) => !this.letGo.has(index))
+  }
+
+  /** Why each that was let go was. */
+  get gone(): ReadonlyMap<number, string> {
+    return this.letGo
+  }
+
+  /** All of them can be told to forget what they hold. */
+  get forget(): boolean {
+    return this.now.every(({ device }) => device.discard)
+  }
+
+  async each(work: (device: BlockDevice, index: number) => Promise<void>): Promise<void> {
+    const failed: { index: number; error: unknown }[] = []
+    await Promise.all(
+      this.now.map(({ device, index }) =>
+        work(device, index).catch((error: unknown) => void failed.push({ index, error })),
+      ),
+    )
+    if (failed.length === 0) return
+    if (failed.length === this.now.length) throw failed[0].error
+    for (const { index, error } of failed) {
+      const why = error instanceof Error ? error.message : String(error)
+      this.letGo.set(index, why)
+      await this.onLetGo(index, why)
+    }
+  }
+
+  write(offset: number, bytes: Uint8Array): Promise<void> {
+    return this.each((device) => device.write(offset, bytes))
+  }
+
+  flush(): Promise<void> {
+    return this.each((device) => device.flush())
+  }
+}
