@@ -88,6 +88,19 @@ export const CopySummarySchema = z.object({
   choices: CopyChoicesSchema.default(USUAL_CHOICES),
   /** Digest of all that decided what it wrote. */
   work: z.string().default(''),
+  /** Of a system that ran while it was copied. */
+  live: z
+    .object({
+      /** The copy is of the moment it started. */
+      oneMoment: z.boolean(),
+      /** What was written on the source meanwhile: bytes, and the files they belong to. */
+      changedBytes: z.number(),
+      files: z.array(z.object({ partition: z.number(), path: z.string() })),
+      /** What the snapshot kept aside. */
+      keptBytes: z.number(),
+    })
+    .nullable()
+    .default(null),
   /** Further drives written in the same reading; `why`: the reason one was let go. */
   further: z.array(z.object({ id: z.string(), name: z.string(), why: z.string().nullable() })).default([]),
 })

@@ -21,7 +21,6 @@ export function whyNotYet(facts: MoveFacts): string | undefined {
   const { plan, pairs } = facts
   if (facts.toVirtualMachine) return 'Writing a virtual machine’s disk is not possible yet.'
   if (facts.toOtherComputer) return 'Moving to a computer with another storage controller is not possible yet.'
-  if (plan.live) return 'Copying a system while it runs is not possible yet; take a way by the rescue stick.'
   const hows = plan.actions.flatMap((a) => (a.do === 'transfer' ? [a.how] : []))
   if (hows.includes('send')) return 'Sending over the network is not possible yet.'
   if (hows.some((h) => h !== 'copy')) return 'Going by an image is not possible yet; take a way from drive to drive.'

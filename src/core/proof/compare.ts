@@ -17,6 +17,14 @@ export const ProofCheckSchema = z.object({
 })
 export type ProofCheck = z.infer<typeof ProofCheckSchema>
 
+/** A file that is known to differ: its content was left out, or it was written after the copy's moment. */
+export interface Apart {
+  readonly path: string
+  /** Number of its partition on the target, or on the source. */
+  readonly partition?: number
+  readonly sourcePartition?: number
+}
+
 /** Files compared byte for byte; those beyond this size by their first and last megabyte. */
 const SAMPLE_FILES = 200
 const SAMPLE_BYTES = 1024 * 1024
@@ -31,6 +39,7 @@ export async function compareWithSource(
   layout: Layout,
   startedGuid: string | undefined,
   digest: Digest,
+  apart: readonly Apart[] = [],
 ): Promise<ProofCheck[]> {
   const survey = await surveyDrive(target, digest)
   const checks: ProofCheck[] = []
@@ -65,7 +74,7 @@ export async function compareWithSource(
     found:
       wrong.length > 0 ? wrong.map((p) => p.title).join(', ') : `${shown?.title} ${formatSize(shown?.sizeBytes ?? 0)}`,
   })
-  checks.push(await compareSamples(source, target, layout, digest))
+  checks.push(await compareSamples(source, target, layout, digest, apart))
   return checks
 }
 
@@ -74,6 +83,7 @@ async function compareSamples(
   target: BlockDevice,
   layout: Layout,
   digest: Digest,
+  apart: readonly Apart[],
 ): Promise<ProofCheck> {
   let compared = 0
   let unread = 0
@@ -85,6 +95,10 @@ async function compareSamples(
       if (!old) continue
       const now = await openFileSystem(new SliceDevice(target, p.firstLba * layout.sectorSize, after))
       for (const file of await sampleFiles(old, SAMPLE_FILES)) {
+        if (
+          apart.some((a) => a.path === file.path && (a.partition === p.number || a.sourcePartition === p.sourceNumber))
+        )
+          continue
         const wanted = await unlessUnreadable(sampleDigest(old, file, digest))
         // What the old drive no longer gives cannot be compared with; the copy has named it as lost.
         if (wanted === undefined) {

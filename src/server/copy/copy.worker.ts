@@ -1,10 +1,13 @@
 import { setImmediate } from 'node:timers/promises'
 import { parentPort, workerData } from 'node:worker_threads'
+import { LiveDrive, LiveSystem } from '@/bench/live-system'
 import { type OpenDrive, openDrive } from '@/bench/open-drive'
 import { type BlockDevice, DeviceGone, UnreadableSectors } from '@/core/block/device'
+import { readOnly } from '@/core/block/readonly'
 import { scopeOf } from '@/core/copy/choices'
 import { CheckFailed } from '@/core/copy/check'
 import { Heat } from '@/core/copy/heat'
+import { Moment } from '@/core/copy/moment'
 import { type CopyPlan, planCopy } from '@/core/copy/plan'
 import type { RescueLimits } from '@/core/copy/rescue'
 import { retryLost } from '@/core/copy/retry'
@@ -32,6 +35,8 @@ const send = (message: FromWorker) => parentPort!.postMessage(message)
 const note = (text: string, tone: 'plain' | 'good' | 'bad' = 'plain') => send({ type: 'note', text, tone })
 const pacer = new Pacer(order.pace)
 let meter: CopyMeter | undefined
+/** The system that runs from the source, and what is shown of its drive. */
+let running: { readonly system: LiveSystem; readonly moment: Moment } | undefined
 let ending: Error | undefined
 let resumed: (() => void) | undefined
 let paused: Promise<void> | undefined
@@ -66,11 +71,20 @@ async function work(): Promise<void> {
   }
   try {
     const source = await open(order.source, false)
+    if (order.live) {
+      // The computer that runs from this drive writes to it by itself; the copy only ever gets to read.
+      const own = await openDrive(order.source, { writable: true })
+      opened.push(own)
+      const drive = new LiveDrive(own.device)
+      const system = await LiveSystem.start(drive, { ...order.live, volume: order.live.system, seed: 7 })
+      running = { system, moment: new Moment(drive, order.choices.snapshotMib, order.live.direct) }
+    }
     const targets: BlockDevice[] = []
     for (const target of order.targets) targets.push(await open(target, true))
     if (order.task.kind === 'retry') await retry(source, targets[0], order.task)
-    else await copy(source, targets)
+    else await copy(running ? readOnly(running.moment.device) : source, targets)
   } finally {
+    running?.moment.close()
     for (const one of opened) await one.close()
   }
 }
@@ -87,7 +101,8 @@ async function copy(source: BlockDevice, targets: readonly BlockDevice[]): Promi
   const titles = new Map(plan.partitions.map((p) => [p.number, p.title]))
   const { totalBytes } = plan
   const { verify } = order.choices
-  const journal = await openJournal(order.journal, { resume: order.resume !== undefined })
+  // Of a system that runs nothing can be taken up: it has gone on meanwhile.
+  const journal = running ? undefined : await openJournal(order.journal, { resume: order.resume !== undefined })
   try {
     meter = new CopyMeter(order.timing, { totalBytes, titles, verify, before: order.resume?.progress })
     if (order.resume) meter.mark('cut', 'cut off, and gone on')
@@ -108,6 +123,7 @@ async function copy(source: BlockDevice, targets: readonly BlockDevice[]): Promi
     }
     const spend = async (seconds: number, phase: CopyPhase) => {
       heat?.work(phase === 'check' ? 0 : seconds)
+      await running?.system.pass(seconds)
       reporter.passed(seconds)
       await pacer.spend(seconds)
       if (!heat?.tooWarm || (phase !== 'copy' && phase !== 'rescue')) return
@@ -140,8 +156,7 @@ async function copy(source: BlockDevice, targets: readonly BlockDevice[]): Promi
       work: workDigest(order, sha256),
       verify,
       rescue,
-      journal,
-      from: journal.state,
+      ...(journal ? { journal, from: journal.state } : {}),
       checkpoint,
       onStep: async (step) => {
         pieceOf = step.piece?.partition
@@ -183,6 +198,7 @@ async function copy(source: BlockDevice, targets: readonly BlockDevice[]): Promi
         checkSeconds: seconds.check,
         partitions: partsOf(plan, partSeconds),
         events,
+        live: running ? await running.moment.summary() : null,
         choices: order.choices,
         work: workDigest(order, sha256),
         further: order.targets.slice(1).map(({ id, name }, i) => ({
@@ -193,7 +209,7 @@ async function copy(source: BlockDevice, targets: readonly BlockDevice[]): Promi
       },
     })
   } finally {
-    await journal.close()
+    await journal?.close()
   }
 }
 
@@ -267,14 +283,14 @@ function makeReporter(meter: CopyMeter) {
 }
 
 /** What is on the target can be gone on with, as soon as what ended the copy is mended. */
-const goesOn = (error: unknown) => !(error instanceof CheckFailed || error instanceof NotItsTarget)
+const goesOn = (error: unknown) => !order.live && !(error instanceof CheckFailed || error instanceof NotItsTarget)
 
 try {
   await work()
 } catch (error) {
   if (error instanceof StoppedByPerson) send({ type: 'stopped' })
   else if (error instanceof DeviceGone || error instanceof HostFull) {
-    send({ type: 'failed', message: error.message, goesOn: true })
+    send({ type: 'failed', message: error.message, goesOn: !order.live })
   } else if (error instanceof CoreError) send({ type: 'failed', message: error.message, goesOn: goesOn(error) })
   else {
     log.error(error)
@@ -282,7 +298,7 @@ try {
       type: 'failed',
       message:
         'The copy ended with an error of Imbarco’s own, which the server’s log tells. The source is untouched; the target is not to be used.',
-      goesOn: true,
+      goesOn: !order.live,
     })
   }
 } finally {

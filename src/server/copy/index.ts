@@ -190,6 +190,7 @@ function refuseBusy(drives: readonly Drive[]): void {
 async function orderFor(move: Move, leg: LegNow, job: string) {
   await mkdir(journalsFolder(), { recursive: true })
   const heat = heatOf(leg.from)
+  const live = leg.transfer.live ? liveOf(move, leg) : undefined
   return {
     job,
     layout: leg.layout,
@@ -198,7 +199,21 @@ async function orderFor(move: Move, leg: LegNow, job: string) {
     pace: await pace(),
     journal: journalOf(job),
     ...(heat ? { heat } : {}),
+    ...(live ? { live } : {}),
   } satisfies Partial<CopyOrder>
+}
+
+/** What of a running computer the copy has to know. */
+function liveOf(move: Move, { source, transfer }: LegNow): CopyOrder['live'] {
+  const extent = (p: (typeof source.partitions)[number]) => ({ offset: p.startBytes, length: p.sizeBytes })
+  const system = source.partitions.find((p) => p.role === 'system')
+  const computer = move.bench.computers.find((c) => c.id === transfer.by)
+  if (!system || !computer) throw new Refusal('There is no system that runs from this drive.')
+  return {
+    system: extent(system),
+    direct: source.partitions.filter((p) => p.role === 'boot').map(extent),
+    programs: computer.programs.filter((p) => p.running).map((p) => p.name),
+  }
 }
 
 /** A hard disk that is read for hours warms up by so much. */

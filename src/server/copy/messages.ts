@@ -1,4 +1,5 @@
 import type { DriveBytes } from '@/bench/open-drive'
+import type { Extent } from '@/core/block/device'
 import type { CopyChoices } from '@/core/copy/choices'
 import type { HeatModel } from '@/core/copy/heat'
 import type { CopyProgress, CopySummary, Lost } from '@/core/copy/progress'
@@ -32,6 +33,13 @@ export interface CopyOrder {
   /** Takes up the journal; `progress` is what was last seen of the copy. */
   readonly resume?: { readonly progress: CopyProgress | null }
   readonly heat?: HeatModel
+  /** The source is in a computer whose own system runs. */
+  readonly live?: {
+    readonly system: Extent
+    /** The EFI system partitions, which no snapshot can hold. */
+    readonly direct: readonly Extent[]
+    readonly programs: readonly string[]
+  }
 }
 
 /** Told to a running worker. */

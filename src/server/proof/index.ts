@@ -5,7 +5,7 @@ import { driveName } from '@/core/things/drive'
 import { readOnly } from '@/core/block/readonly'
 import { referenceFrom } from '@/core/boot/reference'
 import { type AttachedDrive, traceStart } from '@/core/boot/trace'
-import { compareWithSource, type ProofCheck } from '@/core/proof/compare'
+import { type Apart, compareWithSource, type ProofCheck } from '@/core/proof/compare'
 import { driveIn } from '@/core/things/bench'
 import { changeComputer, driveBytes, withDrive } from '../bench'
 import { benchNow } from '../clock'
@@ -13,6 +13,7 @@ import { latestCopy } from '../copy/current'
 import { sha256 } from '../digest'
 import { note } from '../logbook'
 import { keep, loadMove, type Move } from '../move'
+import { progressOf } from '../move/legs'
 import { Refusal } from '../refusal'
 
 /** Starts the computer and follows the start on the bytes of what is in its slots. */
@@ -68,9 +69,10 @@ async function compareAll(
   for (const [i, { source, target }] of move.pairs.entries()) {
     const fit = fits[i]
     if (!target || !fit) continue
+    const apart = await apartOf(move, i)
     const found = await withDrive(source, (from) =>
       withDrive(target, (to) =>
-        compareWithSource(from, to, fit.layout, i === 0 ? systemPartitionGuid : undefined, sha256),
+        compareWithSource(from, to, fit.layout, i === 0 ? systemPartitionGuid : undefined, sha256, apart),
       ),
     )
     const named = (check: ProofCheck) => ({
@@ -81,6 +83,18 @@ async function compareAll(
     checks.push(...(i === 0 ? found : found.filter((c) => c.id !== 'system-volume').map(named)))
   }
   return checks
+}
+
+/** Files of a pair that are known to differ from its source. */
+async function apartOf(move: Move, pair: number): Promise<Apart[]> {
+  const progress = await progressOf(move.row)
+  const summaries = (progress?.legs ?? []).flatMap(({ transfer }, i) =>
+    transfer.pair === pair ? (progress!.copies[i]?.summary ?? []) : [],
+  )
+  return summaries.flatMap((s) => [
+    ...s.partitions.flatMap((p) => p.leftOut.map(({ path }) => ({ path, partition: p.number }))),
+    ...(s.live?.files ?? []).map(({ path, partition }) => ({ path, sourcePartition: partition })),
+  ])
 }
 
 async function attach(move: Move, computer: Computer, opened: OpenDrive[]): Promise<AttachedDrive[]> {

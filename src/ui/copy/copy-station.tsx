@@ -17,7 +17,7 @@ import { type LogLine, Logbook } from '@/ui/shared/logbook'
 import { Plate, type PlateDrive } from '@/ui/shared/plate'
 import { Bell, useCopyEnd } from './copy-end'
 import { SpeedChart } from './speed-chart'
-import { CopySummaryPanel, LostList, SaveLink } from './summary'
+import { ChangedList, CopySummaryPanel, LostList, SaveLink } from './summary'
 
 interface CopyView {
   readonly copy: {
@@ -191,6 +191,7 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }
           }
         />
       )}
+      {copy.summary?.live && <ChangedList live={copy.summary.live} />}
       <section className="panel mt-4 p-4">
         <div className="mb-1 flex flex-wrap justify-between gap-x-4">
           <h2 className="font-bold">Where it is on the drive</h2>
@@ -265,9 +266,11 @@ function wordsOf(view: CopyView, progress: CopyProgress | null): { heading: stri
         heading:
           copy.summary!.lost.length > 0
             ? `Copied, but ${lostWords(copy.summary!.lost)}`
-            : copy.summary!.checkedBytes > 0
-              ? `${formatSize(copy.summary!.copiedBytes)} copied, and all of it reads back equal`
-              : `${formatSize(copy.summary!.copiedBytes)} copied, and not read back`,
+            : copy.summary!.live?.oneMoment === false
+              ? `${formatSize(copy.summary!.copiedBytes)} copied, but not of one moment`
+              : copy.summary!.checkedBytes > 0
+                ? `${formatSize(copy.summary!.copiedBytes)} copied, and all of it reads back equal`
+                : `${formatSize(copy.summary!.copiedBytes)} copied, and not read back`,
         reason: `Started ${view.started}, done ${view.ended}. The ${view.source.name} was only read and is as it was.`,
       }
     case 'stopped':

@@ -50,6 +50,7 @@ export function CopySummaryPanel({ summary, tools }: { summary: CopySummary; too
                   },
                 ]
               : []),
+            ...liveFacts(summary),
             ...summary.further.map(({ name, why }) => ({
               name: `${name} too`,
               value: why === null ? 'written and checked alike' : `let go: ${why}`,
@@ -91,6 +92,40 @@ function partFacts(p: CopySummary['partitions'][number]): Fact[] {
       ),
     },
   ]
+}
+
+function liveFacts({ live }: CopySummary): Fact[] {
+  if (!live) return []
+  const changed = `${live.files.length} ${live.files.length === 1 ? 'file' : 'files'}`
+  return [
+    live.oneMoment
+      ? { name: 'Of one moment', value: 'yes, the one it started at', tone: 'good' }
+      : { name: 'Of one moment', value: 'no; it ran while it was copied', tone: 'bad' },
+    { name: 'Changed meanwhile on the source', value: `${formatSize(live.changedBytes)} in ${changed}`, mono: true },
+    ...(live.keptBytes > 0 ? [{ name: 'Snapshot held', value: formatSize(live.keptBytes), mono: true }] : []),
+  ]
+}
+
+/** What was written on the source while it was copied. */
+export function ChangedList({ live }: { live: NonNullable<CopySummary['live']> }) {
+  if (live.files.length === 0) return null
+  return (
+    <section className="panel mt-4 p-4" data-testid="changed">
+      <h2 className="mb-1 font-bold">What was written meanwhile</h2>
+      <p className="mb-3 text-ink-soft">
+        {live.oneMoment
+          ? 'The copy has these files as they were when it started; the old drive has them as they are now.'
+          : 'These files may be in the copy half old and half new. Copy again with a snapshot, or look at them.'}
+      </p>
+      <ul className="space-y-1.5">
+        {live.files.map(({ partition, path }) => (
+          <li key={`${partition} ${path}`} className="border-b border-line pb-1.5 font-mono text-[13px] break-all">
+            {path} <span className="text-ink-soft">partition {partition}</span>
+          </li>
+        ))}
+      </ul>
+    </section>
+  )
 }
 
 /** A file to keep. */
