@@ -13,10 +13,9 @@ import { makeSystemDisk, sha256 } from '@/core/testing-disk'
 import { openHostImage } from '@/host/images'
 import { cutPartition, extractDigests, gdiskProblems, listFiles, sfdiskPartitions } from './support/independent'
 import { imbarco, sparseFile } from './support/image-files'
+import { capacityOf } from '@/core/things/capacity'
 
 const MIB = 1024 * 1024
-/** Bytes of a drive sold as so many GB, by the drive makers' rule. */
-const capacity = (gb: number) => (97_696_368 + 1_953_504 * (gb - 50)) * 512
 let folder: string
 let disk: string
 const at = (name: string) => path.join(folder, name)
@@ -135,11 +134,11 @@ describe('imbarco copy', () => {
 describe('the puppet theatre’s 320 GB disk', () => {
   it('goes onto the 256 GB drive with every file', { timeout: 240_000 }, async () => {
     const source = at('theatre.img')
-    const made = await SparseFileDevice.create(source, capacity(320))
+    const made = await SparseFileDevice.create(source, capacityOf(320))
     await makeLightingDeskDisk(made)
     await made.close()
     const target = at('theatre-new.img')
-    const { code, out, error } = imbarco('copy', source, target, '--target-size', String(capacity(256)), '--json')
+    const { code, out, error } = imbarco('copy', source, target, '--target-size', String(capacityOf(256)), '--json')
     expect([code, error]).toEqual([0, ''])
     const report = parse(out)
     expect(report.reason).toMatch(/shrinks from/)

@@ -7,11 +7,6 @@ import type { Computer, Program } from '@/core/things/computer'
 import type { Drive } from '@/core/things/drive'
 import type { LinkId } from '@/core/things/links'
 
-/** Capacity in bytes of a drive sold as so many GB with 512-byte sectors, by the drive makers' rule. */
-export function capacityOf(gigabytes: number): number {
-  return (97_696_368 + 1_953_504 * (gigabytes - 50)) * 512
-}
-
 export const SATA_25: Pick<Drive, 'body' | 'protocol'> = { body: { form: '2.5-inch' }, protocol: 'SATA' }
 export const SATA_35: Pick<Drive, 'body' | 'protocol'> = { body: { form: '3.5-inch' }, protocol: 'SATA' }
 export const NVME_2280: Pick<Drive, 'body' | 'protocol'> = {

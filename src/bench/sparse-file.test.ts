@@ -62,13 +62,17 @@ describe('a drive in a sparse file', () => {
     await device.close()
   })
 
-  it('whose file was changed behind its back is read and not guessed', async () => {
+  it('whose file was changed behind its back is asked of the host, and not guessed', async () => {
     const device = await SparseFileDevice.create(file, SIZE)
     await device.close()
     const raw = openSync(file, 'r+')
     writeSync(raw, full(512, 9), 0, 512, 40 * MIB)
     const again = await SparseFileDevice.open(file, { writable: false })
-    expect(await again.mapped(0, SIZE)).toEqual([{ offset: 0, length: SIZE }])
+    // Where the host can tell holes, that stretch and no more; where it cannot, everything.
+    const covers = (await again.mapped(0, SIZE)).some(
+      (e) => e.offset <= 40 * MIB && 40 * MIB + 512 <= e.offset + e.length,
+    )
+    expect(covers).toBe(true)
     expect((await read(again, 40 * MIB, 512))[0]).toBe(9)
     await again.close()
   })

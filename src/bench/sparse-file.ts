@@ -3,6 +3,7 @@ import { CHUNK_BYTES, chunkSteps, mappedChunks } from '@/core/block/chunks'
 import { type BlockDevice, checkRange, type Extent, ReadOnlyDevice } from '@/core/block/device'
 import { CoreError } from '@/core/errors'
 import { HostFull } from '@/host/errors'
+import { dataExtents } from '@/host/holes'
 import { setBits } from '@/core/filesystem/bitmap'
 
 export interface SparseFileOptions {
@@ -63,7 +64,7 @@ export class SparseFileDevice implements BlockDevice {
     const map = emptyMap(size)
     const mapFile = await open(mapPath(path), options.writable ? 'r+' : 'r').catch(() => undefined)
     const trusted = mapFile !== undefined && (await readMap(mapFile, map, size, mtimeMs))
-    if (!trusted) map.fill(0xff)
+    if (!trusted) await mapFromHoles(file, map, size)
     if (!options.writable) await mapFile?.close()
     const device = new SparseFileDevice(file, options.writable ? mapFile : undefined, map, size, options)
     if (!trusted && options.writable && mapFile) await mapFile.write(map, 0, map.length, HEADER_BYTES)
@@ -202,6 +203,16 @@ function mapPath(path: string): string {
 
 function emptyMap(size: number): Uint8Array {
   return new Uint8Array(Math.ceil(size / CHUNK_BYTES / 8))
+}
+
+/** Says of a file whose map is not to be believed what the host knows of it; too much rather than too little. */
+async function mapFromHoles(file: FileHandle, map: Uint8Array, size: number): Promise<void> {
+  const extents = await dataExtents(file.fd, 0, size)
+  map.fill(extents ? 0 : 0xff)
+  for (const { offset, length } of extents ?? []) {
+    const first = Math.floor(offset / CHUNK_BYTES)
+    setBits(map, first, Math.floor((offset + length - 1) / CHUNK_BYTES) - first + 1)
+  }
 }
 
 async function readMap(mapFile: FileHandle, map: Uint8Array, size: number, mtimeMs: number): Promise<boolean> {

@@ -16,6 +16,8 @@ export interface Io {
   print(text: string | Uint8Array): Promise<void>
   /** For people who wait: progress, on standard error. */
   say(text: string): void
+  /** For programs that wait: progress as a line of JSON, on standard error. */
+  tell(progress: unknown): void
   readonly signal: AbortSignal
 }
 

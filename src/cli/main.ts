@@ -4,7 +4,8 @@ import { TARGET_KINDS } from '@/core/image'
 import { NoPartition } from '@/core/survey/open-partition'
 import { NoFile } from '@/host/errors'
 import { cat, compare, convert, files, type Io, type Options, survey } from './commands'
-import { copy, type CopyOptions, fit, type FitOptions, sizeOf } from './fit'
+import { copy, type CopyOptions } from './copy'
+import { fit, type FitOptions, sizeOf } from './fit'
 import { WrongUse } from './open'
 
 const WRONG_USE = 2
@@ -21,6 +22,7 @@ const io: Io = {
   say: (text) => {
     if (process.stderr.isTTY) process.stderr.write(`\r${text} `)
   },
+  tell: (progress) => void process.stderr.write(`${JSON.stringify({ progress })}\n`),
   signal: abort.signal,
 }
 
@@ -118,7 +120,12 @@ withFit(program.command('fit <file>'))
 withFit(program.command('copy <source> <target>'))
   .description('an image onto a new one of any size, volumes made larger or smaller with it; read back and compared')
   .option('--every-sector', 'all of it as it is, used or not')
+  .option('--leave-idle', 'page, hibernation and swap files keep their length and read as zeros')
   .option('--overwrite', 'a target that is there already is replaced')
+  .option('--no-verify', 'what was written is not read back')
+  .option('--journal <file>', 'keeps in it what is sure, so that the copy can be gone on with after a cut')
+  .option('--resume', 'goes on with the copy of that journal')
+  .option('--lost-list <file>', 'saves what could not be read; with --resume, reads what it lists once more')
   .addOption(new Option('--to <format>', 'format of the target').choices(TARGET_KINDS))
   .addOption(sectorSize())
   .addOption(json())

@@ -2,6 +2,7 @@ import { randomBytes } from 'node:crypto'
 import { constants, writeSync } from 'node:fs'
 import { type FileHandle, link, open, rename, stat, unlink } from 'node:fs/promises'
 import path from 'node:path'
+import { UnreadableSectors } from '@/core/block/device'
 import { BadStructure } from '@/core/errors'
 import type { ImageFile, ImageSink } from '@/core/image'
 import { hostError, NoFile } from './errors'
@@ -51,7 +52,11 @@ export class HostFile implements ImageFile {
     }
     let done = 0
     while (done < into.length) {
-      const { bytesRead } = await this.handle.read(into, done, into.length - done, offset + done)
+      const { bytesRead } = await this.handle
+        .read(into, done, into.length - done, offset + done)
+        .catch((error: unknown) => {
+          throw mediumError(error, offset, into.length)
+        })
       if (bytesRead === 0) {
         throw new BadStructure(
           'image',
@@ -119,6 +124,13 @@ export async function publish(partial: string, file: string): Promise<void> {
     if (await exists(file)) throw Object.assign(new Error('taken'), { code: 'EEXIST' })
     await rename(partial, file)
   }
+}
+
+/** What a drive does not give is told by its sectors; the file of a drive is one itself. */
+function mediumError(error: unknown, offset: number, length: number): unknown {
+  if ((error as NodeJS.ErrnoException | undefined)?.code !== 'EIO') return error
+  const first = Math.floor(offset / 512)
+  return new UnreadableSectors(Array.from({ length: Math.ceil(length / 512) }, (_, i) => first + i))
 }
 
 async function exists(file: string): Promise<boolean> {

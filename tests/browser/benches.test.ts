@@ -30,73 +30,39 @@ afterAll(async () => {
   rmSync(folder, { recursive: true, force: true })
 })
 
-/** Types into the field of this label, in place of what it holds. */
-async function fill(label: string, text: string): Promise<void> {
-  const field = await page.driver.findElement(
-    By.xpath(`//label[normalize-space()='${label}']/following-sibling::input`),
-  )
-  await field.sendKeys(Key.chord(Key.CONTROL, 'a'), text)
-}
-
-/** Chooses the first entry of a list whose words begin so. */
-async function choose(label: string, words: string): Promise<void> {
-  const css = `//label[normalize-space()='${label}']/following-sibling::select/option[starts-with(normalize-space(), '${words}')]`
-  await page.until(async () => {
-    const [option] = await page.driver.findElements(By.xpath(css))
-    await option?.click()
-    return option !== undefined
-  }, `${words} to choose`)
-}
-
-async function send(): Promise<void> {
-  await (await page.find('dialog-action')).click()
-  await page.until(
-    async () => (await page.driver.findElements(By.css('[role="dialog"]'))).length === 0,
-    'the dialog to close',
-  )
-}
-
-/** Picks a drive up by its handle and puts it down where the place's name is like this. */
-async function put(drive: RegExp, place: RegExp): Promise<void> {
-  await page.click(drive)
-  await page.untilFinding(/is in hand/)
-  await page.click(place)
-  await page.untilFinding(/drives?, \d of them connected|failing/)
-}
-
 describe('a computer that is described from nothing, with two image files as drives', () => {
   it('is put on a bench of its own in the pages alone', async () => {
     await page.open('/bench')
     await (await page.find('bench-menu')).click()
     await page.click(/Make another bench/)
-    await fill('Its name', 'Second table')
-    await send()
+    await page.fill('Its name', 'Second table')
+    await page.send()
     await page.untilText(/This bench is empty/)
 
     await page.click(/^Describe a computer/)
-    await fill('What it is called', 'kiosk')
+    await page.fill('What it is called', 'kiosk')
     await expectAccessible(page, 'describing a computer')
-    await send()
+    await page.send()
     await page.untilText(/kiosk/i)
 
     await page.click(/^Add a drive/)
-    await choose('Image', 'survey office')
-    await send()
+    await page.pick('Image', 'survey office')
+    await page.send()
     await page.click(/^Add a drive/)
-    await choose('Image', 'new drive')
-    await send()
+    await page.pick('Image', 'new drive')
+    await page.send()
     await page.untilFinding(/^2 drives, 0 of them connected/)
 
     await page.click(/^Add something else/)
-    await choose('Begin with', 'USB dock')
-    await send()
+    await page.pick('Begin with', 'USB dock')
+    await page.send()
     await page.click(/^Add something else/)
-    await choose('Begin with', 'Rescue stick')
-    await send()
+    await page.pick('Begin with', 'Rescue stick')
+    await page.send()
     await page.untilText(/Secure Boot accepts it/)
 
-    await put(/Pick up the survey office 3 May 128 GB/, /Put it here.*SATA 0/s)
-    await put(/Pick up the new drive 256 GB/, /Put it here.*bay 1/s)
+    await page.put(/Pick up the survey office 3 May 128 GB/, /Put it here.*SATA 0/s)
+    await page.put(/Pick up the new drive 256 GB/, /Put it here.*bay 1/s)
     await page.untilFinding(/^2 drives, 2 of them connected/)
     await expectAccessible(page, 'a bench of its own')
   })
@@ -106,9 +72,9 @@ describe('a computer that is described from nothing, with two image files as dri
     await page.untilFinding(/Nothing needs you/)
     await page.click(/^New move/)
     await page.untilFinding(/What is to be moved/)
-    await choose('Computer', 'kiosk')
+    await page.pick('Computer', 'kiosk')
     await page.untilText(/Windows 10 Pro/)
-    await fill('Customer', 'Harbour kiosk')
+    await page.fill('Customer', 'Harbour kiosk')
     await expectAccessible(page, 'a new move')
     await page.next(/Open the move/)
     await page.untilFinding(/More room for the kiosk/)
@@ -161,42 +127,42 @@ describe('a computer with two drives', () => {
     await page.open('/bench')
     await (await page.find('bench-menu')).click()
     await page.click(/Make another bench/)
-    await fill('Its name', 'Third table')
-    await send()
+    await page.fill('Its name', 'Third table')
+    await page.send()
     await page.untilText(/This bench is empty/)
     await page.click(/^Describe a computer/)
-    await fill('What it is called', 'desk')
-    await send()
+    await page.fill('What it is called', 'desk')
+    await page.send()
     for (const name of ['desk system', 'desk archive']) {
       await page.click(/^Add a drive/)
-      await choose('Image', name)
-      await send()
+      await page.pick('Image', name)
+      await page.send()
     }
     for (const [serial, capacity] of [
       ['CRV5-7001-AAAA', '500 GB'],
       ['CRV5-7002-BBBB', '2 TB'],
     ]) {
       await page.click(/^Add a drive/)
-      await choose('What stands for it', 'a blank drive')
-      await fill('Serial, as printed', serial)
-      await fill('Capacity', capacity)
-      await send()
+      await page.pick('What stands for it', 'a blank drive')
+      await page.fill('Serial, as printed', serial)
+      await page.fill('Capacity', capacity)
+      await page.send()
     }
     for (const thing of ['USB dock', 'Rescue stick']) {
       await page.click(/^Add something else/)
-      await choose('Begin with', thing)
-      await send()
+      await page.pick('Begin with', thing)
+      await page.send()
     }
-    await put(/Pick up the desk system 240 GB/, /Put it here.*SATA 0/s)
-    await put(/Pick up the desk archive 1 TB/, /Put it here.*SATA 1/s)
-    await put(/Pick up the Corvina S5 500 GB/, /Put it here.*bay 1/s)
-    await put(/Pick up the Corvina S5 2 TB/, /Put it here.*bay 2/s)
+    await page.put(/Pick up the desk system 240 GB/, /Put it here.*SATA 0/s)
+    await page.put(/Pick up the desk archive 1 TB/, /Put it here.*SATA 1/s)
+    await page.put(/Pick up the Corvina S5 500 GB/, /Put it here.*bay 1/s)
+    await page.put(/Pick up the Corvina S5 2 TB/, /Put it here.*bay 2/s)
     await page.untilFinding(/^4 drives, 4 of them connected/)
   })
 
   it('moves both in one move, a leg for each', async () => {
     await page.open('/moves/new')
-    await choose('Computer', 'desk')
+    await page.pick('Computer', 'desk')
     await page.untilText(/desk system 240 GB/)
     await page.click(/^Add a further drive/)
     const choice = (pair: number, field: string) =>
@@ -212,7 +178,7 @@ describe('a computer with two drives', () => {
     await take(0, 'targetId', 'Corvina S5 500 GB')
     await take(1, 'sourceId', 'desk archive')
     await take(1, 'targetId', 'Corvina S5 2 TB')
-    await fill('Customer', 'Chart room')
+    await page.fill('Customer', 'Chart room')
     await page.next(/Open the move/)
     await page.untilFinding(/More room for the desk/)
     await page.next(/Take it in/)
@@ -287,11 +253,11 @@ describe('a bench', () => {
   it('is taken away only when its name was typed', async () => {
     await (await page.find('bench-menu')).click()
     await page.click(/Take this bench away/)
-    await fill('Type its name', 'Molo')
+    await page.fill('Type its name', 'Molo')
     await (await page.find('dialog-action')).click()
     await page.untilText(/That is not the name of this bench/)
-    await fill('Type its name', 'Molo Sette (2)')
-    await send()
+    await page.fill('Type its name', 'Molo Sette (2)')
+    await page.send()
     await page.untilText(/Molo Sette/)
     await (await page.find('bench-menu')).click()
     const menu = await page.driver.findElement(By.css('[role="menu"]')).getText()

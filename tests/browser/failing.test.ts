@@ -51,6 +51,13 @@ describe('the lighting desk, whose drive fails', () => {
     expect(lost).toMatch(/\.show/)
     expect(lost).toMatch(/and 22 more/)
     expect(await (await page.find('summary')).getText()).toMatch(/Lost\s+41 sectors could not be read/)
+    expect(await page.driver.findElements({ css: '[data-testid="lost-flag"]' })).not.toHaveLength(0)
+    const list = await (await fetch(`${served.url}/api/moves/lighting-desk/copy/summary?leg=1&as=lost`)).json()
+    expect(list.lost.reduce((sum: number, run: { sectors: number }) => sum + run.sectors, 0)).toBe(41)
+    // Another pass over those sectors alone; this drive gives none of them.
+    await page.click(/Read them once more/)
+    await page.untilText(/nothing more reads/)
+    await page.untilFinding(/Copied, but 41 sectors could not be read/)
     await expectAccessible(page, 'a copy with lost sectors')
   })
 

@@ -1,7 +1,7 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { Page } from './support/browser'
 import { serve, type Served } from './support/serve'
-import { fromSurveyToReady, settle, setPace, startCopy, toSurvey } from './support/steps'
+import { fromSurveyToReady, place as placeOn, settle, setPace, startCopy, toSurvey } from './support/steps'
 
 let served: Served
 let page: Page
@@ -16,13 +16,28 @@ afterAll(async () => {
   await served.close()
 })
 
+const place = (drive: string, where: unknown) => placeOn(served, drive, where)
+
+/** How many GiB the page says are copied. */
+const copiedGib = async () => Number(/^([\d.]+) GiB of/.exec(await page.finding())?.[1] ?? 0)
+
 describe('a server that is stopped in the middle of a copy', () => {
-  it('comes up saying so, with nothing lost, and the copy can be started over', async () => {
+  it('comes up saying so, with nothing lost, and the copy goes on from what is sure to its verified end', async () => {
     await toSurvey(page)
     await fromSurveyToReady(page)
     await settle(page)
     await startCopy(page)
     await page.untilFinding(/[1-9]\d*\.\d GiB of 202\.0 GiB copied/)
+    expect(await page.driver.getTitle()).toMatch(/^\d+ % · /)
+    await page.click(/^Pause$/)
+    await page.untilText(/Paused\. /)
+    const paused = await copiedGib()
+    // A page that is opened anew, or in another window, shows the copy as it is.
+    await page.driver.navigate().refresh()
+    await page.untilText(/Paused\. /)
+    expect(await copiedGib()).toBeGreaterThanOrEqual(paused)
+    await page.click(/^Go on$/)
+    await page.until(async () => (await copiedGib()) > paused + 6, 'more to be copied after the pause')
     const { data, url } = served
     await served.kill()
     served = await serve({ data, port: Number(new URL(url).port) })
@@ -32,11 +47,21 @@ describe('a server that is stopped in the middle of a copy', () => {
     await page.open('/moves/ticket-desk')
     await page.untilFinding(/The copy was cut off/)
     expect(await page.text()).toMatch(/server stopped in the middle of this copy/)
-    // Nothing starts from the half-written drive, and the survey calls it what it is.
-    await page.next(/Start the copy over/)
-    await page.untilFinding(/^It may start/)
-    await startCopy(page)
+    expect(await page.text()).toMatch(/About [\d.]+ GiB need not be copied again/)
+    // Without its drive it does not go on, and says so.
+    await place('crv5-960', { kind: 'table' })
+    await page.next(/Go on with it/)
+    await page.untilText(/It may not go on yet: The Corvina S5 960 GB is not connected/)
+    await place('crv5-960', { kind: 'bay', accessoryId: 'dock-a', bay: 'bay 1' })
     await setPace(page, /as fast as it goes/)
+    await page.next(/Go on with it/)
     await page.untilFinding(/reads back equal/, 120_000)
+    const summary = await (await page.find('summary')).getText()
+    expect(summary).toMatch(/Cut off and gone on\s+once/)
+    const saved = await (await fetch(`${served.url}/api/moves/ticket-desk/copy/summary?leg=1&as=json`)).json()
+    expect(saved).toMatchObject({ resumed: 1, digestName: 'BLAKE3', lost: [] })
+    expect(saved.events.map((e: { kind: string }) => e.kind)).toEqual(['paused', 'cut', 'read-back'])
+    const csv = await (await fetch(`${served.url}/api/moves/ticket-desk/copy/summary?leg=1&as=csv`)).text()
+    expect(csv.split('\n')[3]).toMatch(/^3,Harbour \(C:\),used blocks,\d+,/)
   })
 })

@@ -1,9 +1,18 @@
-import { By } from 'selenium-webdriver'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { expectAccessible } from './support/axe'
-import { Key, Page } from './support/browser'
+import { By, Key, Page } from './support/browser'
 import { serve, type Served } from './support/serve'
-import { goPast, setPace, tickAllSteps, toFit, toReady, toRoute, toSurvey, typePlate } from './support/steps'
+import {
+  goPast,
+  place as placeOn,
+  setPace,
+  tickAllSteps,
+  toFit,
+  toReady,
+  toRoute,
+  toSurvey,
+  typePlate,
+} from './support/steps'
 
 let served: Served
 let page: Page
@@ -28,14 +37,7 @@ async function waysOf(move: string): Promise<string> {
   return page.text()
 }
 
-async function place(drive: string, where: unknown): Promise<void> {
-  const response = await fetch(`${served.url}/api/bench/drives/${drive}/place`, {
-    method: 'POST',
-    headers: { 'content-type': 'application/json' },
-    body: JSON.stringify({ place: where }),
-  })
-  expect(response.status).toBe(200)
-}
+const place = (drive: string, where: unknown) => placeOn(served, drive, where)
 
 const dockBay = (bay: string) => ({ kind: 'bay', accessoryId: 'dock-a', bay })
 
@@ -93,19 +95,9 @@ describe('a plan', () => {
 
   it('cannot be for a target that another move has', async () => {
     await page.open('/moves/new')
-    const choose = async (label: string, words: string) =>
-      page.driver
-        .findElement(
-          By.xpath(
-            `//label[normalize-space()='${label}']/following-sibling::select/option[starts-with(normalize-space(), '${words}')]`,
-          ),
-        )
-        .click()
-    await choose('Computer', 'survey office PC')
-    await choose('Its target, will be erased', 'Corvina S5')
-    await page.driver
-      .findElement(By.xpath("//label[normalize-space()='Customer']/following-sibling::input"))
-      .sendKeys('X')
+    await page.pick('Computer', 'survey office PC')
+    await page.pick('Its target, will be erased', 'Corvina S5')
+    await page.fill('Customer', 'X')
     await page.next(/Open the move/)
     await page.untilText(/The Corvina S5 960 GB is the target of another move: Ticket desk, Lanterna museum/)
   })

@@ -13,7 +13,7 @@ import { noise } from '../random'
 import { makeDamagedDisk } from './disks/shop'
 import { makeSurveyOfficeDisk } from './disks/survey-office'
 import { slice, text } from './disks/parts'
-import { capacityOf } from '../catalogue'
+import { capacityOf } from '@/core/things/capacity'
 import { SCENARIO_START } from './things'
 
 interface ScenarioImage {

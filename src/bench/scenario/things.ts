@@ -1,9 +1,10 @@
+import { capacityOf } from '@/core/things/capacity'
 import type { Health } from '@/core/health/health'
 import { type Accessory, AccessorySchema } from '@/core/things/accessory'
 import type { BenchState } from '@/core/things/bench'
 import { type Computer, ComputerSchema } from '@/core/things/computer'
 import type { Drive } from '@/core/things/drive'
-import { ACCESSORY_MODELS, capacityOf, COMPUTER_MODELS, NVME_2280, SATA_25, SATA_35, STUDIO_BLADE } from '../catalogue'
+import { ACCESSORY_MODELS, COMPUTER_MODELS, NVME_2280, SATA_25, SATA_35, STUDIO_BLADE } from '../catalogue'
 import { LIGHTING_DESK_LOST } from './disks/lighting-desk'
 import { TICKET_DESK_ESP } from './disks/ticket-desk'
 

@@ -6,9 +6,7 @@ import type { PartitionSurvey } from '../survey/types'
 import { defaultWish, solveFit } from './solve'
 import { surveyWith } from './testing'
 import { fitSizes, type FitWish, LayoutSchema, type SizeRule } from './types'
-
-/** Capacity in bytes of a drive sold as so many GB, by the drive makers' rule. */
-const capacity = (gb: number) => (97_696_368 + 1_953_504 * (gb - 50)) * 512
+import { capacityOf } from '../things/capacity'
 
 const TICKET_DESK = surveyWith(
   [
@@ -17,14 +15,14 @@ const TICKET_DESK = surveyWith(
     { role: 'system', sectors: 467_529_728 - 239_616, used: 201 * GIB },
     { role: 'recovery', sectors: 650 * 2048 },
   ],
-  capacity(240),
+  capacityOf(240),
 )
 
 const NOTHING: FitWish = { rules: {}, sizes: {}, reserve: 0 }
 
 describe('the default fit', () => {
   it('grows the system volume and moves the recovery partition behind it to the end', () => {
-    const result = solveFit(TICKET_DESK, { sizeBytes: capacity(960), logicalSectorSize: 512 })
+    const result = solveFit(TICKET_DESK, { sizeBytes: capacityOf(960), logicalSectorSize: 512 })
     expect(result.fits).toBe(true)
     if (!result.fits) return
     expect(LayoutSchema.parse(result.layout)).toEqual(result.layout)
@@ -39,30 +37,30 @@ describe('the default fit', () => {
   })
 
   it('says by how much a smaller target misses', () => {
-    const result = solveFit(TICKET_DESK, { sizeBytes: capacity(128), logicalSectorSize: 512 })
+    const result = solveFit(TICKET_DESK, { sizeBytes: capacityOf(128), logicalSectorSize: 512 })
     expect(result.fits).toBe(false)
     if (result.fits) return
     const missing = result.obstacles[0].missingBytes!
     expect(result.obstacles[0].code).toBe('too-small')
     // With exactly what is missing added, rounded up to the grid, it fits.
-    const enough = { sizeBytes: capacity(128) + Math.ceil(missing / MIB + 1) * MIB, logicalSectorSize: 512 }
+    const enough = { sizeBytes: capacityOf(128) + Math.ceil(missing / MIB + 1) * MIB, logicalSectorSize: 512 }
     expect(solveFit(TICKET_DESK, enough).fits).toBe(true)
   })
 
   it('refuses another sector size', () => {
-    const result = solveFit(TICKET_DESK, { sizeBytes: capacity(960), logicalSectorSize: 4096 })
+    const result = solveFit(TICKET_DESK, { sizeBytes: capacityOf(960), logicalSectorSize: 4096 })
     expect(!result.fits && result.obstacles[0].code).toBe('sector-size')
   })
 
   it('leaves the rest unallocated when every partition keeps its size', () => {
-    const result = solveFit(TICKET_DESK, { sizeBytes: capacity(960), logicalSectorSize: 512 }, NOTHING)
+    const result = solveFit(TICKET_DESK, { sizeBytes: capacityOf(960), logicalSectorSize: 512 }, NOTHING)
     expect(result.fits && result.layout.gaps).toHaveLength(1)
     expect(result.fits && result.layout.partitions.every((p) => p.firstLba === p.sourceFirstLba)).toBe(true)
   })
 })
 
 describe('a fit by other rules', () => {
-  const target = { sizeBytes: capacity(960), logicalSectorSize: 512 }
+  const target = { sizeBytes: capacityOf(960), logicalSectorSize: 512 }
   const solved = (wish: Partial<FitWish>, survey = TICKET_DESK) => {
     const result = solveFit(survey, target, { ...NOTHING, ...wish })
     if (!result.fits) throw new Error(result.obstacles[0].sentence)
@@ -86,7 +84,7 @@ describe('a fit by other rules', () => {
         { role: 'system', sectors: 100 * 2048 * 1024 },
         { role: 'data', sectors: 50 * 2048 * 1024 },
       ],
-      capacity(240),
+      capacityOf(240),
     )
     const layout = solved({ rules: { '1': 'share', '2': 'share' } }, survey)
     const [system, data] = layout.partitions.map((p) => fitSizes(p, layout))

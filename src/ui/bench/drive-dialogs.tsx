@@ -2,7 +2,8 @@
 
 import { useState } from 'react'
 import { useForm, useWatch } from 'react-hook-form'
-import { formatSize, parseSize } from '@/core/bytes/size'
+import { formatSize } from '@/core/bytes/size'
+import { parseCapacity } from '@/core/things/capacity'
 import type { Health } from '@/core/health/health'
 import { M2_SIZES } from '@/core/things/bodies'
 import { DRIVE_KINDS, type Drive, driveName } from '@/core/things/drive'
@@ -48,11 +49,11 @@ export function NewDriveDialog({ models, images, onClose }: NewDriveProps) {
     },
   })
   const { from, capacity } = useWatch({ control }) as NewDriveFields
-  const bytes = parseSize(capacity, 0)
+  const bytes = parseCapacity(capacity)
   const send = handleSubmit((f) => {
     setWrong(undefined)
     if (f.from === 'image') return save(() => bench.addDrive({ from: 'image', image: f.image, kind: f.kind }))
-    const sizeBytes = parseSize(f.capacity, 0)
+    const sizeBytes = parseCapacity(f.capacity)
     if (sizeBytes === undefined) return setWrong('The capacity is no size. Write it as "960 GB" or "1 TB".')
     return save(() =>
       bench.addDrive({

@@ -4,6 +4,7 @@ import { useEffect, useRef, useState, useSyncExternalStore } from 'react'
 import { Button } from '@/ui/shared/button'
 
 const KEY = 'imbarco-bell'
+const TITLE = 'Copy · Imbarco'
 
 /** Where the wish for a bell is kept: of this browser, not of the move. */
 function subscribe(listener: () => void): () => void {
@@ -26,12 +27,7 @@ interface CopyEnd {
 export function useCopyEnd({ id, status, running, heading, share }: CopyEnd): void {
   const seen = useRef<string | undefined>(undefined)
   useEffect(() => {
-    if (!running) return
-    const before = document.title
-    document.title = `${Math.floor(share * 100)} % · ${before.replace(/^\d+ % · /, '')}`
-    return () => {
-      document.title = before.replace(/^\d+ % · /, '')
-    }
+    document.title = running ? `${Math.floor(share * 100)} % · ${TITLE}` : TITLE
   }, [running, share])
   useEffect(() => {
     const ended = seen.current === id && !running

@@ -94,6 +94,41 @@ export class Page {
     ) as Promise<WebElement>
   }
 
+  /** Types into the field of this label, in place of what it holds. */
+  async fill(label: string, text: string): Promise<void> {
+    const field = await this.driver.findElement(
+      By.xpath(`//label[normalize-space()='${label}']/following-sibling::input`),
+    )
+    await field.sendKeys(Key.chord(Key.CONTROL, 'a'), text)
+  }
+
+  /** Chooses the first entry of a form's list whose words begin so. */
+  async pick(label: string, words: string): Promise<void> {
+    const entry = `//label[normalize-space()='${label}']/following-sibling::select/option[starts-with(normalize-space(), '${words}')]`
+    await this.until(async () => {
+      const [option] = await this.driver.findElements(By.xpath(entry))
+      await option?.click()
+      return option !== undefined
+    }, `${words} to choose`)
+  }
+
+  /** Sends the form of the open dialog, and waits until that is closed. */
+  async send(): Promise<void> {
+    await (await this.find('dialog-action')).click()
+    await this.until(
+      async () => (await this.driver.findElements(By.css('[role="dialog"]'))).length === 0,
+      'the dialog to close',
+    )
+  }
+
+  /** Picks a drive of the bench up and puts it down where the place's name is like this. */
+  async put(drive: RegExp, place: RegExp): Promise<void> {
+    await this.click(drive)
+    await this.untilFinding(/is in hand/)
+    await this.click(place)
+    await this.untilFinding(/drives?, \d of them connected|failing/)
+  }
+
   /** Clicks the one magenta button once it can be clicked and says `label`. */
   async next(label: RegExp): Promise<void> {
     await this.until(async () => {

@@ -1,4 +1,6 @@
+import { expect } from 'vitest'
 import { type Page } from './browser'
+import type { Served } from './serve'
 
 /** The four characters on the label of the scenario's new drive. */
 export const PLATE = '4M1Q'
@@ -73,4 +75,14 @@ export async function tickAllSteps(page: Page): Promise<void> {
     await page.untilText(new RegExp(`Step ${step} of ${steps}`))
   }
   await page.press(' ')
+}
+
+/** Puts a drive somewhere else, as hands would. */
+export async function place(served: Served, drive: string, where: unknown): Promise<void> {
+  const response = await fetch(`${served.url}/api/bench/drives/${drive}/place`, {
+    method: 'POST',
+    headers: { 'content-type': 'application/json' },
+    body: JSON.stringify({ place: where }),
+  })
+  expect(response.status).toBe(200)
 }

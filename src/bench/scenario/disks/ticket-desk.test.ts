@@ -12,7 +12,7 @@ import type { DriveSurvey } from '@/core/survey/types'
 import { sha256 } from '@/core/testing-disk'
 import { checkFat, cutPartition, extractDigests, gdiskProblems, listFiles } from '../../../../tests/support/independent'
 import { SparseFileDevice } from '../../sparse-file'
-import { capacityOf } from '../../catalogue'
+import { capacityOf } from '@/core/things/capacity'
 import { makeTicketDeskDisk } from './ticket-desk'
 
 let folder: string

@@ -1,0 +1,225 @@
+import { randomUUID } from 'node:crypto'
+import { readFile, stat, writeFile } from 'node:fs/promises'
+import path from 'node:path'
+import type { BlockDevice } from '@/core/block/device'
+import { formatSize } from '@/core/bytes/size'
+import { type LostFile, readLostFile } from '@/core/copy/lost-file'
+import { type CopyPlan, planCopy } from '@/core/copy/plan'
+import { planWhole } from '@/core/copy/plan-whole'
+import { type Lost, lostWords } from '@/core/copy/progress'
+import { retryLost } from '@/core/copy/retry'
+import type { CopyStep } from '@/core/copy/run'
+import { wholeTarget } from '@/core/copy/whole'
+import { toHex } from '@/core/digest'
+import { solveFit } from '@/core/fit/solve'
+import type { FitResult } from '@/core/fit/types'
+import { type TargetKind, TARGETS } from '@/core/image'
+import { surveyDrive } from '@/core/survey/survey'
+import { copyToFile } from '@/host/copy-to-file'
+import { RawFile } from '@/host/raw-file'
+import { BLAKE3 } from '@/host/strong-digest'
+import { writeImage } from '@/host/write-image'
+import { byExtension, type Io, json, percentOn, sha256, STOPS } from './commands'
+import { type FitOptions, fitReport, targetOf, wishOf } from './fit'
+import { withImage, WrongUse } from './open'
+import { fitText } from './text'
+
+export interface CopyOptions extends FitOptions {
+  readonly everySector?: boolean
+  readonly leaveIdle?: boolean
+  readonly overwrite?: boolean
+  /** False for a copy that is not read back. */
+  readonly verify?: boolean
+  readonly journal?: string
+  readonly resume?: boolean
+  readonly lostList?: string
+}
+
+/** What is to be copied: the plan, the fit that it follows, and a digest of all that decides what is written. */
+interface Job {
+  readonly plan: CopyPlan
+  readonly fit?: FitResult
+  readonly work: string
+}
+
+/** How often progress is told. */
+const TELL_EVERY_MS = 500
+
+/** Writes an image onto a new one with its fit, reads it back, and prints what was done. */
+export async function copy(input: string, output: string, options: CopyOptions, io: Io): Promise<number> {
+  const to = options.to ?? byExtension(output)
+  await refuseSame(input, output)
+  if (options.resume && !options.journal) throw new WrongUse('Going on needs the journal of the copy: --journal FILE.')
+  if (to !== 'raw' && (options.journal || options.lostList || options.verify === false)) {
+    throw new WrongUse(
+      'A journal, a list of lost sectors and leaving it unread are for raw targets; other formats are read back always.',
+    )
+  }
+  const start = performance.now()
+  const report = await withImage(input, options.sectorSize, async ({ device }) => {
+    const job = await jobOf(device, options)
+    if ('refused' in job) return { source: input, target: output, ...fitReport(job.refused) }
+    const written =
+      to === 'raw' ? await toRaw(job, input, output, options, io) : await toImage(job, output, to, options, io)
+    const fit = job.fit ? fitReport(job.fit) : { fits: true as const }
+    const seconds = Math.round((performance.now() - start) / 10) / 100
+    return { source: input, target: output, format: to, ...written, ...fit, seconds }
+  })
+  const text = 'writtenBytes' in report ? copyText(report) : fitText(report)
+  await io.print(options.json ? json(report) : text)
+  return report.fits ? 0 : STOPS
+}
+
+async function toImage({ plan }: Job, output: string, to: TargetKind, { overwrite }: CopyOptions, io: Io) {
+  const written = await writeImage(await wholeTarget(plan), output, {
+    to,
+    overwrite,
+    signal: io.signal,
+    time: Date.now(),
+    guid: randomUUID,
+    onProgress: percentOn(io),
+  })
+  return { ...written, digestName: 'SHA-256', rewritten: 0, lost: [] as Lost[] }
+}
+
+async function toRaw(job: Job, input: string, output: string, options: CopyOptions, io: Io) {
+  const { plan } = job
+  const { verify = true, journal, resume, overwrite, lostList } = options
+  const earlier = resume && lostList ? await earlierLost(lostList) : undefined
+  if (earlier && (await isWhole(output, plan))) return retry(job, earlier, output, lostList!)
+  const outcome = await copyToFile(plan, output, {
+    note: `${path.basename(input)} to ${path.basename(output)}`,
+    work: job.work,
+    verify,
+    overwrite,
+    journal,
+    resume,
+    checkpoint: () => io.signal.throwIfAborted(),
+    onStep: tell(plan, verify, options.json === true, io),
+  })
+  if (lostList && outcome.lost.length > 0) await saveLost(lostList, job, outcome.lost, input, output)
+  return {
+    sizeBytes: plan.expected.size,
+    copiedBytes: outcome.copiedBytes,
+    writtenBytes: outcome.writtenBytes,
+    verified: outcome.checkedBytes > 0,
+    digest: outcome.digest,
+    digestName: BLAKE3,
+    rewritten: outcome.rewritten,
+    lost: [...outcome.lost],
+  }
+}
+
+/** Another pass over the sectors of a list, of a copy that ended before. */
+async function retry({ plan, work }: Job, earlier: LostFile, output: string, lostList: string) {
+  if (earlier.work !== work) {
+    throw new WrongUse(`${lostList} is of another copy: its source or its fit is another one.`)
+  }
+  const target = await RawFile.open(output, plan.expected.logicalSectorSize)
+  try {
+    const { wonBytes, lost } = await retryLost(plan, target, earlier.lost)
+    await writeFile(lostList, `${JSON.stringify({ ...earlier, lost }, null, 2)}\n`)
+    return {
+      sizeBytes: plan.expected.size,
+      copiedBytes: wonBytes,
+      writtenBytes: wonBytes,
+      verified: true,
+      digest: '',
+      digestName: BLAKE3,
+      rewritten: 0,
+      lost: [...lost],
+    }
+  } finally {
+    await target.close()
+  }
+}
+
+/** The target carries its table, so its copy has ended. */
+async function isWhole(output: string, { expected, tables }: CopyPlan): Promise<boolean> {
+  const first = tables.find((t) => t.offset === 0)
+  const target = await RawFile.open(output, expected.logicalSectorSize)
+  try {
+    if (!first || target.size !== expected.size) return false
+    const found = new Uint8Array(first.bytes.length)
+    await target.read(0, found)
+    return Buffer.compare(found, first.bytes) === 0
+  } finally {
+    await target.close()
+  }
+}
+
+async function earlierLost(file: string): Promise<LostFile | undefined> {
+  const text = await readFile(file, 'utf8').catch(() => undefined)
+  return text === undefined ? undefined : readLostFile(text)
+}
+
+async function saveLost(file: string, { plan, work }: Job, lost: readonly Lost[], input: string, output: string) {
+  const list: LostFile = {
+    format: 'imbarco lost sectors',
+    version: 1,
+    work,
+    source: { name: path.basename(input), sizeBytes: (await stat(input)).size },
+    target: { name: path.basename(output), sizeBytes: plan.expected.size },
+    lost: [...lost],
+  }
+  await writeFile(file, `${JSON.stringify(list, null, 2)}\n`)
+}
+
+/** Tells how far it is: for programs a line of JSON on standard error, for people the share of it. */
+function tell(plan: CopyPlan, verify: boolean, forPrograms: boolean, io: Io) {
+  let last = -Infinity
+  const done = { copied: 0, checked: 0 }
+  return async ({ phase, bytes }: CopyStep): Promise<void> => {
+    if (phase === 'copy' || phase === 'rescue') done.copied += bytes
+    if (phase === 'check') done.checked += bytes
+    if (performance.now() - last < TELL_EVERY_MS) return
+    last = performance.now()
+    const share = (done.copied + done.checked) / ((verify ? 2 : 1) * Math.max(1, plan.totalBytes))
+    if (!forPrograms) return io.say(`${Math.floor(share * 100)} %`)
+    const { totalBytes } = plan
+    io.tell({ phase, copiedBytes: done.copied, checkedBytes: done.checked, totalBytes })
+  }
+}
+
+async function jobOf(device: BlockDevice, options: CopyOptions): Promise<Job | { refused: FitResult }> {
+  const survey = await surveyDrive(device, sha256)
+  const hasTable = survey.scheme === 'gpt' || survey.scheme === 'mbr'
+  // What has no table that could be laid out is taken as it is.
+  const asItIs = options.everySector || (!hasTable && options.targetSize === undefined && !options.rule)
+  if (asItIs) {
+    if ((options.targetSize ?? device.size) !== device.size || options.rule) {
+      throw new WrongUse('Every sector can only go to a target of the same size, and no rules apply to it.')
+    }
+    return { plan: await planWhole(device), work: workOf(['whole', device.size, survey.fingerprint]) }
+  }
+  const result = solveFit(survey, targetOf(survey, options), wishOf(survey, options))
+  if (!result.fits) return { refused: result }
+  const scope = { leaveIdle: options.leaveIdle === true }
+  const plan = await planCopy(device, result.layout, scope)
+  return { plan, fit: result, work: workOf([result.layout, scope, survey.fingerprint]) }
+}
+
+const workOf = (what: unknown) => toHex(sha256(Buffer.from(JSON.stringify(what))))
+
+async function refuseSame(input: string, output: string): Promise<void> {
+  const [from, to] = await Promise.all([input, output].map((file) => stat(file).catch(() => undefined)))
+  if (from && to && from.ino === to.ino && from.dev === to.dev) {
+    throw new WrongUse('The target is the source itself, which is never written.')
+  }
+}
+
+function copyText(report: {
+  verified: boolean
+  lost: readonly Lost[]
+  target: string
+  format: TargetKind
+  sizeBytes: number
+  writtenBytes: number
+  seconds: number
+  headline?: string
+  reason?: string
+}): string {
+  const fitted = report.headline ? `${report.headline}. ${report.reason}\n` : ''
+  const lost = report.lost.length > 0 ? `${lostWords(report.lost)}.\n` : ''
+  return `${fitted}${report.target}: ${TARGETS[report.format].name}, disk of ${report.sizeBytes} bytes; ${formatSize(report.writtenBytes)} written, ${report.verified ? 'read back and equal' : 'not read back'}, ${report.seconds.toFixed(1)} s\n${lost}`
+}

@@ -1,0 +1,104 @@
+import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import { expectAccessible } from './support/axe'
+import { Page } from './support/browser'
+import { serve, type Served } from './support/serve'
+import { goPast, setPace, tickAllSteps, toReady, toSurvey, typePlate } from './support/steps'
+
+let served: Served
+let page: Page
+
+beforeAll(async () => {
+  served = await serve()
+  page = await Page.launch(served.url)
+})
+
+afterAll(async () => {
+  expect(await page.complaints()).toEqual([])
+  await page.close()
+  await served.close()
+})
+
+describe('copies of several moves', () => {
+  it('begin with one that runs for a while', async () => {
+    await page.open('/moves/lighting-desk/intake')
+    await page.next(/Take it in/)
+    await page.untilText(/What was noticed/)
+    await page.next(/Go on to Route/)
+    await page.untilText(/The order:/)
+    await page.next(/Take this way/)
+    await page.untilFinding(/It fits/)
+    await page.next(/Lock this fit/)
+    await page.untilText(/Plate check/i)
+    const list = await (await page.find('ready-items')).getText()
+    expect(list).toMatch(/The Lampara H7 320 GB is failing/)
+    expect(list).not.toMatch(/is on the network|snapshot/i)
+    expect(await (await page.find('how-it-copies')).getText()).toMatch(/Around what does not read/)
+    if (/Show the steps/.test(await page.text())) {
+      await page.click(/Show the steps/)
+      await tickAllSteps(page)
+      await page.untilFinding(/The drives are in their places/)
+      await page.next(/Go on to Ready/)
+    }
+    await page.click(/Start it from the stick/)
+    await page.untilText(/runs from the rescue stick/)
+    if (/Go on without/.test(await page.text())) await page.click(/Go on without/)
+    await page.untilFinding(/^It may start/)
+    await typePlate(page, '9QX2')
+    await page.next(/Erase and copy/)
+    await page.untilFinding(/GiB of [\d.]+ GiB copied/)
+  })
+
+  it('go on beside one of a system that runs, which has a list of its own and two targets in one reading', async () => {
+    await page.open('/bench')
+    await page.click(/^Add a drive/)
+    await page.pick('What stands for it', 'a blank drive')
+    await page.fill('Maker and model', 'Tellina T1')
+    await page.fill('Serial, as printed', 'TLN1-9001-ZZ9Z')
+    await page.fill('Capacity', '960 GB')
+    await page.send()
+    await page.put(/Pick up the Tellina T1 960 GB/, /Put it here.*bay 2/s)
+
+    await toSurvey(page)
+    await page.next(/Go on to Route/)
+    await page.untilText(/The order:/)
+    await page.click(/^New drive outside.*while it runs/)
+    await page.next(/Take this way/)
+    await page.untilFinding(/It fits/)
+    await toReady(page)
+    const list = await (await page.find('ready-items')).getText()
+    const own = [/Ticket till is running/, /is on the network/, /to sleep after 30 min/, /A snapshot of up to 2 GiB/]
+    for (const what of own) expect(list).toMatch(what)
+    expect(list).not.toMatch(/rescue stick/)
+    await expectAccessible(page, 'the list of a running system')
+    await page.click(/^Close it$/)
+    await page.untilFinding(/^Four things/)
+    await page.click(/^Close it$/)
+    await page.untilFinding(/^Three things/)
+    await goPast(page, 'The watch may not be stopped here')
+    await page.click(/^It is off$/)
+    await page.untilFinding(/^One thing/)
+    await page.click(/^Turn it off$/)
+    await page.untilFinding(/^It may start/)
+
+    await page.driver.findElement({ css: 'fieldset input[type="checkbox"]' }).click()
+    await page.untilText(/is written in the same reading/)
+    await typePlate(page, '4M1Q')
+    expect(await (await page.find('next-action')).isEnabled()).toBe(false)
+    const plates = await page.driver.findElements({ css: 'input[aria-label*="serial"]' })
+    await plates[1].sendKeys('ZZ9Z')
+    await page.next(/Erase and copy/)
+    await page.untilText(/Copying at the same time/i)
+    await page.untilText(/Lighting desk, puppet theatre|Lighting desk/)
+    await setPace(page, /as fast as it goes/)
+    await page.untilFinding(/reads back equal/, 120_000)
+    const summary = await (await page.find('summary')).getText()
+    expect(summary).toMatch(/Of one moment\s+yes/)
+    expect(summary).toMatch(/Tellina T1 960 GB too\s+written and checked alike/)
+    expect(await (await page.find('changed')).getText()).toMatch(/\/pagefile\.sys/)
+  })
+
+  it('end each by itself', async () => {
+    await page.open('/moves/lighting-desk/copy')
+    await page.untilFinding(/Copied, but 41 sectors could not be read/, 120_000)
+  })
+})

@@ -1,0 +1,119 @@
+import { spawn } from 'node:child_process'
+import { createHash } from 'node:crypto'
+import { existsSync, mkdtempSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import path from 'node:path'
+import { createInterface } from 'node:readline'
+import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import { noise } from '@/bench/random'
+import { readBytes } from '@/core/block/device'
+import { makeSystemDisk } from '@/core/testing-disk'
+import { pattern } from '@/core/testing'
+import { imbarco, sparseFile } from './support/image-files'
+
+const MIB = 1024 * 1024
+let folder: string
+let disk: string
+let full: string
+const at = (name: string) => path.join(folder, name)
+const parse = (text: string) => JSON.parse(text)
+const digestOf = (file: string) => createHash('sha256').update(readFileSync(file)).digest('hex')
+
+beforeAll(async () => {
+  folder = mkdtempSync(path.join(tmpdir(), 'imbarco-copy-'))
+  disk = at('disk.img')
+  const device = await makeSystemDisk({ systemFiles: [{ path: '/pagefile.sys', content: pattern(3 * MIB, 4) }] })
+  const parts: [number, Uint8Array][] = []
+  for (const { offset, length } of await device.mapped(0, device.size)) {
+    parts.push([offset, await readBytes(device, offset, length)])
+  }
+  sparseFile(disk, device.size, parts)
+  full = at('full.img')
+  const piece = noise(32 * MIB, 7)
+  sparseFile(
+    full,
+    768 * MIB,
+    Array.from({ length: 24 }, (_, i) => [i * 32 * MIB, piece]),
+  )
+})
+afterAll(() => rmSync(folder, { recursive: true, force: true }))
+
+/** Starts the command and ends it without warning when `when` first holds of what it tells. */
+function killedWhen(args: readonly string[], when: (progress: { phase: string; copiedBytes: number }) => boolean) {
+  return new Promise<string>((resolve) => {
+    // In a process group of its own, so that whatever it started ends with it.
+    const child = spawn('bin/imbarco', args, { stdio: ['ignore', 'ignore', 'pipe'], detached: true })
+    let reason = 'ended by itself'
+    createInterface({ input: child.stderr }).on('line', (line) => {
+      if (!line.startsWith('{')) return
+      if (when(parse(line).progress)) {
+        reason = 'killed'
+        process.kill(-child.pid!, 'SIGKILL')
+      }
+    })
+    child.on('close', () => resolve(reason))
+  })
+}
+
+describe('imbarco copy with a journal', () => {
+  it.each([
+    ['while it copied', (p: { phase: string; copiedBytes: number }) => p.phase === 'copy' && p.copiedBytes > 0],
+    ['while it read back', (p: { phase: string }) => p.phase === 'check'],
+  ])('that was killed %s goes on and ends byte-equal', async (_when, when) => {
+    const [target, journal] = [at('killed.img'), at('killed.journal')]
+    for (const file of [target, journal]) rmSync(file, { force: true })
+    const args = ['copy', full, target, '--every-sector', '--journal', journal, '--json']
+    expect(await killedWhen(args, when)).toBe('killed')
+    expect(readFileSync(target).subarray(0, 23).toString()).toBe('IMBARCO UNFINISHED COPY')
+    expect(imbarco('survey', target).out).toMatch(/unfinished|did not end/i)
+    const { code, out } = imbarco(...args, '--resume')
+    expect(code).toBe(0)
+    expect(parse(out)).toMatchObject({ verified: true, digestName: 'BLAKE3', lost: [] })
+    expect(digestOf(target)).toBe(digestOf(full))
+  })
+
+  it('does not go on with a journal of something else, or without one', () => {
+    const [target, journal] = [at('other.img'), at('other.journal')]
+    expect(imbarco('copy', disk, target, '--journal', journal).code).toBe(0)
+    const changed = imbarco('copy', disk, target, '--journal', journal, '--resume', '--target-size', '900MiB')
+    expect([changed.code, changed.error]).toEqual([1, expect.stringMatching(/has changed since it was cut off/)])
+    const none = imbarco('copy', disk, at('none.img'), '--resume')
+    expect([none.code, none.error]).toEqual([2, expect.stringMatching(/needs the journal/)])
+    const missing = imbarco('copy', disk, at('none.img'), '--resume', '--journal', at('no.journal'))
+    expect(missing.code).toBe(2)
+    expect(existsSync(at('none.img'))).toBe(false)
+    writeFileSync(at('torn.journal'), 'not a journal\n')
+    const torn = imbarco('copy', disk, at('none.img'), '--resume', '--journal', at('torn.journal'))
+    expect([torn.code, torn.error]).toEqual([1, expect.stringMatching(/nothing to go on from/)])
+  })
+})
+
+describe('imbarco copy', () => {
+  it('leaves page files out, and leaves the copy unread, on request', () => {
+    const whole = parse(imbarco('copy', disk, at('whole.img'), '--json').out)
+    const left = parse(imbarco('copy', disk, at('left.img'), '--leave-idle', '--no-verify', '--json').out)
+    expect([whole.verified, left.verified, left.digest]).toEqual([true, false, ''])
+    expect(whole.writtenBytes - left.writtenBytes).toBeGreaterThanOrEqual(2 * MIB)
+    const page = imbarco('cat', at('left.img'), '3', '/pagefile.sys').out
+    expect([page.length, /^\0*$/.test(page)]).toEqual([3 * MIB, true])
+    expect(imbarco('copy', disk, at('left.img'), '--no-verify', '--overwrite').out).toMatch(/not read back/)
+  })
+
+  it('saves no list of lost sectors when nothing was lost, and refuses one that is malformed', () => {
+    const list = at('lost.json')
+    expect(imbarco('copy', disk, at('listed.img'), '--lost-list', list, '--journal', at('l.journal')).code).toBe(0)
+    expect(existsSync(list)).toBe(false)
+    writeFileSync(list, '{ "format": "another" }')
+    const refused = imbarco(
+      ...['copy', disk, at('listed.img'), '--lost-list', list, '--journal', at('l.journal'), '--resume'],
+    )
+    expect([refused.code, refused.error]).toEqual([1, expect.stringMatching(/Line 1, column \d+/)])
+  })
+
+  it('has neither for other formats than raw, which it says', () => {
+    const { code, error } = imbarco('copy', disk, at('x.qcow2'), '--journal', at('x.journal'))
+    expect([code, error]).toEqual([2, expect.stringMatching(/for raw targets/)])
+    expect(existsSync(at('x.qcow2'))).toBe(false)
+    expect(statSync(disk).size).toBeGreaterThan(0)
+  })
+})
