@@ -12,7 +12,7 @@ import { writeGpt } from '@/core/scheme/gpt'
 import { TYPE_GUIDS } from '@/core/scheme/types'
 import { openHostImage } from '@/host/images'
 
-type Line = (what: string, value: string) => void
+export type Line = (what: string, value: string) => void
 
 const TB = 1e12
 const FIRST = 2048

@@ -4,4 +4,4 @@ import { build, checkNode, install, run } from './ground.mjs'
 checkNode()
 install()
 build()
-run(process.execPath, ['--expose-gc', '--import', 'tsx', 'scripts/run-bench.ts'])
+run(process.execPath, ['--expose-gc', '--import', 'tsx', 'scripts/run-bench.ts', ...process.argv.slice(2)])

@@ -82,6 +82,95 @@ describe('the list', () => {
     })
   })
 
+  it.each<[string, Partial<ReadyFacts>, RegExp]>([
+    [
+      'a failing source',
+      { sourceHealth: { powerOnHours: 1, temperatureCelsius: 40, pendingSectors: 41 } },
+      /is failing/,
+    ],
+    ['nothing read back', { choices: { ...USUAL_CHOICES, verify: false } }, /Nothing will be read back/],
+    [
+      'a second target',
+      {
+        further: [
+          {
+            id: 'x',
+            name: 'Tellina T1 960 GB',
+            connected: true,
+            sameSize: true,
+            taken: false,
+            holds: 'it holds nothing',
+          },
+        ],
+      },
+      /Tellina T1 960 GB is written in the same reading/,
+    ],
+  ])('tells of %s without stopping', (_what, changes, words) => {
+    const items = readyItems({ ...settled, ...changes })
+    expect(openCount(items)).toBe(0)
+    expect(items.filter((i) => words.test(i.title))).toHaveLength(1)
+    expect(readyItems(settled).filter((i) => words.test(i.title))).toHaveLength(0)
+  })
+
+  it.each<[string, Partial<ReadyFacts['further'][number]>, RegExp]>([
+    ['gone', { connected: false }, /not connected/],
+    ['of another size', { sameSize: false }, /another size/],
+    ['another move’s', { taken: true }, /belongs to another move/],
+  ])('stops at a further target that is %s', (_what, changes, words) => {
+    const drive = { id: 'x', name: 'Tellina T1', connected: true, sameSize: true, taken: false, holds: '' }
+    const [first] = readyItems({ ...settled, further: [{ ...drive, ...changes }] })
+    expect([first.state, first.title]).toEqual(['blocks', expect.stringMatching(words)])
+  })
+
+  it('of a system that runs asks for its programs, network and sleep, and not for the stick', () => {
+    const till = { id: 'till', name: 'Ticket till', kind: 'program' as const, running: true }
+    const live = (changes: Partial<NonNullable<ReadyFacts['computer']>>): ReadyFacts => ({
+      ...settled,
+      live: true,
+      computer: { ...settled.computer!, running: 'system', programs: [till], sleepMinutes: 30, ...changes },
+    })
+    const open = (facts: ReadyFacts) => readyItems(facts).flatMap((i) => (i.state === 'settled' ? [] : [i.id]))
+    expect(open(live({}))).toEqual(['program-till', 'network', 'sleep'])
+    const quiet = { programs: [{ ...till, running: false }], online: false, sleepMinutes: null }
+    expect(open(live(quiet))).toEqual([])
+    expect(open(live({ ...quiet, running: 'off' }))).toEqual(['not-running'])
+    expect(readyItems(live(quiet)).find((i) => i.id === 'snapshot')?.title).toBe('A snapshot of up to 2 GiB')
+    const without = { ...live(quiet), choices: { ...USUAL_CHOICES, snapshotMib: null } }
+    expect(readyItems(without).find((i) => i.id === 'snapshot')?.title).toMatch(/not of one moment/)
+    // A computer with a fixed address says so, whoever copies.
+    const fixed = readyItems(live({ ...quiet, addresses: ['192.168.7.20'] })).find((i) => i.id === 'address')
+    expect(fixed?.why).toMatch(/never be on the network together/)
+  })
+
+  it('lets what blocks be gone past only where that can be sane, and only as it was when it was said', async () => {
+    const source = await surveyDrive(await makeSystemDisk({ dirty: true }), sha256)
+    const item = readyItems({ ...settled, source }).find((i) => i.id === 'clean')!
+    const said = { at: '09:07', title: item.title, reason: 'The customer needs it today' }
+    const past = readyItems({ ...settled, source, told: { clean: said } })
+    expect(openCount(past)).toBe(0)
+    expect(past.find((i) => i.id === 'clean')).toMatchObject({ overridden: said.reason, known: 'gone past 09:07' })
+    const other = readyItems({ ...settled, source, told: { clean: { ...said, title: 'Something else' } } })
+    expect(openCount(other)).toBe(1)
+    const never = {
+      'target-same': { at: '09:07', title: 'The Corvina S5 960 GB is not connected.', reason: 'why not' },
+    }
+    expect(openCount(readyItems({ ...settled, targetConnected: false, told: never }))).toBe(1)
+  })
+
+  it('takes a damaged volume when every sector of it is taken', async () => {
+    const source = await surveyDrive(await makeSystemDisk(), sha256)
+    const partitions = source.partitions.map((p) =>
+      p.role === 'system'
+        ? { ...p, findings: [{ severity: 'damage' as const, code: 'x', sentence: 'x', evidence: 'x' }] }
+        : p,
+    )
+    const facts = { ...settled, source: { ...source, partitions } }
+    expect(readyItems(facts)[0]).toMatchObject({ id: 'clean', state: 'blocks' })
+    const number = partitions.find((p) => p.role === 'system')!.number
+    expect(openCount(readyItems({ ...facts, choices: { ...USUAL_CHOICES, everyOf: [number] } }))).toBe(0)
+    expect(openCount(readyItems({ ...facts, choices: { ...USUAL_CHOICES, read: 'every' } }))).toBe(0)
+  })
+
   it('lets a missing backup pass once the customer knows', () => {
     expect(stateOf({ backup: undefined, told: { backup: { at: '09:05' } } }, 'backup')).toMatchObject({
       state: 'settled',
