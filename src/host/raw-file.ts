@@ -5,9 +5,14 @@ import { CoreError } from '@/core/errors'
 import { hostError } from './errors'
 import { dataExtents } from './holes'
 
+/** So much is written before the host is asked to start storing it, so that little is left to wait for at the end. */
+const STORE_BYTES = 128 * 1024 * 1024
+
 /** A raw image of this host that is written, sparse where nothing was. */
 export class RawFile implements BlockDevice {
   readonly physicalSectorSize = 4096
+  private unstored = 0
+  private storing: Promise<void> | undefined
 
   private constructor(
     private readonly handle: FileHandle,
@@ -59,6 +64,15 @@ export class RawFile implements BlockDevice {
     } catch (error) {
       throw hostError(error, this.name)
     }
+    this.unstored += from.length
+    if (this.unstored >= STORE_BYTES && !this.storing) {
+      this.unstored = 0
+      // What fails here fails again, and is told, when the file is flushed.
+      this.storing = this.handle
+        .datasync()
+        .catch(() => undefined)
+        .finally(() => (this.storing = undefined))
+    }
   }
 
   async flush(): Promise<void> {
@@ -81,7 +95,8 @@ export class RawFile implements BlockDevice {
     return (await dataExtents(this.handle.fd, offset, length)) ?? [{ offset, length }]
   }
 
-  close(): Promise<void> {
-    return this.handle.close()
+  async close(): Promise<void> {
+    await this.storing
+    await this.handle.close()
   }
 }

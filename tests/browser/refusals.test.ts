@@ -55,7 +55,7 @@ describe('what is asked wrongly', () => {
   })
 
   it('of a way that cannot be carried out yet gets its reason, once it was taken', async () => {
-    await page.open('/moves/field-laptop/intake')
+    await page.open('/moves/survey-office/intake')
     await page.next(/Take it in/)
     await page.untilText(/What was noticed/)
     await page.next(/Go on to Route/)
@@ -64,7 +64,7 @@ describe('what is asked wrongly', () => {
     await page.next(/Lock this fit/)
     await page.next(/Go on to Ready/)
     await page.untilFinding(/cannot be carried out yet/)
-    await page.untilText(/Its system volume is encrypted/)
+    await page.untilText(/another storage controller is not possible yet/)
   })
 
   it('ahead of its turn is sent to the station before', async () => {

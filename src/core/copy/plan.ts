@@ -75,6 +75,8 @@ interface PreparedPart {
   readonly targetOffset: number
   readonly sourceOffset: number
   readonly leftOut: PartScope['leftOut']
+  /** Behind these bytes the part is new and holds nothing. */
+  readonly heldBytes: number
   /** Tells what is in use; absent where every sector is taken. */
   readonly fileSystem?: FileSystem
 }
@@ -160,7 +162,8 @@ async function preparePart(
   const { before, after } = fitSizes(partition, layout)
   const slice = new SliceDevice(source, sourceOffset, before)
   const { number, title } = partition
-  const common = { number, title, sourceOffset, targetOffset: partition.firstLba * sectorSize, leftOut: [] }
+  const heldBytes = partition.resizes ? after : Math.min(before, after)
+  const common = { number, title, heldBytes, sourceOffset, targetOffset: partition.firstLba * sectorSize, leftOut: [] }
   const every = scope.everySector || scope.everyOf?.includes(number)
   const driver = await recognise(slice)
   if (!driver) {
@@ -209,7 +212,8 @@ function gapsOf(source: BlockDevice, layout: Layout): PreparedPart[] {
     const end = Math.min((lastLba + 1) * layout.sectorSize, source.size)
     if (offset >= end) return []
     const device = new SliceDevice(source, offset, end - offset)
-    return [{ number: 0, title: 'Unallocated', device, targetOffset: offset, sourceOffset: offset, leftOut: [] }]
+    const places = { targetOffset: offset, sourceOffset: offset }
+    return [{ number: 0, title: 'Unallocated', device, ...places, heldBytes: device.size, leftOut: [] }]
   })
 }
 
@@ -224,9 +228,14 @@ async function cut(slice: BlockDevice, size: number, { title }: FitPartition): P
 }
 
 /** Used runs of a part, or all of it where no file system tells. Bytes from the part's start. */
-async function* partExtents({ fileSystem, device }: PreparedPart): AsyncGenerator<Extent> {
-  if (fileSystem) yield* mergeExtents(fileSystem.usedExtents(), MERGE_GAP)
-  else yield { offset: 0, length: device.size }
+async function* partExtents({ fileSystem, heldBytes }: PreparedPart): AsyncGenerator<Extent> {
+  if (!fileSystem) {
+    yield { offset: 0, length: heldBytes }
+    return
+  }
+  for await (const { offset, length } of mergeExtents(fileSystem.usedExtents(), MERGE_GAP)) {
+    if (offset < heldBytes) yield { offset, length: Math.min(length, heldBytes - offset) }
+  }
 }
 
 /** Where a byte of a part lies on the partition it was made of. */

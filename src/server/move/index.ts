@@ -104,7 +104,6 @@ export function obstacleOf(move: Move): string | undefined {
     toVirtualMachine: brief.toVirtualMachine,
     toOtherComputer: brief.targetComputerId !== null,
     plan: row.route.plan,
-    pairs: row.survey.pairs,
   })
 }
 

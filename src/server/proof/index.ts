@@ -22,7 +22,7 @@ export async function startTrial(moveId: string): Promise<void> {
   const { row } = move
   const computer = trialComputer(move)
   if (!row.survey) throw new Refusal('Read the drives in Survey first.')
-  const why = whyNotProved(computer.firmware)
+  const why = whyNotProved(computer.firmware, row.survey.pairs[0].source)
   if (why) throw new Refusal(why)
   if (!computer.mains) throw new Refusal(`The ${computer.name} has no mains power: plug it in first.`)
   const copy = await latestCopy(moveId)
