@@ -11,7 +11,7 @@ export default defineConfig({
           name: 'unit',
           env: { IMBARCO_LOG: 'silent' },
           include: ['src/**/*.test.ts', 'src/**/*.test.tsx', 'tests/*.test.ts'],
-          testTimeout: 60_000,
+          testTimeout: 150_000,
           hookTimeout: 60_000,
         },
       },

@@ -2,7 +2,7 @@ import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { expectAccessible } from './support/axe'
 import { Page } from './support/browser'
 import { serve, type Served } from './support/serve'
-import { goPast, setPace, tickAllSteps, toReady, toSurvey, typePlate } from './support/steps'
+import { goPast, place, setPace, tickAllSteps, toReady, toSurvey, typePlate } from './support/steps'
 
 let served: Served
 let page: Page
@@ -89,11 +89,16 @@ describe('copies of several moves', () => {
     await page.next(/Erase and copy/)
     await page.untilText(/Copying at the same time/i)
     await page.untilText(/Lighting desk, puppet theatre|Lighting desk/)
+    // The second target is pulled out: the first goes on.
+    const drives = await (await fetch(`${served.url}/api/benches/molo-sette/export`)).json()
+    const second = drives.drives.find((d: { serial: string }) => d.serial === 'TLN1-9001-ZZ9Z')
+    await place(served, second.id, { kind: 'table' })
+    await page.untilText(/Tellina T1 960 GB is no longer written/)
     await setPace(page, /as fast as it goes/)
     await page.untilFinding(/reads back equal/, 120_000)
     const summary = await (await page.find('summary')).getText()
     expect(summary).toMatch(/Of one moment\s+yes/)
-    expect(summary).toMatch(/Tellina T1 960 GB too\s+written and checked alike/)
+    expect(summary).toMatch(/Tellina T1 960 GB too\s+let go: /)
     expect(await (await page.find('changed')).getText()).toMatch(/\/pagefile\.sys/)
   })
 

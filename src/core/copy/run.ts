@@ -142,15 +142,18 @@ export async function runCopy(
 
 const markOf = ({ options }: Run): Mark => ({ note: options.note, ...(options.job ? { job: options.job } : {}) })
 
-/** A copy goes on only with what it began on: each target carries its mark, or at the very end its new table. */
+/**
+ * A copy goes on only with what it began on: each target carries its mark, or at the very end its new table. One that
+ * was cut off before it marked its target has to be started over, since nothing tells whose that is.
+ */
 async function expectOwnTargets(run: Run): Promise<void> {
   const { plan, targets, state } = run
-  if (!state.erased) return
   const first = plan.tables.find((t) => t.offset === 0)
   await targets.each(async (device) => {
     const mark = await readMarker(device)
-    if (mark ? mark.job === state.job : first && sameBytes(await readBytes(device, 0, first.bytes.length), first.bytes))
-      return
+    const whole = async () =>
+      first !== undefined && sameBytes(await readBytes(device, 0, first.bytes.length), first.bytes)
+    if (mark ? mark.job === state.job : state.erased && (await whole())) return
     throw new NotItsTarget('The target does not carry the mark of this copy any more, so nothing was written to it.')
   })
 }

@@ -32,6 +32,11 @@ export class CutBench {
     this.left = operations
   }
 
+  /** Forgets the journal, as whoever starts a copy over does. */
+  startOver(): void {
+    this.text = ''
+  }
+
   get state(): CopyState | undefined {
     return stateOf(journalRecords(this.text))
   }

@@ -37,13 +37,20 @@ const pacer = new Pacer(order.pace)
 let meter: CopyMeter | undefined
 /** The system that runs from the source, and what is shown of its drive. */
 let running: { readonly system: LiveSystem; readonly moment: Moment } | undefined
+/** Drives that were taken out meanwhile, with the words for it. */
+const gone = new Map<string, string>()
 let ending: Error | undefined
 let resumed: (() => void) | undefined
 let paused: Promise<void> | undefined
 
 parentPort!.on('message', (message: ToWorker) => {
   if (message.type === 'stop') ending ??= new StoppedByPerson()
-  if (message.type === 'gone') ending ??= new DeviceGone(message.what)
+  if (message.type === 'gone') {
+    gone.set(message.driveId, message.what)
+    // Of several targets the others go on without it.
+    const alone = message.driveId === order.source.id || order.targets.length === 1
+    if (alone) ending ??= new DeviceGone(message.what)
+  }
   if (message.type === 'pace') pacer.set(message.pace)
   if (message.type === 'pause') paused ??= new Promise((resolve) => (resumed = resolve))
   if (message.type === 'pause') meter?.mark('paused', 'paused')
@@ -80,7 +87,7 @@ async function work(): Promise<void> {
       running = { system, moment: new Moment(drive, order.choices.snapshotMib, order.live.direct) }
     }
     const targets: BlockDevice[] = []
-    for (const target of order.targets) targets.push(await open(target, true))
+    for (const target of order.targets) targets.push(whileThere(await open(target, true), target.id))
     if (order.task.kind === 'retry') await retry(source, targets[0], order.task)
     else await copy(running ? readOnly(running.moment.device) : source, targets)
   } finally {
@@ -215,6 +222,25 @@ async function copy(source: BlockDevice, targets: readonly BlockDevice[]): Promi
 
 function partsOf({ partitions }: CopyPlan, seconds: Readonly<Record<string, number>>) {
   return partitions.map((p) => ({ ...p, leftOut: [...p.leftOut], seconds: seconds[p.number] ?? 0 }))
+}
+
+/** A drive that fails from the moment it is taken out. */
+function whileThere(drive: BlockDevice, id: string): BlockDevice {
+  const check = () => {
+    const what = gone.get(id)
+    if (what !== undefined) throw new DeviceGone(what)
+  }
+  const { size, logicalSectorSize, physicalSectorSize, discard, mapped } = drive
+  return {
+    size,
+    logicalSectorSize,
+    physicalSectorSize,
+    read: async (offset, into) => (check(), drive.read(offset, into)),
+    write: async (offset, from) => (check(), drive.write(offset, from)),
+    flush: async () => (check(), drive.flush()),
+    ...(discard ? { discard: async (offset, length) => (check(), discard.call(drive, offset, length)) } : {}),
+    ...(mapped ? { mapped: mapped.bind(drive) } : {}),
+  }
 }
 
 /** The source, with the reads that failed counted. */

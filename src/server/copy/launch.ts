@@ -1,3 +1,4 @@
+import { unlink } from 'node:fs/promises'
 import { Worker } from 'node:worker_threads'
 import { formatSize } from '@/core/bytes/size'
 import { type CopyProgress, type CopySummary, lostWords } from '@/core/copy/progress'
@@ -66,6 +67,8 @@ export async function launch(move: Move, leg: LegNow, order: CopyOrder): Promise
       case 'done':
         await takeSummary(move, leg, which, message.summary)
         await end('done', null, message.summary)
+        // What is whole is not gone on with.
+        await unlink(order.journal).catch(() => undefined)
         return
       case 'retried': {
         ended = true

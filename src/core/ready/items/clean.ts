@@ -49,6 +49,7 @@ function itemFor({ source, surveyedAt, live, choices }: ReadyFacts): ReadyItem {
       why: 'as chosen; it has to be repaired on the new drive',
     }
   }
-  const names = source.partitions.filter((p) => p.volume).map((p) => p.title)
+  // Of what is encrypted nobody can tell.
+  const names = source.partitions.filter((p) => p.volume && !p.volume.encrypted).map((p) => p.title)
   return { id: 'clean', state: 'settled', known, title: 'File systems are clean', why: names.join(', ') }
 }
