@@ -1,6 +1,6 @@
 import { spawn } from 'node:child_process'
 import { createHash } from 'node:crypto'
-import { existsSync, mkdtempSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs'
+import { existsSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import path from 'node:path'
 import { createInterface } from 'node:readline'
@@ -114,6 +114,5 @@ describe('imbarco copy', () => {
     const { code, error } = imbarco('copy', disk, at('x.qcow2'), '--journal', at('x.journal'))
     expect([code, error]).toEqual([2, expect.stringMatching(/for raw targets/)])
     expect(existsSync(at('x.qcow2'))).toBe(false)
-    expect(statSync(disk).size).toBeGreaterThan(0)
   })
 })

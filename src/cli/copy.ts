@@ -6,9 +6,9 @@ import { formatSize } from '@/core/bytes/size'
 import { type LostFile, readLostFile } from '@/core/copy/lost-file'
 import { type CopyPlan, planCopy } from '@/core/copy/plan'
 import { planWhole } from '@/core/copy/plan-whole'
-import { type Lost, lostWords } from '@/core/copy/progress'
+import { copyShare, type Lost, lostWords } from '@/core/copy/progress'
 import { retryLost } from '@/core/copy/retry'
-import type { CopyStep } from '@/core/copy/run'
+import { carriesTable, type CopyStep } from '@/core/copy/run'
 import { wholeTarget } from '@/core/copy/whole'
 import { toHex } from '@/core/digest'
 import { solveFit } from '@/core/fit/solve'
@@ -136,13 +136,9 @@ async function retry({ plan, work }: Job, earlier: LostFile, output: string, los
 
 /** The target carries its table, so its copy has ended. */
 async function isWhole(output: string, { expected, tables }: CopyPlan): Promise<boolean> {
-  const first = tables.find((t) => t.offset === 0)
   const target = await RawFile.open(output, expected.logicalSectorSize)
   try {
-    if (!first || target.size !== expected.size) return false
-    const found = new Uint8Array(first.bytes.length)
-    await target.read(0, found)
-    return Buffer.compare(found, first.bytes) === 0
+    return target.size === expected.size && (await carriesTable(target, tables))
   } finally {
     await target.close()
   }
@@ -174,10 +170,9 @@ function tell(plan: CopyPlan, verify: boolean, forPrograms: boolean, io: Io) {
     if (phase === 'check') done.checked += bytes
     if (performance.now() - last < TELL_EVERY_MS) return
     last = performance.now()
-    const share = (done.copied + done.checked) / ((verify ? 2 : 1) * Math.max(1, plan.totalBytes))
-    if (!forPrograms) return io.say(`${Math.floor(share * 100)} %`)
-    const { totalBytes } = plan
-    io.tell({ phase, copiedBytes: done.copied, checkedBytes: done.checked, totalBytes })
+    const now = { copiedBytes: done.copied, checkedBytes: done.checked, totalBytes: plan.totalBytes }
+    if (forPrograms) io.tell({ phase, ...now })
+    else io.say(`${Math.floor(copyShare({ ...now, verify }) * 100)} %`)
   }
 }
 

@@ -1,3 +1,4 @@
+import { copyShare } from '@/core/copy/progress'
 import { lowerFirst, upperFirst } from '@/core/words'
 import { formatDuration } from '@/core/bytes/size'
 import type { Brief } from '@/core/intake/brief'
@@ -97,9 +98,7 @@ async function statusOf(
   if (obstacle) return { status: obstacle, tone: 'not-yet', when: promised }
   if (copy && (copy.status === 'running' || copy.status === 'paused')) {
     const { progress } = copy
-    const share = progress
-      ? Math.floor(((progress.copiedBytes + progress.checkedBytes) / (2 * progress.totalBytes)) * 100)
-      : 0
+    const share = progress ? Math.floor(copyShare(progress) * 100) : 0
     const verb = copy.status === 'paused' ? 'Paused' : progress?.phase === 'check' ? 'Reading back' : 'Copying'
     return { status: `${verb}, ${share} %`, tone: 'runs', when: progress ? formatDuration(progress.secondsLeft) : '' }
   }

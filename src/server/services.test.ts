@@ -1,3 +1,4 @@
+import { CopySummarySchema } from '@/core/copy/progress'
 import { closeSync, openSync, readFileSync, rmSync, statSync, writeSync } from 'node:fs'
 import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
@@ -298,6 +299,17 @@ describe('a copy that a stopped server left behind', () => {
     expect(copy?.message).toMatch(/server stopped in the middle.*source is untouched/)
     expect((await boardState()).moves[0].status).toBe('Needs you: the copy was cut off')
     await CopyRow.destroy({ where: { id: 'left' } })
+    // Of a copy that was whole only another pass over its lost sectors was cut off.
+    const summary = CopySummarySchema.parse({
+      ...{ copiedBytes: 10, writtenBytes: 10, checkedBytes: 0, digest: '', bufferBytes: 1 },
+      ...{ copySeconds: 1, checkSeconds: 0, partitions: [] },
+    })
+    await CopyRow.create({ id: 'retried', status: 'running', ...row, summary })
+    delete (globalThis as unknown as Record<symbol, unknown>)[Symbol.for('imbarco.copy-recovery')]
+    expect(await latestCopy(MOVE)).toMatchObject({ status: 'done', message: null })
+    const { rail } = await movePage(MOVE)
+    expect(rail.find((stop) => stop.id === 'copy')?.note).toMatch(/not read back/)
+    await CopyRow.destroy({ where: { id: 'retried' } })
   })
 })
 

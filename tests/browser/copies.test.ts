@@ -1,50 +1,35 @@
-import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import { describe, expect, it } from 'vitest'
 import { expectAccessible } from './support/axe'
-import { Page } from './support/browser'
-import { serve, type Served } from './support/serve'
-import { goPast, place, setPace, tickAllSteps, toReady, toSurvey, typePlate } from './support/steps'
+import type { Page } from './support/browser'
+import { onOwnBench } from './support/own-bench'
+import type { Served } from './support/serve'
+import {
+  goPast,
+  lightingDeskToReady,
+  place,
+  setPace,
+  startLightingDesk,
+  toReady,
+  toSurvey,
+  typePlate,
+} from './support/steps'
 
 let served: Served
 let page: Page
 
-beforeAll(async () => {
-  served = await serve()
-  page = await Page.launch(served.url)
-})
-
-afterAll(async () => {
-  expect(await page.complaints()).toEqual([])
-  await page.close()
-  await served.close()
+onOwnBench((p, s) => {
+  page = p
+  served = s
 })
 
 describe('copies of several moves', () => {
   it('begin with one that runs for a while', async () => {
-    await page.open('/moves/lighting-desk/intake')
-    await page.next(/Take it in/)
-    await page.untilText(/What was noticed/)
-    await page.next(/Go on to Route/)
-    await page.untilText(/The order:/)
-    await page.next(/Take this way/)
-    await page.untilFinding(/It fits/)
-    await page.next(/Lock this fit/)
-    await page.untilText(/Plate check/i)
+    await lightingDeskToReady(page)
     const list = await (await page.find('ready-items')).getText()
     expect(list).toMatch(/The Lampara H7 320 GB is failing/)
     expect(list).not.toMatch(/is on the network|snapshot/i)
     expect(await (await page.find('how-it-copies')).getText()).toMatch(/Around what does not read/)
-    if (/Show the steps/.test(await page.text())) {
-      await page.click(/Show the steps/)
-      await tickAllSteps(page)
-      await page.untilFinding(/The drives are in their places/)
-      await page.next(/Go on to Ready/)
-    }
-    await page.click(/Start it from the stick/)
-    await page.untilText(/runs from the rescue stick/)
-    if (/Go on without/.test(await page.text())) await page.click(/Go on without/)
-    await page.untilFinding(/^It may start/)
-    await typePlate(page, '9QX2')
-    await page.next(/Erase and copy/)
+    await startLightingDesk(page)
     await page.untilFinding(/GiB of [\d.]+ GiB copied/)
   })
 

@@ -1,50 +1,23 @@
-import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import { describe, expect, it } from 'vitest'
 import { expectAccessible } from './support/axe'
-import { Page } from './support/browser'
-import { serve, type Served } from './support/serve'
-import { setPace, tickAllSteps, typePlate } from './support/steps'
+import type { Page } from './support/browser'
+import { onOwnBench } from './support/own-bench'
+import type { Served } from './support/serve'
+import { lightingDeskToReady, setPace, startLightingDesk } from './support/steps'
 
 let served: Served
 let page: Page
 
-beforeAll(async () => {
-  served = await serve()
-  page = await Page.launch(served.url)
+onOwnBench((p, s) => {
+  page = p
+  served = s
 })
-
-afterAll(async () => {
-  expect(await page.complaints()).toEqual([])
-  await page.close()
-  await served.close()
-})
-
-/** The lighting desk's own smaller drive, by the end of its label. */
-const PLATE = '9QX2'
 
 describe('the lighting desk, whose drive fails', () => {
   it('is copied onto its smaller drive but for 41 sectors, which are named by their files', async () => {
-    await page.open('/moves/lighting-desk/intake')
-    await page.next(/Take it in/)
-    await page.untilText(/What was noticed/)
-    await page.next(/Go on to Route/)
-    await page.untilFinding(/ways? works?/)
-    await page.next(/Take this way/)
-    await page.untilFinding(/It fits/)
-    await page.next(/Lock this fit/)
-    await page.untilText(/Plate check/i)
-    if (/Show the steps/.test(await page.text())) {
-      await page.click(/Show the steps/)
-      await tickAllSteps(page)
-      await page.untilFinding(/The drives are in their places/)
-      await page.next(/Go on to Ready/)
-    }
+    await lightingDeskToReady(page)
     await setPace(page, /as fast as it goes/)
-    for (const settle of [/Start it from the stick/, /Go on without/]) {
-      if (settle.test(await page.text())) await page.click(settle)
-    }
-    await page.untilFinding(/^It may start/)
-    await typePlate(page, PLATE)
-    await page.next(/Erase and copy/)
+    await startLightingDesk(page)
     await page.untilFinding(/Copied, but 41 sectors could not be read, in \d files/, 90_000)
     const lost = await (await page.find('lost')).getText()
     expect(lost).toMatch(/\.wav/)

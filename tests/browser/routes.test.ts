@@ -1,7 +1,8 @@
-import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import { describe, expect, it } from 'vitest'
 import { expectAccessible } from './support/axe'
-import { By, Key, Page } from './support/browser'
-import { serve, type Served } from './support/serve'
+import { By, Key, type Page } from './support/browser'
+import { onOwnBench } from './support/own-bench'
+import type { Served } from './support/serve'
 import {
   goPast,
   place as placeOn,
@@ -17,14 +18,9 @@ import {
 let served: Served
 let page: Page
 
-beforeAll(async () => {
-  served = await serve()
-  page = await Page.launch(served.url)
-})
-
-afterAll(async () => {
-  await page.close()
-  await served.close()
+onOwnBench((p, s) => {
+  page = p
+  served = s
 })
 
 /** From the board's words on a move to its ways. */
@@ -134,7 +130,6 @@ describe('the editing computer, whose blade no adapter takes', () => {
     await stickAndStart('0FD6')
     await page.next(/Go on to Swap/)
     await page.untilText(/Proof|Nothing has been started yet/)
-    expect(await page.complaints()).toEqual([])
   })
 })
 

@@ -5,7 +5,7 @@ import type { CopyScope } from './plan'
 export const CopyChoicesSchema = z.object({
   /** Used blocks of every volume whose map is known, or every sector of everything. */
   read: z.enum(['used', 'every']).default('used'),
-  /** Partitions of the target, by number, of which every sector is taken all the same. */
+  /** Partitions of the source, by number, of which every sector is taken all the same. */
   everyOf: z.array(z.number().int().positive()).max(200).default([]),
   /** Page, hibernation and swap files are left out: they keep their length and read as zeros. */
   leaveIdle: z.boolean().default(false),

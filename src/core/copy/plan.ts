@@ -34,7 +34,7 @@ export interface Piece extends Extent {
 export interface CopyScope {
   /** Every sector of every partition; of the gaps between them too, where all keep their places. */
   readonly everySector?: boolean
-  /** Partitions of the target, by number, of which every sector is taken whatever their maps say. */
+  /** Partitions of the source, by number, of which every sector is taken whatever their maps say. */
   readonly everyOf?: readonly number[]
   /** Page, hibernation and swap files keep their length and read as zeros. */
   readonly leaveIdle?: boolean
@@ -151,6 +151,12 @@ async function tablesFor(source: BlockDevice, layout: Layout): Promise<TableWrit
   return [...stages, ...records, first]
 }
 
+/** Bytes of a partition of the target that come from the source; what is behind them is new and holds nothing. */
+export function heldBytes(partition: FitPartition, layout: Layout): number {
+  const { before, after } = fitSizes(partition, layout)
+  return partition.resizes ? after : Math.min(before, after)
+}
+
 async function preparePart(
   source: BlockDevice,
   partition: FitPartition,
@@ -162,9 +168,15 @@ async function preparePart(
   const { before, after } = fitSizes(partition, layout)
   const slice = new SliceDevice(source, sourceOffset, before)
   const { number, title } = partition
-  const heldBytes = partition.resizes ? after : Math.min(before, after)
-  const common = { number, title, heldBytes, sourceOffset, targetOffset: partition.firstLba * sectorSize, leftOut: [] }
-  const every = scope.everySector || scope.everyOf?.includes(number)
+  const common = {
+    number,
+    title,
+    heldBytes: heldBytes(partition, layout),
+    sourceOffset,
+    targetOffset: partition.firstLba * sectorSize,
+    leftOut: [],
+  }
+  const every = scope.everySector || scope.everyOf?.includes(partition.sourceNumber)
   const driver = await recognise(slice)
   if (!driver) {
     if (after < before) throw new NotSupported(`${partition.title} cannot be made smaller: its content is not known.`)

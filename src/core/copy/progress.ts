@@ -39,6 +39,16 @@ export const CopyProgressSchema = z.object({
 })
 export type CopyProgress = z.infer<typeof CopyProgressSchema>
 
+/** How much of a copy is done, 0 to 1; reading back counts as much as copying. */
+export function copyShare({
+  copiedBytes,
+  checkedBytes,
+  totalBytes,
+  verify,
+}: Pick<CopyProgress, 'copiedBytes' | 'checkedBytes' | 'totalBytes' | 'verify'>): number {
+  return (copiedBytes + checkedBytes) / ((verify ? 2 : 1) * Math.max(1, totalBytes))
+}
+
 /** A run of sectors that the source did not give; zeros stand in its place. */
 export const LostSchema = z.object({
   /** The partition's number on the target. */

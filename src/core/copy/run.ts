@@ -148,14 +148,17 @@ const markOf = ({ options }: Run): Mark => ({ note: options.note, ...(options.jo
  */
 async function expectOwnTargets(run: Run): Promise<void> {
   const { plan, targets, state } = run
-  const first = plan.tables.find((t) => t.offset === 0)
   await targets.each(async (device) => {
     const mark = await readMarker(device)
-    const whole = async () =>
-      first !== undefined && sameBytes(await readBytes(device, 0, first.bytes.length), first.bytes)
-    if (mark ? mark.job === state.job : state.erased && (await whole())) return
+    if (mark ? mark.job === state.job : state.erased && (await carriesTable(device, plan.tables))) return
     throw new NotItsTarget('The target does not carry the mark of this copy any more, so nothing was written to it.')
   })
+}
+
+/** The device's first sector is the one that a copy ends with. */
+export async function carriesTable(device: BlockDevice, tables: CopyPlan['tables']): Promise<boolean> {
+  const first = tables.find((t) => t.offset === 0)
+  return first !== undefined && sameBytes(await readBytes(device, 0, first.bytes.length), first.bytes)
 }
 
 async function eraseTargets(run: Run): Promise<void> {

@@ -99,6 +99,7 @@ export interface ReadyItem {
       | 'no-sleep'
       | 'leave-idle'
       | 'take-idle'
+      | 'take-every'
     readonly label: string
     /** What of several it is about. */
     readonly of?: string

@@ -165,7 +165,7 @@ describe('the list', () => {
         : p,
     )
     const facts = { ...settled, source: { ...source, partitions } }
-    expect(readyItems(facts)[0]).toMatchObject({ id: 'clean', state: 'blocks' })
+    expect(readyItems(facts)[0]).toMatchObject({ id: 'clean', state: 'blocks', action: { id: 'take-every' } })
     const number = partitions.find((p) => p.role === 'system')!.number
     expect(openCount(readyItems({ ...facts, choices: { ...USUAL_CHOICES, everyOf: [number] } }))).toBe(0)
     expect(openCount(readyItems({ ...facts, choices: { ...USUAL_CHOICES, read: 'every' } }))).toBe(0)

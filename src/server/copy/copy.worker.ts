@@ -134,9 +134,10 @@ async function copy(source: BlockDevice, targets: readonly BlockDevice[]): Promi
       reporter.passed(seconds)
       await pacer.spend(seconds)
       if (!heat?.tooWarm || (phase !== 'copy' && phase !== 'rescue')) return
+      const celsius = Math.round(heat.celsius)
       const rest = heat.rest()
       if (rest === 0) return
-      note(`the source is at ${Math.round(order.heat!.busy)} °C or near it and rests`, 'bad')
+      note(`the source is at ${celsius} °C and rests`, 'bad')
       meter!.mark('rest', `rests ${Math.round(rest / 60)} min to cool`)
       meter!.wait(rest)
       reporter.passed(rest)

@@ -76,9 +76,14 @@ export function recover(): Promise<void> {
     for (const status of ['running', 'paused'] as const) {
       for (const row of await CopyRow.findAll({ where: { status } })) {
         if (running().has(row.moveId)) continue
-        const message =
-          'The server stopped in the middle of this copy. The target is marked as unfinished and nothing starts from it; the source is untouched. What was sure by then need not be copied again.'
+        // Only another pass over what it had lost was cut off; the copy itself was whole before.
+        if (row.summary) {
+          await CopyRow.update({ status: 'done' }, { where: { id: row.id } })
+          continue
+        }
         const goesOn = existsSync(/* turbopackIgnore: true */ journalOf(row.id))
+        const rest = goesOn ? 'What was sure by then need not be copied again.' : 'Start the copy over.'
+        const message = `The server stopped in the middle of this copy. The target is marked as unfinished and nothing starts from it; the source is untouched. ${rest}`
         await CopyRow.update({ status: 'interrupted', endedAt: at, message, goesOn }, { where: { id: row.id } })
         await note(row.moveId, 'copy cut off: the server stopped', 'bad')
       }
@@ -92,5 +97,5 @@ export async function refuseAfterCopy(moveId: string): Promise<void> {
   if (copy?.status === 'running' || copy?.status === 'paused')
     throw new Refusal('The copy is running; nothing it rests on can be changed.')
   if (await CopyRow.findOne({ where: { moveId, status: 'done' }, attributes: ['id'] }))
-    throw new Refusal('The copy is done and checked; what it was made from stays as it is.')
+    throw new Refusal('The copy is done; what it was made from stays as it is.')
 }

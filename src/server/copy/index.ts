@@ -1,4 +1,4 @@
-import { mkdir } from 'node:fs/promises'
+import { mkdir, unlink } from 'node:fs/promises'
 import { z } from 'zod'
 import type { HeatModel } from '@/core/copy/heat'
 import { plateMatches } from '@/core/ready/plate-check'
@@ -14,7 +14,7 @@ import { type LegNow, loadLeg, progressOf } from '../move/legs'
 import { journalsFolder } from '../paths'
 import { copyNote, readyState } from '../ready'
 import { Refusal } from '../refusal'
-import { type CopyView, journalOf, latestCopy, recover, running } from './current'
+import { journalOf, latestCopy, recover, running } from './current'
 import { launch, tell } from './launch'
 import type { CopyOrder, WorkerDrive } from './messages'
 
@@ -52,6 +52,7 @@ export async function startCopy(moveId: string, input: unknown): Promise<void> {
       throw new Refusal(`These are not the last four characters on the ${driveName(drive)}. Nothing was written.`)
     }
   }
+  await forgetCutOff(moveId)
   const startedAt = Math.round(await benchNow())
   const job = `${moveId}-${leg.index}-${startedAt}`
   const { choices } = ready
@@ -87,6 +88,14 @@ export async function startCopy(moveId: string, input: unknown): Promise<void> {
   })
 }
 
+/** What an earlier copy of a move was cut off at counts no more once another one starts. */
+async function forgetCutOff(moveId: string): Promise<void> {
+  for (const { id } of await CopyRow.findAll({ where: { moveId, goesOn: true }, attributes: ['id'] })) {
+    await unlink(journalOf(id)).catch(() => undefined)
+    await CopyRow.update({ goesOn: false }, { where: { id } })
+  }
+}
+
 /** Takes up a copy that was cut off or stopped, from what is sure of it. Throws Refusal, nothing written. */
 export async function goOnWithCopy(moveId: string): Promise<void> {
   await recover()
@@ -94,7 +103,11 @@ export async function goOnWithCopy(moveId: string): Promise<void> {
   const leg = await legToCopy(move)
   const copy = await latestCopy(moveId, leg.index)
   if (!copy?.goesOn) throw new Refusal('There is no copy of this move that could be gone on with.')
-  const further = copy.choices.further.flatMap((id) => move.bench.drives.filter((d) => d.id === id))
+  const further = copy.choices.further.map((id) => {
+    const drive = move.bench.drives.find((d) => d.id === id)
+    if (!drive) throw new Refusal('A drive that this copy writes is no longer on the bench. Start the copy over.')
+    return drive
+  })
   refuseBusy([leg.from, leg.to, ...further])
   const ready = await readyState(move, leg)
   // A target that this very copy marked is another than when it was surveyed; the copy itself looks at its mark.
@@ -228,5 +241,3 @@ function heatOf({ kind, health }: Drive): HeatModel | undefined {
 function workerDrive(drive: Drive, fingerprint?: string): WorkerDrive {
   return { id: drive.id, name: driveName(drive), ...driveBytes(drive), ...(fingerprint ? { fingerprint } : {}) }
 }
-
-export type { CopyView }

@@ -51,7 +51,9 @@ export function copiedBytes({ copies }: Progress): number {
 
 function copyNote(progress: Progress): string {
   const lost = progress.copies.flatMap((c) => c?.summary?.lost ?? []).reduce((sum, run) => sum + run.sectors, 0)
-  return `${formatSize(copiedBytes(progress))}, ${lost > 0 ? `${lost} sectors lost` : 'equal'}`
+  const unread = progress.copies.some((c) => c?.summary?.checkedBytes === 0)
+  const result = lost > 0 ? `${lost} sectors lost` : unread ? 'not read back' : 'equal'
+  return `${formatSize(copiedBytes(progress))}, ${result}`
 }
 
 function routeNote({ plan, legs }: Progress): string {

@@ -6,7 +6,8 @@ import type { Computer } from '@/core/things/computer'
 import { driveName } from '@/core/things/drive'
 import { LINKS, socketWords } from '@/core/things/links'
 import { platePrefix } from '@/core/ready/plate-check'
-import { fitSizes } from '@/core/fit/types'
+import { heldBytes } from '@/core/copy/plan'
+import { copyShare } from '@/core/copy/progress'
 import { healthVerdict } from '@/core/health/health'
 import { ORDER_RULE } from '@/core/route/judge'
 import { legSeconds } from '@/core/route/timing'
@@ -165,7 +166,7 @@ export async function readyView({ move, progress, copy }: MovePage) {
   const leg = await loadLeg(move)
   const { items, open, whenDone, choices, further, seen } = await readyState(move, leg)
   const candidates = await furtherCandidates(move, leg)
-  const everyBytes = leg.layout.partitions.reduce((sum, p) => sum + fitSizes(p, leg.layout).after, 0)
+  const everyBytes = leg.layout.partitions.reduce((sum, p) => sum + heldBytes(p, leg.layout), 0)
   const seconds = {
     used: legSeconds(leg.transfer.timing, leg.transfer.bytes),
     every: legSeconds(leg.transfer.timing, everyBytes),
@@ -237,14 +238,9 @@ async function othersCopying(moveId: string) {
   for (const copy of running().values()) {
     if (copy.moveId === moveId) continue
     const { brief } = await moveRow(copy.moveId)
-    const { progress } = copy
-    const done = progress ? progress.copiedBytes + progress.checkedBytes : 0
-    const all = progress ? progress.totalBytes * (progress.verify ? 2 : 1) : 0
-    found.push({
-      moveId: copy.moveId,
-      title: brief.name,
-      words: all > 0 ? `${Math.floor((done / all) * 100)} %` : 'beginning',
-    })
+    const { moveId: id, progress } = copy
+    const words = progress ? `${Math.floor(copyShare(progress) * 100)} %` : 'beginning'
+    found.push({ moveId: id, title: brief.name, words })
   }
   return found
 }

@@ -1,6 +1,6 @@
 import { stat, statfs } from 'node:fs/promises'
 import { z } from 'zod'
-import { formatSize, MIB } from '@/core/bytes/size'
+import { MIB } from '@/core/bytes/size'
 import { type CopyChoices, CopyChoicesSchema } from '@/core/copy/choices'
 import { readMarker } from '@/core/copy/marker'
 import { movedPartitions } from '@/core/fit/ends'
@@ -8,11 +8,12 @@ import { openCount, readyItems } from '@/core/ready/items'
 import { toHex } from '@/core/digest'
 import type { FurtherTarget, ReadyItem, Told } from '@/core/ready/port'
 import { whyItFails } from '@/core/route/play'
-import { fingerprintOf, surveyDrive } from '@/core/survey/survey'
+import { fingerprintOf } from '@/core/survey/survey'
 import { placeKey } from '@/core/things/bench'
 import type { Computer } from '@/core/things/computer'
 import { type Drive, driveName } from '@/core/things/drive'
 import { changeComputer, driveBytes, withDrive } from '../bench'
+import { knownOf } from '../bench/known'
 import { benchNow } from '../clock'
 import { latestCopy } from '../copy/current'
 import { ReadyResultSchema } from '../database/schemas'
@@ -144,18 +145,15 @@ async function furtherOf(move: Move, leg: LegNow, { further }: CopyChoices) {
   const facts: FurtherTarget[] = []
   const fingerprints: Record<string, string> = {}
   for (const drive of drives) {
-    const { fingerprint, scheme, partitions, usedBytes } = await withDrive(drive, (d) => surveyDrive(d, sha256))
-    fingerprints[drive.id] = fingerprint
+    fingerprints[drive.id] = await withDrive(drive, fingerprintOf)
+    const known = await knownOf(drive)
     facts.push({
       id: drive.id,
       name: driveName(drive),
       connected: plateOf(drive, move.bench).connected,
       sameSize: sameShape(drive, leg.to),
       taken: claimed.has(drive.id) || move.pairs.some((p) => p.source.id === drive.id || p.target?.id === drive.id),
-      holds:
-        scheme === 'none'
-          ? 'it holds nothing'
-          : `it holds ${partitions.map((p) => p.title).join(', ') || 'what is not known'}, ${formatSize(usedBytes)} used`,
+      holds: known.isEmpty ? 'it holds nothing' : `it holds ${known.holds}`,
     })
   }
   return { drives, facts, fingerprints }
@@ -195,6 +193,7 @@ export const ReadyActionSchema = z.discriminatedUnion('action', [
   z.object({ action: z.literal('no-sleep') }),
   z.object({ action: z.literal('leave-idle') }),
   z.object({ action: z.literal('take-idle') }),
+  z.object({ action: z.literal('take-every') }),
   z.object({ action: z.literal('choose'), choices: CopyChoicesSchema.partial() }),
   z.object({
     action: z.literal('go-past'),
@@ -262,6 +261,11 @@ export async function readyAction(moveId: string, input: unknown): Promise<void>
     case 'leave-idle':
     case 'take-idle':
       return choose({ leaveIdle: request.action === 'leave-idle' })
+    case 'take-every': {
+      const { source } = await loadLeg(move)
+      const bad = source.partitions.filter((p) => p.findings.some((f) => f.severity === 'damage'))
+      return choose({ everyOf: bad.map((p) => p.number) })
+    }
     case 'choose':
       return choose(request.choices)
     case 'go-past': {

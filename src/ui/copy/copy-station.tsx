@@ -3,7 +3,7 @@
 import { useState } from 'react'
 import { formatDuration, formatRate, formatSize } from '@/core/bytes/size'
 import type { CopyChoices } from '@/core/copy/choices'
-import { type CopyProgress, type CopySummary, lostWords } from '@/core/copy/progress'
+import { type CopyProgress, copyShare, type CopySummary, lostWords } from '@/core/copy/progress'
 import type { Transfer } from '@/core/route/types'
 import { post, useAct } from '@/ui/frame/act'
 import { useProgress } from '@/ui/frame/events'
@@ -63,7 +63,7 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }
   const { heading, reason } = wordsOf(view, progress)
   const retrying = running && copy.summary !== null
   const { choices } = copy
-  useCopyEnd({ id: copy.id, status: copy.status, running, heading, share: progress ? shareOf(progress) : 0 })
+  useCopyEnd({ id: copy.id, status: copy.status, running, heading, share: progress ? copyShare(progress) : 0 })
   return (
     <Stage
       heading={heading}
@@ -318,13 +318,9 @@ function sureWords(progress: CopyProgress | null): string {
   return `About ${formatSize(progress.copiedBytes)} need not be copied again; it goes on from there.`
 }
 
-function shareOf({ copiedBytes, checkedBytes, totalBytes, verify }: CopyProgress): number {
-  return (copiedBytes + checkedBytes) / ((verify ? 2 : 1) * Math.max(1, totalBytes))
-}
-
 /** One bar over both passes: copying fills the first half, reading back the second. */
 function Bar({ progress, done }: { progress: CopyProgress; done: boolean }) {
-  const share = done ? 1 : shareOf(progress)
+  const share = done ? 1 : copyShare(progress)
   return (
     <div
       role="progressbar"

@@ -59,6 +59,38 @@ export async function goPast(page: Page, reason: string): Promise<void> {
   await page.untilText(new RegExp(`Gone past: ${reason}`))
 }
 
+/** The plate of the lighting desk's new drive. */
+export const LIGHTING_PLATE = '9QX2'
+
+/** The lighting desk by its first way, from its intake to its list. */
+export async function lightingDeskToReady(page: Page): Promise<void> {
+  await page.open('/moves/lighting-desk/intake')
+  await page.next(/Take it in/)
+  await page.untilText(/What was noticed/)
+  await page.next(/Go on to Route/)
+  await page.untilFinding(/ways? works?/)
+  await page.next(/Take this way/)
+  await page.untilFinding(/It fits/)
+  await page.next(/Lock this fit/)
+  await page.untilText(/Plate check/i)
+}
+
+/** From the lighting desk's list to its running copy. */
+export async function startLightingDesk(page: Page): Promise<void> {
+  if (/Show the steps/.test(await page.text())) {
+    await page.click(/Show the steps/)
+    await tickAllSteps(page)
+    await page.untilFinding(/The drives are in their places/)
+    await page.next(/Go on to Ready/)
+  }
+  await page.click(/Start it from the stick/)
+  await page.untilText(/runs from the rescue stick/)
+  if (/Go on without/.test(await page.text())) await page.click(/Go on without/)
+  await page.untilFinding(/^It may start/)
+  await typePlate(page, LIGHTING_PLATE)
+  await page.next(/Erase and copy/)
+}
+
 /** From the list to a running copy. */
 export async function startCopy(page: Page): Promise<void> {
   await typePlate(page, PLATE)

@@ -1,0 +1,19 @@
+import { afterAll, beforeAll, expect } from 'vitest'
+import { Page } from './browser'
+import { serve, type Served } from './serve'
+
+/** Gives the tests of a file a server with a demo bench of its own, and a browser that has to have nothing to complain of. */
+export function onOwnBench(given: (page: Page, served: Served) => void): void {
+  let page: Page
+  let served: Served
+  beforeAll(async () => {
+    served = await serve()
+    page = await Page.launch(served.url)
+    given(page, served)
+  })
+  afterAll(async () => {
+    expect(await page.complaints()).toEqual([])
+    await page.close()
+    await served.close()
+  })
+}
