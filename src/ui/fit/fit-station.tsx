@@ -70,6 +70,8 @@ interface FitView {
 /** Where everything goes on the targets, one drive after the other. */
 export function FitStation({ moveId, view }: { moveId: string; view: FitView }) {
   const { pairs } = view
+  // One for all pairs: what one has asked for is there before the next can ask.
+  const acting = useAct()
   const open = pairs.findIndex((p) => !p.locked)
   const [shown, setShown] = useState(Math.max(0, open))
   const tabs = (
@@ -88,6 +90,7 @@ export function FitStation({ moveId, view }: { moveId: string; view: FitView }) 
       moveId={moveId}
       pair={pairs[shown]}
       view={view}
+      acting={acting}
       tabs={tabs}
       onLocked={further < 0 ? undefined : () => setShown(further)}
     />
@@ -98,14 +101,15 @@ interface FitOfPairProps {
   readonly moveId: string
   readonly pair: FitPair
   readonly view: FitView
+  readonly acting: ReturnType<typeof useAct>
   readonly tabs: ReactNode
   /** Goes on to the next drive that is not locked; absent when this is the last one. */
   readonly onLocked?: () => void
 }
 
 /** Solved in the browser at each change, and once more by the server when locked. */
-function FitOfPair({ moveId, pair, view, tabs, onLocked }: FitOfPairProps) {
-  const { act, go, busy } = useAct()
+function FitOfPair({ moveId, pair, view, acting, tabs, onLocked }: FitOfPairProps) {
+  const { act, go, busy } = acting
   const { lockFit, unlockFit, takeTarget, readDrives } = useActions()
   const { sourceSurvey, targetSurvey, locked, earlier } = pair
   const history = useHistory<FitWish>(() => locked?.wish ?? earlier[0]?.wish ?? defaultWish(sourceSurvey))
