@@ -58,4 +58,24 @@ describe('a drive of the bench', () => {
     await expect(device.read(100 * 512, new Uint8Array(2048))).rejects.toMatchObject({ sectors: [101, 102] })
     await close()
   })
+
+  it('that stores wrongly takes every write, and gives back another bit in those sectors alone', async () => {
+    const drive = {
+      ...common,
+      file: path.join(folder, 'disk.img'),
+      isImage: false,
+      misstores: [
+        { firstLba: 7, count: 2 },
+        { firstLba: 12, count: 1 },
+      ],
+    }
+    const { device, close } = await openDrive(drive, { writable: true })
+    // Begins inside the first run and ends before the second.
+    await device.write(8 * 512, new Uint8Array(4 * 512).fill(6))
+    const bytes = new Uint8Array(6 * 512)
+    await device.read(7 * 512, bytes)
+    await close()
+    const wrong = Array.from(bytes.entries()).filter(([at, byte]) => byte !== (at >= 512 && at < 5 * 512 ? 6 : 0))
+    expect(wrong).toEqual([[512, 7]])
+  })
 })

@@ -1,5 +1,5 @@
 import type { BlockDevice } from '@/core/block/device'
-import { FaultyDevice, type LostRun } from '@/core/block/faulty'
+import { FaultyDevice, type LostRun, MisstoringDevice } from '@/core/block/faulty'
 import { CoreError } from '@/core/errors'
 import { openHostImage } from '@/host/images'
 import { SparseFileDevice } from './sparse-file'
@@ -14,6 +14,8 @@ export interface DriveBytes {
   readonly physicalSectorSize: number
   /** Where the drive no longer reads. */
   readonly unreadable: readonly LostRun[]
+  /** Where it stores something else than was written. */
+  readonly misstores?: readonly LostRun[]
 }
 
 export interface OpenDrive {
@@ -26,7 +28,7 @@ export interface OpenDrive {
  * only there a sector has its place beforehand. Rejects with CoreError.
  */
 export async function openDrive(drive: DriveBytes, { writable }: { writable: boolean }): Promise<OpenDrive> {
-  const { file, isImage, logicalSectorSize, physicalSectorSize, unreadable } = drive
+  const { file, isImage, logicalSectorSize, physicalSectorSize, unreadable, misstores = [] } = drive
   if (isImage) {
     const image = await openHostImage(file, { sectorSize: logicalSectorSize })
     if (!writable) return { device: image.device, close: () => image.close() }
@@ -36,6 +38,7 @@ export async function openDrive(drive: DriveBytes, { writable }: { writable: boo
       throw new CoreError(`Only a raw image can be written to, and this one is ${name}. Nothing was written.`)
   }
   const opened = await SparseFileDevice.open(file, { writable, logicalSectorSize, physicalSectorSize })
-  const device = unreadable.length > 0 ? new FaultyDevice(opened, unreadable) : opened
+  const reading = unreadable.length > 0 ? new FaultyDevice(opened, unreadable) : opened
+  const device = misstores.length > 0 ? new MisstoringDevice(reading, misstores) : reading
   return { device, close: () => opened.close() }
 }

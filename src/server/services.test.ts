@@ -290,6 +290,7 @@ describe('a copy that a stopped server left behind', () => {
       summary: null,
       choices: null,
       goesOn: false,
+      unequal: false,
     }
     await CopyRow.create({ id: 'left', status: 'running', ...row })
     // What is remembered of this process is that it has looked already: look as a new one would.

@@ -24,6 +24,7 @@ function drive(id: string, model: string, serial: string, gigabytes: number, res
     encrypted: false,
     purpose: 'customer',
     unreadable: [],
+    misstores: [],
     file: `${id}.img`,
     image: null,
     place: { kind: 'table' },

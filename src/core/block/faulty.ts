@@ -1,7 +1,7 @@
 import { type BlockDevice, checkRange, type Extent, UnreadableSectors } from './device'
 import { unionExtents } from './extents'
 
-/** Sectors that the medium no longer gives: a run of them. */
+/** Sectors with a fault of the medium: a run of them. */
 export interface LostRun {
   readonly firstLba: number
   readonly count: number
@@ -60,5 +60,48 @@ export class FaultyDevice implements BlockDevice {
       return found
     }
     return [...this.lost].filter((sector) => sector >= first && sector < end).sort((a, b) => a - b)
+  }
+}
+
+/** A device that takes every write and stores some of its sectors with a bit turned over, telling nobody. */
+export class MisstoringDevice implements BlockDevice {
+  readonly size: number
+  readonly logicalSectorSize: 512 | 4096
+  readonly physicalSectorSize: number
+  readonly mapped?: (offset: number, length: number) => Promise<readonly Extent[]>
+  readonly discard?: (offset: number, length: number) => Promise<void>
+
+  constructor(
+    private readonly base: BlockDevice,
+    private readonly runs: readonly LostRun[],
+  ) {
+    this.size = base.size
+    this.logicalSectorSize = base.logicalSectorSize
+    this.physicalSectorSize = base.physicalSectorSize
+    if (base.mapped) this.mapped = (offset, length) => base.mapped!(offset, length)
+    if (base.discard) this.discard = (offset, length) => base.discard!(offset, length)
+  }
+
+  read(offset: number, into: Uint8Array): Promise<void> {
+    return this.base.read(offset, into)
+  }
+
+  async write(offset: number, from: Uint8Array): Promise<void> {
+    const sector = this.logicalSectorSize
+    const hit = this.runs.filter(
+      (run) => run.firstLba * sector < offset + from.length && (run.firstLba + run.count) * sector > offset,
+    )
+    if (hit.length === 0) return this.base.write(offset, from)
+    const stored = from.slice()
+    for (const { firstLba, count } of hit) {
+      for (let at = firstLba * sector - offset; at < (firstLba + count) * sector - offset; at += sector) {
+        if (at >= 0 && at < stored.length) stored[at] ^= 1
+      }
+    }
+    await this.base.write(offset, stored)
+  }
+
+  flush(): Promise<void> {
+    return this.base.flush()
   }
 }

@@ -19,6 +19,11 @@ export type Berth = Extract<Place, { kind: 'slot' | 'bay' }>
 
 export const DRIVE_KINDS = ['SSD', 'hard disk', 'NVMe SSD', 'blade SSD'] as const
 
+/** Runs of sectors with a fault of the medium. */
+export const FaultsSchema = z
+  .array(z.object({ firstLba: z.number().int().nonnegative(), count: z.number().int().positive() }))
+  .max(10_000)
+
 export const DriveSchema = z.object({
   id,
   /** Maker and model, as printed: `Corvina S5`. */
@@ -44,10 +49,9 @@ export const DriveSchema = z.object({
   /** What it reports of its health; absent where it reports nothing. */
   health: HealthSchema.optional(),
   /** Where it no longer reads. */
-  unreadable: z
-    .array(z.object({ firstLba: z.number().int().nonnegative(), count: z.number().int().positive() }))
-    .max(10_000)
-    .default([]),
+  unreadable: FaultsSchema.default([]),
+  /** Where it stores something else than was written, and tells nobody. */
+  misstores: FaultsSchema.default([]),
   /** Name of the file with its bytes in the drives folder; null for a drive that is only described. */
   file: z
     .string()

@@ -1,4 +1,5 @@
 import type { Body, Opening, Protocol, Slot } from './bodies'
+import type { Drive } from './drive'
 import type { LinkId } from './links'
 
 // Slots and bodies as a form has them: one flat record each, whatever form is chosen.
@@ -84,4 +85,18 @@ export function bodyFields(body: Body): BodyFields {
 export function bodyOf({ form, size, key, family }: BodyFields): Body {
   if (form === 'M.2') return { form, size: size as Extract<Body, { form: 'M.2' }>['size'], key }
   return form === 'blade' ? { form, family } : { form }
+}
+
+/** Runs of sectors as one line of text: "2048, 4096+8", a first sector with how many there are. */
+export function faultsText(runs: Drive['unreadable']): string {
+  return runs.map(({ firstLba, count }) => (count === 1 ? `${firstLba}` : `${firstLba}+${count}`)).join(', ')
+}
+
+/** The runs of sectors that such a line names, or undefined where it names none. */
+export function parseFaults(text: string): Drive['unreadable'] | undefined {
+  const parts = text.split(',').map((part) => part.trim())
+  if (parts.length === 1 && parts[0] === '') return []
+  const runs = parts.map((part) => /^(\d{1,15})(?:\s*\+\s*(\d{1,9}))?$/.exec(part))
+  if (runs.some((run) => !run || run[2] === '0')) return undefined
+  return runs.map((run) => ({ firstLba: Number(run![1]), count: Number(run![2] ?? 1) }))
 }

@@ -24,6 +24,7 @@ export function drive(id: string, rest: Partial<Drive> = {}): Drive {
     encrypted: false,
     purpose: 'customer',
     unreadable: [],
+    misstores: [],
     file: `${id}.img`,
     image: null,
     place: { kind: 'table' },

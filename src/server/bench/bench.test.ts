@@ -261,6 +261,7 @@ describe('plans of the scenario', () => {
       summary: null,
       choices: null,
       goesOn: false,
+      unequal: false,
     }
     for (const [i, share] of [0.8, 0.9].entries())
       await CopyRow.create({ ...row, id: `past-${i}`, status: 'done', share })

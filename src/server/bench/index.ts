@@ -97,8 +97,8 @@ export async function placeDrive(id: string, place: Place, shelf?: Drive['shelf'
 
 /** How a drive is opened. Throws Refusal for one that is only described. */
 export function driveBytes(drive: Drive): DriveBytes {
-  const { logicalSectorSize, physicalSectorSize, unreadable } = drive
-  const common = { logicalSectorSize, physicalSectorSize, unreadable }
+  const { logicalSectorSize, physicalSectorSize, unreadable, misstores } = drive
+  const common = { logicalSectorSize, physicalSectorSize, unreadable, misstores }
   if (drive.image !== null) return { ...common, file: path.join(imagesFolder(), drive.image), isImage: true }
   if (!drive.file) throw new Refusal(`The ${driveName(drive)} is only described here; there are no bytes to read.`)
   return { ...common, file: path.join(drivesFolder(), drive.file), isImage: false }

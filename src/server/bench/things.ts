@@ -2,12 +2,13 @@ import { rm } from 'node:fs/promises'
 import path from 'node:path'
 import { z } from 'zod'
 import { type DRIVE_MODELS } from '@/bench/catalogue'
+import { groupDigits } from '@/core/bytes/size'
 import { HealthSchema } from '@/core/health/health'
 import { legsOf } from '@/core/route/types'
 import { type Accessory, AccessorySchema, baysOf } from '@/core/things/accessory'
 import { BodySchema, ProtocolSchema, type Slot, whyNotInto } from '@/core/things/bodies'
 import { type Computer, ComputerSchema } from '@/core/things/computer'
-import { type Drive, driveName, DriveSchema } from '@/core/things/drive'
+import { type Drive, driveName, DriveSchema, FaultsSchema } from '@/core/things/drive'
 import { activeBench, benchState, changeComputer, computerById, driveById } from '.'
 import { running } from '../copy/current'
 import { database } from '../database'
@@ -114,6 +115,7 @@ export async function addDrive(input: unknown): Promise<string> {
     encrypted: false,
     purpose,
     unreadable: [],
+    misstores: [],
     file: `${id}.img`,
     image: null,
     place: { kind: 'table' },
@@ -137,6 +139,8 @@ export const DriveChangeSchema = z.object({
   requestSeconds: DriveSchema.shape.requestSeconds,
   purpose: z.enum(['customer', 'transfer']),
   health: HealthSchema.optional(),
+  unreadable: FaultsSchema,
+  misstores: FaultsSchema,
 })
 
 export async function changeDrive(input: unknown): Promise<void> {
@@ -145,6 +149,12 @@ export async function changeDrive(input: unknown): Promise<void> {
   if ([...running().values()].some((c) => c.drives.includes(drive.id)))
     throw new Refusal(`The ${driveName(drive)} is being copied; its description stays until that ends.`)
   await refuseSerial(changes.serial, drive.id)
+  const sectors = drive.sizeBytes / drive.logicalSectorSize
+  for (const { firstLba, count } of [...changes.unreadable, ...changes.misstores])
+    if (firstLba + count > sectors)
+      throw new Refusal(
+        `Sector ${groupDigits(firstLba + count - 1)} lies behind the end of the drive, which has ${groupDigits(sectors)}.`,
+      )
   const data: Drive = { ...drive, ...changes }
   const { place } = data
   const bench = await benchState()

@@ -318,8 +318,9 @@ try {
   if (error instanceof StoppedByPerson) send({ type: 'stopped' })
   else if (error instanceof DeviceGone || error instanceof HostFull) {
     send({ type: 'failed', message: error.message, goesOn: !order.live })
-  } else if (error instanceof CoreError) send({ type: 'failed', message: error.message, goesOn: goesOn(error) })
-  else {
+  } else if (error instanceof CoreError) {
+    send({ type: 'failed', message: error.message, goesOn: goesOn(error), unequal: error instanceof CheckFailed })
+  } else {
     log.error(error)
     send({
       type: 'failed',

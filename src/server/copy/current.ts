@@ -25,6 +25,8 @@ export interface CopyView {
   readonly choices: CopyChoices
   /** What is on its target can be gone on with. */
   readonly goesOn: boolean
+  /** It failed since its target does not give back what was written. */
+  readonly unequal: boolean
 }
 
 /** A copy whose worker is at work. */
@@ -62,9 +64,9 @@ export async function latestCopy(moveId: string, leg?: number): Promise<CopyView
   })
   if (!row) return undefined
   const live = running().get(moveId)
-  const { id, leg: ofLeg, status, startedAt, endedAt, message, progress, summary, goesOn } = row
+  const { id, leg: ofLeg, status, startedAt, endedAt, message, progress, summary, goesOn, unequal } = row
   const choices = row.choices ?? USUAL_CHOICES
-  const view = { id, leg: ofLeg, status, startedAt, endedAt, message, progress, summary, choices, goesOn }
+  const view = { id, leg: ofLeg, status, startedAt, endedAt, message, progress, summary, choices, goesOn, unequal }
   return live?.id === id ? { ...view, status: live.status, progress: live.progress } : view
 }
 

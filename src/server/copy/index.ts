@@ -70,6 +70,7 @@ export async function startCopy(moveId: string, input: unknown): Promise<void> {
     summary: null,
     choices,
     goesOn: false,
+    unequal: false,
   })
   const which = leg.of > 1 ? `leg ${leg.index + 1} of ${leg.of}` : 'copy'
   await note(

@@ -104,7 +104,10 @@ export async function launch(move: Move, leg: LegNow, order: CopyOrder): Promise
         await note(moveId, `copy failed: ${message.message}`, 'bad')
         if (order.task.kind === 'retry') await keepDone(copy, release)
         else if (message.goesOn) await end('interrupted', message.message, null, true)
-        else await end('failed', message.message, null)
+        else {
+          await CopyRow.update({ unequal: message.unequal ?? false }, { where: { id } })
+          await end('failed', message.message, null)
+        }
     }
   }
   worker.on('message', (message: FromWorker) => {

@@ -62,5 +62,5 @@ export type FromWorker =
   | { readonly type: 'done'; readonly summary: CopySummary }
   | { readonly type: 'retried'; readonly wonBytes: number; readonly lost: Lost[]; readonly targetFingerprint: string }
   | { readonly type: 'stopped' }
-  /** `goesOn`: what is on the target can be gone on with. */
-  | { readonly type: 'failed'; readonly message: string; readonly goesOn: boolean }
+  /** `goesOn`: what is on the target can be gone on with. `unequal`: it did not read back equal. */
+  | { readonly type: 'failed'; readonly message: string; readonly goesOn: boolean; readonly unequal?: boolean }

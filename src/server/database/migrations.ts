@@ -103,6 +103,15 @@ export const MIGRATIONS: InputMigrations<QueryInterface> = [
       await context.removeColumn('copies', 'goesOn')
     },
   },
+  {
+    name: '0005-copies-that-read-back-unequal',
+    async up({ context }) {
+      await context.addColumn('copies', 'unequal', { type: DataTypes.BOOLEAN, allowNull: false, defaultValue: false })
+    },
+    async down({ context }) {
+      await context.removeColumn('copies', 'unequal')
+    },
+  },
 ]
 
 /** The bench that the things of the first version are on. */

@@ -80,6 +80,8 @@ export class CopyRow extends Row<CopyRow> {
   declare choices: CopyChoices | null
   /** What is on its target can be gone on with. */
   declare goesOn: boolean
+  /** It failed since its target does not give back what was written. */
+  declare unequal: boolean
 }
 
 export class LogRow extends Row<LogRow> {
@@ -145,6 +147,7 @@ export function defineModels(sequelize: Sequelize): void {
       summary: jsonColumn('summary', CopySummarySchema) as never,
       choices: jsonColumn('choices', CopyChoicesSchema) as never,
       goesOn: { type: DataTypes.BOOLEAN, allowNull: false, defaultValue: false },
+      unequal: { type: DataTypes.BOOLEAN, allowNull: false, defaultValue: false },
     },
     options('copies'),
   )

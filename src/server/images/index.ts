@@ -143,6 +143,7 @@ export async function putOnBench(input: unknown): Promise<string> {
       encrypted: false,
       purpose: 'customer',
       unreadable: [],
+      misstores: [],
       file: null,
       image: name,
       place: { kind: 'table' },

@@ -7,7 +7,7 @@ import { parseCapacity } from '@/core/things/capacity'
 import type { Health } from '@/core/health/health'
 import { M2_SIZES } from '@/core/things/bodies'
 import { DRIVE_KINDS, type Drive, driveName } from '@/core/things/drive'
-import { type BodyFields, bodyFields, bodyOf } from '@/core/things/fields'
+import { type BodyFields, bodyFields, bodyOf, faultsText, parseFaults } from '@/core/things/fields'
 import { useActions } from '@/ui/frame/actions'
 import { Dialog } from '@/ui/shared/dialog'
 import { ChoiceField, TextField, TickField } from '@/ui/shared/field'
@@ -135,6 +135,8 @@ interface DriveFields {
   requestMs: number
   transfer: boolean
   health: Record<keyof Health, string>
+  unreadable: string
+  misstores: string
 }
 
 const HEALTH_NAMES: readonly [keyof Health, string][] = [
@@ -151,6 +153,7 @@ const HEALTH_NAMES: readonly [keyof Health, string][] = [
 export function DriveDialog({ drive, onClose }: { drive: Drive; onClose: () => void }) {
   const { bench } = useActions()
   const { save, busy, problem } = useSaving(onClose)
+  const [wrong, setWrong] = useState<string>()
   const { control, register, handleSubmit } = useForm<DriveFields>({
     defaultValues: {
       model: drive.model,
@@ -165,11 +168,16 @@ export function DriveDialog({ drive, onClose }: { drive: Drive; onClose: () => v
       health: Object.fromEntries(
         HEALTH_NAMES.map(([k]) => [k, drive.health?.[k]?.toString() ?? '']),
       ) as DriveFields['health'],
+      unreadable: faultsText(drive.unreadable),
+      misstores: faultsText(drive.misstores),
     },
   })
   const form = useWatch({ control, name: 'body.form' })
-  const send = handleSubmit((f) =>
-    save(() =>
+  const send = handleSubmit((f) => {
+    setWrong(undefined)
+    const [unreadable, misstores] = [parseFaults(f.unreadable), parseFaults(f.misstores)]
+    if (!unreadable || !misstores) return setWrong('The sectors are no list. Write them as "2048, 4096+8".')
+    return save(() =>
       bench.changeDrive({
         id: drive.id,
         model: f.model,
@@ -182,9 +190,11 @@ export function DriveDialog({ drive, onClose }: { drive: Drive; onClose: () => v
         requestSeconds: f.requestMs / 1000,
         purpose: f.transfer ? 'transfer' : 'customer',
         health: healthOf(f.health, drive.health),
+        unreadable,
+        misstores,
       }),
-    ),
-  )
+    )
+  })
   const number = { valueAsNumber: true }
   return (
     <Dialog
@@ -194,7 +204,7 @@ export function DriveDialog({ drive, onClose }: { drive: Drive; onClose: () => v
       action="Keep this"
       onAct={() => void send()}
       busy={busy}
-      problem={problem}
+      problem={wrong ?? problem}
     >
       <div className="grid gap-3 sm:grid-cols-3">
         <TextField label="Maker and model" {...register('model')} />
@@ -249,6 +259,14 @@ export function DriveDialog({ drive, onClose }: { drive: Drive; onClose: () => v
           <TextField key={key} label={name} type="number" {...register(`health.${key}`)} />
         ))}
       </div>
+      <h3 className="caption mt-4 mb-2">Faults of its medium</h3>
+      <div className="grid gap-3 sm:grid-cols-2">
+        <TextField label="Sectors it does not read" {...register('unreadable')} />
+        <TextField label="Sectors it stores wrongly" {...register('misstores')} />
+      </div>
+      <p className="mt-1 text-[13px] text-ink-soft">
+        The stand-in drive behaves so; nothing in the copy knows. First sectors with how many: 2048, 4096+8.
+      </p>
     </Dialog>
   )
 }

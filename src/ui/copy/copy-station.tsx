@@ -28,6 +28,7 @@ interface CopyView {
     readonly summary: CopySummary | null
     readonly choices: CopyChoices
     readonly goesOn: boolean
+    readonly unequal: boolean
   }
   /** Copies of other moves that run at the same time. */
   readonly others: readonly { readonly moveId: string; readonly title: string; readonly words: string }[]
@@ -78,7 +79,7 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }
               Stop
             </Button>
           </>
-        ) : copy.goesOn ? (
+        ) : copy.goesOn || copy.unequal ? (
           <Button onClick={() => go(`/moves/${moveId}/ready`)} disabled={busy}>
             Start it over
           </Button>
@@ -146,6 +147,13 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }
             onAct={() => command('go-on')}
             disabled={busy}
             hint="From the last piece that is sure; the target is looked at first."
+          />
+        ) : copy.unequal ? (
+          <NextAction
+            label="Choose another target"
+            onAct={() => go(`/moves/${moveId}/fit`)}
+            disabled={busy}
+            hint="In Fit, where it is tried on the other drives of the bench."
           />
         ) : (
           <NextAction
@@ -281,6 +289,11 @@ function wordsOf(view: CopyView, progress: CopyProgress | null): { heading: stri
           : 'Nothing can start from the target until it has been copied to again.',
       }
     case 'failed':
+      if (copy.unequal)
+        return {
+          heading: 'The new drive does not give back what was written',
+          reason: `The ${view.source.name} is as it was. Take another drive as the target; this one cannot be trusted.`,
+        }
       return {
         heading: 'The copy failed',
         reason: 'The source is as it was. The target is not to be used until it has been copied to again.',
