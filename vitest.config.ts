@@ -1,3 +1,4 @@
+import { availableParallelism } from 'node:os'
 import { fileURLToPath } from 'node:url'
 import { defineConfig } from 'vitest/config'
 
@@ -9,6 +10,8 @@ export default defineConfig({
         extends: true,
         test: {
           name: 'unit',
+          // Each file has its own world, so that every core can take one.
+          maxWorkers: availableParallelism(),
           env: { IMBARCO_LOG: 'silent' },
           include: ['src/**/*.test.ts', 'src/**/*.test.tsx', 'tests/*.test.ts'],
           testTimeout: 150_000,

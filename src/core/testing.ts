@@ -12,7 +12,9 @@ export async function collect<T>(items: AsyncIterable<T> | Iterable<T>): Promise
 
 /** Bytes that differ from place to place and from seed to seed. */
 export function pattern(length: number, seed = 0): Uint8Array {
-  return Uint8Array.from({ length }, (_, i) => (i * 31 + seed * 17 + (i >> 8)) & 0xff)
+  const bytes = new Uint8Array(length)
+  for (let i = 0; i < length; i++) bytes[i] = i * 31 + seed * 17 + (i >> 8)
+  return bytes
 }
 
 export function utf8(text: string): Uint8Array {

@@ -73,7 +73,7 @@ describe('what is copied', () => {
 
   it('writes zeros over what a page file would have been on a drive that cannot forget', async () => {
     const inner = new MemoryDevice(SIZE)
-    for (let at = 0; at < SIZE; at += MIB) await inner.write(at, pattern(MIB, at / MIB))
+    for (let at = 0; at < SIZE; at += MIB) await inner.write(at, pattern(65536, at / MIB))
     const { read, write, flush } = inner
     const old: BlockDevice = {
       size: SIZE,
