@@ -14,6 +14,7 @@ import { AccessorySchema } from '@/core/things/accessory'
 import { serve } from '../tests/browser/support/serve'
 import { benchCopies } from './bench-copy'
 import { benchConvert, benchSurvey } from './bench-images'
+import { benchServer } from './bench-server'
 
 const median = (values: readonly number[]) => [...values].sort((a, b) => a - b)[Math.floor(values.length / 2)]
 
@@ -34,6 +35,7 @@ const PARTS: Record<string, () => void | Promise<void>> = {
   survey: () => benchSurvey(folder, line),
   convert: () => benchConvert(folder, line),
   pages: benchPages,
+  server: () => benchServer(folder, line),
 }
 
 try {

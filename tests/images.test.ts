@@ -31,6 +31,7 @@ import {
   METADATA_ENTRY,
 } from '@/core/image/vhdx-layout'
 import { crc32c } from '@/core/bytes/crc32'
+import { noise } from '@/bench/random'
 import { pattern } from '@/core/testing'
 import { convertFile } from '@/host/convert'
 import { openHostImage } from '@/host/images'
@@ -54,6 +55,44 @@ beforeAll(() => {
   ])
 })
 afterAll(() => rmSync(folder, { recursive: true, force: true }))
+
+/** How often each host cluster of a QCOW2 is used, as the image says. */
+function usesOf(file: string): number[] {
+  const bytes = readFileSync(file)
+  const view = new DataView(bytes.buffer, bytes.byteOffset)
+  const block = Number(view.getBigUint64(Number(view.getBigUint64(48))))
+  return Array.from({ length: bytes.length / 65536 }, (_, i) => view.getUint16(block + i * 2))
+}
+
+/** The same, counted by following its tables as the published layout says. */
+function countedUses(file: string): number[] {
+  const bytes = readFileSync(file)
+  const view = new DataView(bytes.buffer, bytes.byteOffset)
+  const uses = Array.from({ length: bytes.length / 65536 }, () => 0)
+  const entryAt = (at: number, i: number) => view.getBigUint64(at + i * 8)
+  const offset = (entry: bigint) => Number(entry & 0x00fffffffffffe00n)
+  const use = (at: number) => uses[Math.floor(at / 65536)]++
+  const root = Number(view.getBigUint64(48))
+  const l1 = Number(view.getBigUint64(40))
+  for (const at of [0, root, Number(view.getBigUint64(root)), l1]) use(at)
+  for (let i = 0; i < view.getUint32(36); i++) {
+    const l2 = offset(entryAt(l1, i))
+    if (l2 === 0) continue
+    use(l2)
+    for (let j = 0; j < 8192; j++) {
+      const entry = entryAt(l2, j)
+      if ((entry & (1n << 62n)) === 0n) {
+        if (offset(entry) > 0) use(offset(entry))
+        continue
+      }
+      const start = Number(entry & ((1n << 54n) - 1n))
+      const sectors = Number((entry >> 54n) & 0xffn)
+      const end = (Math.floor(start / 512) + sectors) * 512
+      for (let at = Math.floor(start / 65536); at <= Math.floor(end / 65536); at++) uses[at]++
+    }
+  }
+  return uses
+}
 
 let uuid = 0
 const options = {
@@ -100,7 +139,7 @@ describe('an image that was written', () => {
     if (to === 'raw') return expect(shaOfFile(made)).toBe(shaOfFile(source))
     if (to !== 'vhd-fixed') expect(result.fileBytes).toBeLessThan(14 * MIB)
     // The reader shares no code with Imbarco.
-    const type = to === 'qcow2' ? 'qcow' : to === 'vhdx' ? 'vhdx' : 'vhd'
+    const type = to.startsWith('qcow2') ? 'qcow' : to === 'vhdx' ? 'vhdx' : 'vhd'
     expect(diskDigest(made, type)).toBe(shaOfFile(source))
     expect(execFileSync('7zz', ['t', `-t${type}`, made], { encoding: 'utf8' })).toMatch(/Everything is Ok/)
   })
@@ -121,6 +160,25 @@ describe('an image that was written', () => {
     const made = fresh(to)
     expect((await convert(odd, made, to)).virtualBytes).toBe(5 * MIB + 512 * 7)
     await same(odd, made)
+  })
+
+  it('as QCOW2 packs what gets shorter, keeps what does not as it is, and says how often each cluster is used', async () => {
+    // Clusters that pack to next to nothing, to some kilobytes, and not at all, in turns and runs of them.
+    const parts = Array.from({ length: 90 }, (_, i): [number, Uint8Array] => {
+      const text = new Uint8Array(65536).fill(32 + i)
+      const half = new Uint8Array(65536)
+      half.set(noise(9000 + i * 40, i + 1))
+      return [(i + Math.floor(i / 5)) * 65536, [text, half, noise(65536, i + 1)][i % 7 < 3 ? i % 3 : (i + 1) % 2]]
+    })
+    const mixed = sparseFile(at('mixed.img'), 16 * MIB, parts)
+    const made = fresh('qcow2')
+    const plain = fresh('qcow2')
+    await convert(mixed, made, 'qcow2-packed')
+    await convert(mixed, plain, 'qcow2')
+    await same(mixed, made)
+    expect(diskDigest(made, 'qcow')).toBe(shaOfFile(mixed))
+    expect(statSync(made).size).toBeLessThan(statSync(plain).size / 2)
+    expect(usesOf(made)).toEqual(countedUses(made))
   })
 
   it('appears only when it is whole, and never takes the place of another file', async () => {

@@ -4,7 +4,7 @@ import { type ImageSink, packingOf, type TargetKind, TARGETS, type WriterOptions
 import { convertDevice, type ConvertProgress, convertStream } from '@/core/image/convert'
 import { createWhole, HostFile } from './files'
 import { openHostImage } from './images'
-import { unpackFile } from './packed'
+import { packCluster, unpackFile } from './packed'
 
 export interface ConvertFileOptions {
   readonly to: TargetKind
@@ -41,7 +41,13 @@ async function convertImage(input: string, sink: ImageSink, options: ConvertFile
   const image = await openHostImage(input, { sectorSize, within })
   try {
     const { device } = image
-    const writerOptions: WriterOptions = { virtualBytes: device.size, sectorSize: device.logicalSectorSize, time, guid }
+    const writerOptions: WriterOptions = {
+      virtualBytes: device.size,
+      sectorSize: device.logicalSectorSize,
+      time,
+      guid,
+      pack: packCluster,
+    }
     await convertDevice(device, TARGETS[to].writer(sink, writerOptions), { signal, onProgress })
     if (await image.changed())
       throw new CoreError('The image was changed while it was read, so nothing was made of it.')
@@ -57,7 +63,7 @@ async function convertPacked(
   sink: ImageSink,
   { to, sectorSize = 512, time, guid, signal, onProgress }: ConvertFileOptions,
 ): Promise<number> {
-  const writer = TARGETS[to].writer(sink, { sectorSize, time, guid })
+  const writer = TARGETS[to].writer(sink, { sectorSize, time, guid, pack: packCluster })
   return convertStream(unpackFile(input, packing), writer, {
     sectorSize,
     signal,

@@ -7,6 +7,7 @@ import { type TargetKind, TARGETS } from '@/core/image'
 import { convertDevice, type ConvertProgress } from '@/core/image/convert'
 import { createWhole } from './files'
 import { openHostImage } from './images'
+import { packCluster } from './packed'
 
 const PIECE = 4 * 1024 * 1024
 
@@ -43,7 +44,7 @@ export async function writeImage(
   output: string,
   { to, overwrite, signal, time, guid, onProgress }: WriteImageOptions,
 ): Promise<WrittenImage> {
-  const writing = { virtualBytes: device.size, sectorSize: device.logicalSectorSize, time, guid }
+  const writing = { virtualBytes: device.size, sectorSize: device.logicalSectorSize, time, guid, pack: packCluster }
   await createWhole(
     output,
     (sink) => convertDevice(device, TARGETS[to].writer(sink, writing), { extents: extents(), signal, onProgress }),

@@ -78,6 +78,8 @@ export interface WriterOptions {
   readonly time: number
   /** A new GUID for each call. */
   readonly guid: () => string
+  /** Packs by deflate, as short as it gets, with a window of 4 KiB and no header. Several may run at once. */
+  readonly pack?: (bytes: Uint8Array) => Promise<Uint8Array>
 }
 
 /** A range of an image file as new bytes. Throws BadStructure where the file ends before. */

@@ -1,103 +1,103 @@
 import { isZero } from '../block/device'
-import { viewOf } from '../bytes/struct'
+import { CoreError } from '../errors'
 import { gather } from './gather'
-import type { ImageSink, ImageWriter } from './port'
-import { ENTRY_COPIED, HEADER, MAGIC } from './qcow2-layout'
+import type { ImageSink, ImageWriter, WriterOptions } from './port'
+import { CLUSTER, Qcow2File } from './qcow2-file'
+import { ENTRY_COMPRESSED, ENTRY_COPIED } from './qcow2-layout'
 
-const CLUSTER_BITS = 16
-const CLUSTER = 2 ** CLUSTER_BITS
-const PER_TABLE = CLUSTER / 8
-const PER_REFCOUNT_BLOCK = CLUSTER / 2
+/** A QCOW2 with clusters of 64 KiB that follow each other as they come, none packed. */
+export function qcow2Writer(sink: ImageSink): ImageWriter {
+  const file = new Qcow2File(sink)
+  let current: { cluster: number; at: number } | undefined
+  return {
+    async write(offset, from) {
+      const out = gather(sink, from)
+      for (const { cluster, within, start, end } of inClusters(offset, from.length)) {
+        const known = current?.cluster === cluster
+        if (!known && isZero(from.subarray(start, end))) continue
+        if (!known) {
+          current = { cluster, at: file.take() }
+          await file.enter(cluster, BigInt(current.at) | ENTRY_COPIED)
+        }
+        await out.put(current!.at + within, start, end)
+      }
+      await out.send()
+    },
+    finish: (virtualBytes) => file.finish(virtualBytes),
+  }
+}
+
+/** Clusters that are being packed at once: enough for every core to have one and another one waiting. */
+const PACKED_AT_ONCE = 16
+const SECTOR = 512
 
 /**
- * A QCOW2 of version 3 with clusters of 64 KiB, none packed. Clusters follow each other as they come; a table of
- * the second level is written as soon as the disk has passed it, so that only one is held in memory. The first
- * table and the counts of uses come last.
+ * A QCOW2 with each cluster packed by deflate where that makes it shorter, packed ones close behind each other.
+ * Several are packed at a time, by `options.pack`; they are placed in their order. Throws CoreError without it.
  */
-export function qcow2Writer(sink: ImageSink): ImageWriter {
-  let next = 1
-  const l1: number[] = []
-  let table: { index: number; bytes: Uint8Array } | undefined
-  let current: { cluster: number; at: number } | undefined
+export function packedQcow2Writer(sink: ImageSink, { pack }: WriterOptions): ImageWriter {
+  if (!pack) throw new CoreError('Packing needs a program that packs, and there is none here.')
+  const file = new Qcow2File(sink)
+  const waiting: { cluster: number; plain: Uint8Array; packed: Promise<Uint8Array> }[] = []
+  let current: { cluster: number; plain: Uint8Array } | undefined
+  /** Where the next packed cluster goes, and the end of the host cluster it begins in. */
+  let packedAt = 0
+  let packedEnd = 0
 
-  const closeTable = async () => {
-    if (!table) return
-    l1[table.index] = next++ * CLUSTER
-    await sink.write(l1[table.index], table.bytes)
-    table = undefined
+  const place = async () => {
+    const { cluster, plain, packed: packing } = waiting.shift()!
+    const packed = await packing
+    if (packed.length > CLUSTER - SECTOR) {
+      const at = file.take()
+      await file.enter(cluster, BigInt(at) | ENTRY_COPIED)
+      await sink.write(at, plain)
+      return
+    }
+    if (packedAt + packed.length > packedEnd && packedEnd !== file.end) packedAt = packedEnd = file.end
+    const startsNew = packedAt === packedEnd
+    if (!startsNew) file.share(packedAt)
+    if (packedAt + packed.length > packedEnd) packedEnd = file.take() + CLUSTER
+    const at = packedAt
+    packedAt += packed.length
+    const more = Math.floor((packedAt - 1) / SECTOR) - Math.floor(at / SECTOR)
+    await file.enter(cluster, ENTRY_COMPRESSED | (BigInt(more) << 54n) | BigInt(at))
+    await sink.write(at, packed)
   }
-  const place = async (cluster: number): Promise<number> => {
-    const index = Math.floor(cluster / PER_TABLE)
-    if (table?.index !== index) await closeTable()
-    table ??= { index, bytes: new Uint8Array(CLUSTER) }
-    const at = next++ * CLUSTER
-    viewOf(table.bytes).setBigUint64((cluster % PER_TABLE) * 8, BigInt(at) | ENTRY_COPIED)
-    current = { cluster, at }
-    return at
+  const send = async () => {
+    if (!current) return
+    const { cluster, plain } = current
+    current = undefined
+    if (isZero(plain)) return
+    const packed = pack(plain)
+    // A failure is met when its turn comes; this only keeps it from counting as unhandled until then.
+    packed.catch(() => undefined)
+    waiting.push({ cluster, plain, packed })
+    if (waiting.length >= PACKED_AT_ONCE) await place()
   }
 
   return {
     async write(offset, from) {
-      const out = gather(sink, from)
-      for (let at = 0; at < from.length;) {
-        const cluster = Math.floor((offset + at) / CLUSTER)
-        const within = offset + at - cluster * CLUSTER
-        const length = Math.min(from.length - at, CLUSTER - within)
-        const known = current?.cluster === cluster
-        if (known || !isZero(from.subarray(at, at + length))) {
-          const goal = (known ? current!.at : await place(cluster)) + within
-          await out.put(goal, at, at + length)
-        }
-        at += length
+      for (const { cluster, within, start, end } of inClusters(offset, from.length)) {
+        if (current?.cluster !== cluster) await send()
+        current ??= { cluster, plain: new Uint8Array(CLUSTER) }
+        current.plain.set(from.subarray(start, end), within)
       }
-      await out.send()
     },
     async finish(virtualBytes) {
-      await closeTable()
-      const tables = Math.max(1, Math.ceil(virtualBytes / CLUSTER / PER_TABLE))
-      const first = new Uint8Array(Math.ceil((tables * 8) / CLUSTER) * CLUSTER)
-      l1.forEach((at, i) => viewOf(first).setBigUint64(i * 8, BigInt(at) | ENTRY_COPIED))
-      const l1Offset = next * CLUSTER
-      next += first.length / CLUSTER
-      // The counts count the clusters that hold them too.
-      let blocks = 0
-      let roots = 0
-      for (;;) {
-        const all = next + blocks + roots
-        const wantedBlocks = Math.ceil(all / PER_REFCOUNT_BLOCK)
-        const wantedRoots = Math.ceil((wantedBlocks * 8) / CLUSTER)
-        if (wantedBlocks === blocks && wantedRoots === roots) break
-        blocks = wantedBlocks
-        roots = wantedRoots
-      }
-      const refcountOffset = next * CLUSTER
-      const blocksAt = next + roots
-      const all = next + roots + blocks
-      await sink.truncate(all * CLUSTER)
-      await sink.write(l1Offset, first)
-      const root = new Uint8Array(roots * CLUSTER)
-      for (let i = 0; i < blocks; i++) {
-        viewOf(root).setBigUint64(i * 8, BigInt((blocksAt + i) * CLUSTER))
-        const block = new Uint8Array(CLUSTER)
-        const used = Math.min(PER_REFCOUNT_BLOCK, all - i * PER_REFCOUNT_BLOCK)
-        for (let c = 0; c < used; c++) block[c * 2 + 1] = 1
-        await sink.write((blocksAt + i) * CLUSTER, block)
-      }
-      await sink.write(refcountOffset, root)
-      const header = new Uint8Array(CLUSTER)
-      HEADER.write(header, {
-        magic: MAGIC,
-        version: 3,
-        clusterBits: CLUSTER_BITS,
-        size: virtualBytes,
-        l1Size: tables,
-        l1Offset,
-        refcountOffset,
-        refcountClusters: roots,
-        refcountOrder: 4,
-        headerLength: 104,
-      })
-      await sink.write(0, header)
+      await send()
+      while (waiting.length > 0) await place()
+      await file.finish(virtualBytes)
     },
+  }
+}
+
+/** A range of the disk cluster by cluster, with the part of the range that each one has. */
+function* inClusters(offset: number, length: number) {
+  for (let start = 0; start < length;) {
+    const cluster = Math.floor((offset + start) / CLUSTER)
+    const within = offset + start - cluster * CLUSTER
+    const end = start + Math.min(length - start, CLUSTER - within)
+    yield { cluster, within, start, end }
+    start = end
   }
 }

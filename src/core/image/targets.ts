@@ -1,5 +1,5 @@
 import type { ImageSink, ImageWriter, WriterOptions } from './port'
-import { qcow2Writer } from './qcow2-write'
+import { packedQcow2Writer, qcow2Writer } from './qcow2-write'
 import { rawWriter } from './raw-write'
 import { dynamicVhdWriter, fixedVhdWriter } from './vhd-write'
 import { vhdxWriter } from './vhdx-write'
@@ -11,6 +11,7 @@ export const TARGETS = {
   'vhd-fixed': { name: 'VHD, fixed', extension: 'vhd', writer: fixedVhdWriter },
   vhdx: { name: 'VHDX', extension: 'vhdx', writer: vhdxWriter },
   qcow2: { name: 'QCOW2', extension: 'qcow2', writer: qcow2Writer },
+  'qcow2-packed': { name: 'QCOW2, packed', extension: 'qcow2', writer: packedQcow2Writer },
 } as const satisfies Record<
   string,
   { name: string; extension: string; writer: (sink: ImageSink, options: WriterOptions) => ImageWriter }

@@ -11,6 +11,7 @@ import { storedExtents, usedExtentsOf } from '@/core/image/used'
 import { convertFile } from '@/host/convert'
 import { createWhole } from '@/host/files'
 import { openHostImage } from '@/host/images'
+import { packCluster } from '@/host/packed'
 import { log } from '../log'
 import type { JobResult } from '@/core/image/views'
 import type { FromImageWorker, ImageOrder } from './messages'
@@ -32,7 +33,7 @@ function report(doneBytes: number, totalBytes: number): void {
 }
 
 const { signal } = abort
-const options = { signal, time: Date.now(), guid: randomUUID }
+const options = { signal, time: Date.now(), guid: randomUUID, pack: packCluster }
 
 async function work(): Promise<JobResult> {
   switch (order.kind) {

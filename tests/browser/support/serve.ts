@@ -15,7 +15,9 @@ export interface Served {
 }
 
 /** Makes a demo bench in a folder of its own and serves the built application on a free port. */
-export async function serve(options: { data?: string; port?: number } = {}): Promise<Served> {
+export async function serve(
+  options: { data?: string; port?: number; env?: Record<string, string> } = {},
+): Promise<Served> {
   const data = options.data ?? mkdtempSync(path.join(tmpdir(), 'imbarco-'))
   const port = options.port ?? (await freePort())
   const env = { ...process.env, IMBARCO_DATA: data, NODE_ENV: 'production' as const, NEXT_TELEMETRY_DISABLED: '1' }
@@ -27,7 +29,7 @@ export async function serve(options: { data?: string; port?: number } = {}): Pro
     process.execPath,
     ['node_modules/next/dist/bin/next', 'start', '-H', '127.0.0.1', '-p', String(port)],
     {
-      env,
+      env: { ...env, ...options.env },
       stdio: ['ignore', 'pipe', 'inherit'],
     },
   )

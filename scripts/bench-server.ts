@@ -1,0 +1,53 @@
+// What a copy does to the server it runs in: how long its event loop is held, and the memory it takes.
+import { readFileSync } from 'node:fs'
+import path from 'node:path'
+import { MIB } from '@/core/bytes/size'
+import { Page } from '../tests/browser/support/browser'
+import { serve } from '../tests/browser/support/serve'
+import { fromSurveyToReady, setPace, settle, startCopy, toSurvey } from '../tests/browser/support/steps'
+import type { Line } from './bench-images'
+
+const FIRST_MS = 1250
+
+interface Watched {
+  readonly at: number
+  readonly heldMs: number
+  readonly memoryBytes: number
+}
+
+/** Carries the ticket desk's copy out in the pages, as fast as it goes, and watches the server's process. */
+export async function benchServer(folder: string, line: Line): Promise<void> {
+  const file = path.join(folder, 'watched')
+  const watcher = new URL('./watch-server.mjs', import.meta.url).href
+  const served = await serve({ env: { NODE_OPTIONS: `--import=${watcher}`, IMBARCO_WATCH: file } })
+  const page = await Page.launch(served.url)
+  try {
+    await toSurvey(page)
+    await fromSurveyToReady(page)
+    await settle(page)
+    await setPace(page, /as fast as it goes/)
+    const idle = watched(file).at(-1)!.memoryBytes
+    const start = Date.now()
+    await startCopy(page)
+    await page.untilFinding(/reads back equal/, 120_000)
+    const during = watched(file).filter((w) => w.at >= start)
+    // The first second makes the page for the first time since the server was started.
+    const first = Math.max(...during.filter((w) => w.at < start + FIRST_MS).map((w) => w.heldMs))
+    const held = during.flatMap((w) => (w.at < start + FIRST_MS ? [] : [w.heldMs])).sort((a, b) => a - b)
+    const most = Math.max(...during.map((w) => w.memoryBytes))
+    line('the server while the ticket desk is copied: event loop held', `at most ${held.at(-1)!.toFixed(0)} ms`)
+    line('  in the middle of its quarter seconds', `${held[held.length >> 1].toFixed(0)} ms`)
+    line('  in its first second, the page made for the first time', `${first.toFixed(0)} ms`)
+    line('  memory above idle', `${((most - idle) / MIB).toFixed(0)} MiB`)
+  } finally {
+    await page.close()
+    await served.close()
+  }
+}
+
+function watched(file: string): Watched[] {
+  return readFileSync(file, 'utf8')
+    .trim()
+    .split('\n')
+    .map((text) => JSON.parse(text) as Watched)
+}
