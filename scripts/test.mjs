@@ -18,6 +18,7 @@ const TOOLS = [
   ['mtools', 'mcopy'],
   ['zstd', 'zstd'],
   ['util-linux', 'mkswap'],
+  ['libhivex-bin', 'hivexsh'],
 ]
 
 checkNode()

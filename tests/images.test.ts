@@ -71,18 +71,18 @@ function countedUses(file: string): number[] {
   const uses = Array.from({ length: bytes.length / 65536 }, () => 0)
   const entryAt = (at: number, i: number) => view.getBigUint64(at + i * 8)
   const offset = (entry: bigint) => Number(entry & 0x00fffffffffffe00n)
-  const use = (at: number) => uses[Math.floor(at / 65536)]++
+  const count = (at: number) => uses[Math.floor(at / 65536)]++
   const root = Number(view.getBigUint64(48))
   const l1 = Number(view.getBigUint64(40))
-  for (const at of [0, root, Number(view.getBigUint64(root)), l1]) use(at)
+  for (const at of [0, root, Number(view.getBigUint64(root)), l1]) count(at)
   for (let i = 0; i < view.getUint32(36); i++) {
     const l2 = offset(entryAt(l1, i))
     if (l2 === 0) continue
-    use(l2)
+    count(l2)
     for (let j = 0; j < 8192; j++) {
       const entry = entryAt(l2, j)
       if ((entry & (1n << 62n)) === 0n) {
-        if (offset(entry) > 0) use(offset(entry))
+        if (offset(entry) > 0) count(offset(entry))
         continue
       }
       const start = Number(entry & ((1n << 54n) - 1n))

@@ -8,6 +8,7 @@ import * as benches from '@/server/bench/benches'
 import * as things from '@/server/bench/things'
 import { changeMove, confirmIntake, measureAgain, newMove } from '@/server/intake'
 import { startTrial } from '@/server/proof'
+import { makeRepair, takeRepairBack } from '@/server/proof/repairs'
 import { readyAction } from '@/server/ready'
 import { type Answer, answer } from '@/server/refusal'
 import { takeRoute } from '@/server/route'
@@ -104,6 +105,14 @@ export async function readyActionAction(moveId: unknown, input: unknown): Promis
 
 export async function finishStepAction(moveId: unknown, step: unknown): Promise<Answer> {
   return done(async () => finishStep(Id.parse(moveId), { step }))
+}
+
+export async function makeRepairAction(moveId: unknown, name: unknown): Promise<Answer> {
+  return done(async () => makeRepair(Id.parse(moveId), Id.parse(name)))
+}
+
+export async function takeRepairBackAction(moveId: unknown): Promise<Answer> {
+  return done(async () => takeRepairBack(Id.parse(moveId)))
 }
 
 export async function startTrialAction(moveId: unknown): Promise<Answer> {

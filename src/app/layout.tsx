@@ -34,6 +34,8 @@ export default async function RootLayout({ children }: { children: ReactNode }) 
             settle: actions.readyActionAction,
             finishStep: actions.finishStepAction,
             startTrial: actions.startTrialAction,
+            makeRepair: actions.makeRepairAction,
+            takeRepairBack: actions.takeRepairBackAction,
             handOver: actions.handOverAction,
             setPace: actions.setPaceAction,
             newMove: actions.newMoveAction,

@@ -1,8 +1,10 @@
 import { Command, CommanderError, InvalidArgumentError, Option } from 'commander'
 import { CoreError } from '@/core/errors'
 import { TARGET_KINDS } from '@/core/image'
+import { REPAIRS } from '@/core/repair'
 import { NoPartition } from '@/core/survey/open-partition'
 import { NoFile } from '@/host/errors'
+import { repair, type RepairOptions, trace, type TraceOptions } from './boot'
 import { cat, compare, convert, files, type Io, type Options, survey } from './commands'
 import { copy, type CopyOptions } from './copy'
 import { fit, type FitOptions, sizeOf } from './fit'
@@ -43,7 +45,7 @@ const sectorSize = () =>
 const json = () => new Option('--json', 'for programs; docs/cli.md describes it')
 
 const program = new Command('imbarco')
-  .description('Looks into drives and images, and turns images into others. Nothing that is read is ever written.')
+  .description('Looks into drives and images, and turns images into others. Only `copy`, `convert` and `repair` write.')
   .showHelpAfterError()
   .exitOverride()
 
@@ -130,6 +132,27 @@ withFit(program.command('copy <source> <target>'))
   .addOption(sectorSize())
   .addOption(json())
   .action((source: string, target: string, options: CopyOptions) => run(copy(source, target, options, io)))
+
+const firmware = () => new Option('--firmware <kind>', 'what the computer starts by').choices(['uefi', 'bios'])
+const driver = () =>
+  new Option('--driver <service>', 'the driver of the controller that the drive will sit at, by its service name')
+program
+  .command('trace <file>')
+  .description('follows the start of a computer with this drive in it, link by link; says where it ends and why')
+  .addOption(firmware().makeOptionMandatory())
+  .addOption(driver())
+  .addOption(sectorSize())
+  .addOption(json())
+  .action((file: string, options: TraceOptions) => run(trace(file, options, io)))
+program
+  .command('repair <file> <name>')
+  .description('changes what keeps a raw image from starting: ' + REPAIRS.map((r) => r.name).join(', '))
+  .option('--dry-run', 'says what would be changed, and writes nothing')
+  .addOption(firmware())
+  .addOption(driver())
+  .addOption(sectorSize())
+  .addOption(json())
+  .action((file: string, name: string, options: RepairOptions) => run(repair(file, name, options, io)))
 
 process.once('SIGINT', () => abort.abort(new CoreError('Stopped; nothing was left behind.')))
 process.once('SIGTERM', () => abort.abort(new CoreError('Stopped; nothing was left behind.')))

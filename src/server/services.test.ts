@@ -244,7 +244,7 @@ describe('the stations', () => {
 
   it('follow a start of the old drive and say whose it is', async () => {
     await startTrial(MOVE)
-    const { trial } = views.proofView(await movePage(MOVE))
+    const { trial } = await views.proofView(await movePage(MOVE))
     expect(trial).toMatchObject({ number: 1, subject: 'source', drive: 'Corvina S3 240 GB', checks: [] })
     expect(trial!.trace.starts).toBe(true)
     expect((await computerById(MOVE)).running).toBe('system')

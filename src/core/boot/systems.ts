@@ -24,6 +24,14 @@ export const KNOWN_SYSTEMS: readonly KnownSystem[] = [
 
 /** Where firmware looks when no boot entry holds (UEFI 2.10, section 3.5.1.1), for x86-64. */
 export const FALLBACK_PATH = '/EFI/BOOT/BOOTX64.EFI'
+/** Boot settings on an EFI system partition, and on the active partition of a BIOS. */
+export const UEFI_STORE_PATH = '/EFI/Microsoft/Boot/BCD'
+export const BIOS_STORE_PATH = '/Boot/BCD'
+export const BIOS_LOADER_PATH = '/bootmgr'
+/** Drivers of usual storage controllers, by their service names. */
+export const STORAGE_DRIVERS = ['storahci', 'msahci', 'stornvme'] as const
+/** Where the first sector of a volume keeps how many sectors stand in front of it. */
+export const HIDDEN_SECTORS_OFFSET = 28
 export const LOADER_EXTENSION = '.efi'
 /** A loader is a few megabytes; a longer file under its name is something else. */
 const MAX_LOADER_BYTES = 64 * 1024 * 1024

@@ -5,7 +5,7 @@ import { MIB } from '../bytes/size'
 import { unfinishedMarker } from '../copy/marker'
 import { surveyDrive } from '../survey/survey'
 import { pattern } from '../testing'
-import { FIRMWARE, makeSystemDisk, sha256 } from '../testing-disk'
+import { FIRMWARE, makeBiosDisk, makeSystemDisk, sha256 } from '../testing-disk'
 import { referenceFrom } from './reference'
 import { traceStart } from './trace'
 import type { Firmware, Trace } from './types'
@@ -15,6 +15,7 @@ const attached = (device: MemoryDevice | OverlayDevice, slot = 'SATA 0', driveId
   name: 'Corvina S5 960 GB',
   slot,
   device,
+  drivers: ['storahci'],
 })
 
 async function setUp() {
@@ -36,7 +37,7 @@ describe('the trace of a start', () => {
   it('passes every link of a sound drive and shows evidence for each', async () => {
     const { device, reference } = await setUp()
     const trace = await traceStart(FIRMWARE, [attached(device)], reference, sha256)
-    expect(trace.links.map((l) => l.state)).toEqual(Array(6).fill('passed'))
+    expect(trace.links.map((l) => l.state)).toEqual(Array(8).fill('passed'))
     expect(trace.links.every((l) => l.evidence.length > 10)).toBe(true)
     expect([trace.starts, trace.startedFrom]).toEqual([true, 'new'])
   })
@@ -57,7 +58,7 @@ describe('the trace of a start', () => {
       'both tables gone',
       async (d) => (await d.write(512, new Uint8Array(512)), d.write(d.size - 512, new Uint8Array(512))),
     ],
-    ['esp', 'an ESP without its file system', (d) => d.write(MIB, new Uint8Array(512))],
+    ['boot-partition', 'an ESP without its file system', (d) => d.write(MIB, new Uint8Array(512))],
     ['system-volume', 'a system volume without its file system', (d) => d.write(117 * MIB, new Uint8Array(512))],
   ])('ends at %s with %s', async (link, _what, damage) => {
     const { device, reference } = await setUp()
@@ -92,15 +93,15 @@ describe('the trace of a start', () => {
   it('names empty slots and a BIOS plainly', async () => {
     expect(failedAt(await traceStart(FIRMWARE, [], undefined, sha256))).toBe('firmware')
     const { device } = await setUp()
-    expect(failedAt(await traceStart({ ...FIRMWARE, mode: 'bios' }, [attached(device)], undefined, sha256))).toBe(
-      'firmware',
-    )
+    const bios = await traceStart({ ...FIRMWARE, mode: 'bios' }, [attached(device)], undefined, sha256)
+    expect(failedAt(bios)).toBe('table')
+    expect(failedAt(await traceStart(FIRMWARE, [attached(await makeBiosDisk())], undefined, sha256))).toBe('firmware')
   })
 
   it('finds the system without a reference, by its files', async () => {
     const { device } = await setUp()
     const trace = await traceStart(FIRMWARE, [attached(device)], undefined, sha256)
     expect(trace.starts).toBe(true)
-    expect(trace.links[5].found).toBe('found')
+    expect(trace.links[5].found).toMatch(/^Harbour, NTFS/)
   })
 })

@@ -1,16 +1,17 @@
 import { type BlockDevice, readBytes } from '../block/device'
 import { SliceDevice } from '../block/slice'
-import { crcText } from '../bytes/crc32'
 import { shortGuid } from '../bytes/guid'
-import { formatSize, groupDigits } from '../bytes/size'
+import { groupDigits } from '../bytes/size'
 import { readMarker } from '../copy/marker'
 import { type Digest, shortDigest, toHex } from '../digest'
 import { CoreError } from '../errors'
 import { type FileSystem, openFileSystem } from '../filesystem'
-import { type GptReading, readGpt } from '../scheme/gpt'
-import { type GptPartition, TYPE_GUIDS } from '../scheme/types'
-import { FALLBACK_PATH, KNOWN_SYSTEMS } from './systems'
-import { type Firmware, type Trace, TRACE_LINKS, type TraceLink, type TraceReference } from './types'
+import { readScheme, type SchemeReading } from '../scheme'
+import type { TablePartition } from '../scheme/types'
+import { Chain, Stop } from './chain'
+import { followBios } from './start-bios'
+import { followUefi } from './start-uefi'
+import { type Firmware, type Trace, TRACE_LINKS, type TraceReference } from './types'
 
 /** A drive in one of the computer's slots, in the order in which the firmware looks. */
 export interface AttachedDrive {
@@ -19,28 +20,35 @@ export interface AttachedDrive {
   readonly name: string
   readonly slot: string
   readonly device: BlockDevice
+  /** Drivers that serve the controller it sits at, by their service names; absent where that is not known. */
+  readonly drivers?: readonly string[]
 }
 
-/** Ends the chain: the link that could not be passed. */
-class Stop extends Error {
-  constructor(
-    readonly found: string,
-    readonly evidence: string,
-    readonly why: string,
-  ) {
-    super(found)
-  }
-}
-
-interface Candidate {
+/** A drive that firmware can look at. */
+export interface Candidate {
   readonly drive: AttachedDrive
-  readonly reading: GptReading
+  readonly reading: Exclude<SchemeReading, { scheme: 'damaged' }>
+}
+
+/** What the links of a start share. */
+export interface Start {
+  readonly chain: Chain
+  readonly firmware: Firmware
+  readonly candidates: readonly Candidate[]
+  readonly reference: TraceReference | undefined
+  readonly digest: Digest
+}
+
+/** What the last link of a start came to. */
+export interface Started {
+  readonly driveId: string
+  readonly systemPartitionGuid?: string
 }
 
 /**
- * Follows a UEFI start link by link on the bytes of the drives in a computer's slots: boot entry or fallback
- * path, partition table, EFI system partition, loader file, system volume, its loader file. `reference` says
- * what the source held, so that files are compared and not merely found. Stops at the first link that fails.
+ * Follows a start link by link on the bytes of the drives in a computer's slots, as its firmware, the loader and the
+ * system would (UEFI 2.10, section 3; the BIOS way as PCs have it). `reference` says what the source held, so that
+ * files are compared and not merely found. Stops at the first link that fails; nothing is written.
  */
 export async function traceStart(
   firmware: Firmware,
@@ -48,58 +56,22 @@ export async function traceStart(
   reference: TraceReference | undefined,
   digest: Digest,
 ): Promise<Trace> {
-  const links: TraceLink[] = []
-  let startedFrom: string | undefined
-  let systemPartitionGuid: string | undefined
-  const pass = (found: string, evidence: string) => {
-    const [id, title] = TRACE_LINKS[links.length]
-    links.push({ id, title, state: 'passed', found, evidence })
+  const chain = new Chain(TRACE_LINKS[firmware.mode])
+  let started: Started | undefined
+  const starts = await chain.follow(async () => {
+    const candidates = await readTables(drives)
+    const follow = firmware.mode === 'uefi' ? followUefi : followBios
+    await follow({ chain, firmware, candidates, reference, digest }, (what) => (started = what))
+  })
+  return {
+    links: chain.links,
+    starts,
+    ...(starts && started ? { startedFrom: started.driveId } : {}),
+    ...(started?.systemPartitionGuid ? { systemPartitionGuid: started.systemPartitionGuid } : {}),
   }
-  try {
-    const candidates = await readTables(firmware, drives)
-    const { drive, reading, entry, path } = await chooseEntry(firmware, candidates)
-    pass(
-      `UEFI, Secure Boot ${firmware.secureBoot ? 'on' : 'off'}`,
-      entry
-        ? `Boot entry ${entry.id} names partition ${shortGuid(entry.partitionGuid)} on ${drive.name}, ${drive.slot}`
-        : `No boot entry holds; the fallback path is looked for on ${drive.name}, ${drive.slot}`,
-    )
-    passTable(reading, drive, pass)
-    const { partition, volume } = await openEsp(drive, reading, entry?.partitionGuid)
-    pass(
-      `${volume.name}, ${formatSize(sizeOf(partition, drive.device))}, ${volume.state}`,
-      `Found by its type, partition ${partition.number}, from sector ${groupDigits(partition.firstLba)}`,
-    )
-    pass(...(await checkLoader(volume, path, reference, digest)))
-    const system = await findSystemVolume(drive, reading, reference)
-    systemPartitionGuid = system.partition.guid
-    pass(
-      `${system.volume.label || 'System'}, ${system.volume.name}, ${formatSize(sizeOf(system.partition, drive.device))}`,
-      `Partition ${system.partition.number}, GUID ${shortGuid(system.partition.guid)}${reference ? ', as on the source' : ''}; ${system.volume.state}`,
-    )
-    pass(...(await checkSystemLoader(system.volume, reference, digest)))
-    startedFrom = drive.driveId
-  } catch (error) {
-    if (!(error instanceof Stop) && !(error instanceof CoreError)) throw error
-    const [id, title] = TRACE_LINKS[links.length]
-    links.push({
-      id,
-      title,
-      state: 'failed',
-      found: error instanceof Stop ? error.found : 'cannot be read',
-      evidence: error instanceof Stop ? error.evidence : error.message,
-      why: error instanceof Stop ? error.why : 'What is on the drive contradicts itself, so the start ends here.',
-    })
-  }
-  for (const [id, title] of TRACE_LINKS.slice(links.length))
-    links.push({ id, title, state: 'not-reached', found: 'not reached', evidence: '' })
-  return { links, starts: startedFrom !== undefined, startedFrom, systemPartitionGuid }
 }
 
-async function readTables(firmware: Firmware, drives: readonly AttachedDrive[]): Promise<Candidate[]> {
-  if (firmware.mode !== 'uefi') {
-    throw new Stop('BIOS', `Firmware mode ${firmware.mode}`, 'Only a start by UEFI can be followed so far.')
-  }
+async function readTables(drives: readonly AttachedDrive[]): Promise<Candidate[]> {
   if (drives.length === 0) {
     throw new Stop('no drive to start from', 'All slots are empty', 'There is no drive in any slot of this computer.')
   }
@@ -115,32 +87,29 @@ async function readTables(firmware: Firmware, drives: readonly AttachedDrive[]):
       )
       continue
     }
-    try {
-      const reading = await readGpt(drive.device)
-      if (reading) candidates.push({ drive, reading })
-      else {
-        trouble ??= new Stop(
-          `${drive.name} holds no partition table`,
-          `${drive.slot}: neither the second nor the last sector carries a GPT`,
-          'Nothing was copied to this drive yet, or its table is gone.',
-        )
-      }
-    } catch (error) {
-      if (!(error instanceof CoreError)) throw error
+    const reading = await readScheme(drive.device)
+    if (reading && reading.scheme !== 'damaged') candidates.push({ drive, reading })
+    else if (reading) {
       trouble ??= new Stop(
         `the table of ${drive.name} is damaged`,
-        error.message,
+        reading.findings[0]?.sentence ?? '',
         'No copy of the partition table can be used.',
+      )
+    } else {
+      trouble ??= new Stop(
+        `${drive.name} holds no partition table`,
+        `${drive.slot}: neither the first sectors nor the last carry one`,
+        'Nothing was copied to this drive yet, or its table is gone.',
       )
     }
   }
   if (candidates.length === 0) throw trouble!
   for (const [i, a] of candidates.entries()) {
-    const twin = candidates.slice(i + 1).find((b) => b.reading.table.diskGuid === a.reading.table.diskGuid)
+    const twin = candidates.slice(i + 1).find((b) => identityOf(b.reading) === identityOf(a.reading))
     if (twin) {
       throw new Stop(
         'two drives carry one identity',
-        `${a.drive.name} in ${a.drive.slot} and ${twin.drive.name} in ${twin.drive.slot}: disk GUID ${shortGuid(a.reading.table.diskGuid)}`,
+        `${a.drive.name} in ${a.drive.slot} and ${twin.drive.name} in ${twin.drive.slot}: ${identityWords(a.reading)}`,
         'A system that sees both may renumber one of them and not start again. Take one of the two out.',
       )
     }
@@ -148,149 +117,75 @@ async function readTables(firmware: Firmware, drives: readonly AttachedDrive[]):
   return candidates
 }
 
-/** The boot entry that holds, in the firmware's order, or the drive with the fallback path. */
-async function chooseEntry(firmware: Firmware, candidates: readonly Candidate[]) {
-  const tried: string[] = []
-  for (const id of firmware.bootOrder) {
-    const entry = firmware.bootEntries.find((e) => e.id === id)
-    if (!entry) continue
-    const found = candidates.find((c) => c.reading.table.partitions.some((p) => p.guid === entry.partitionGuid))
-    if (found) return { ...found, entry, path: entry.path }
-    tried.push(`${id} names partition ${shortGuid(entry.partitionGuid)}, which is not here`)
-  }
-  for (const candidate of candidates) {
-    const esp = candidate.reading.table.partitions.find((p) => p.typeGuid === TYPE_GUIDS.efiSystem)
-    if (esp) return { ...candidate, entry: undefined, path: FALLBACK_PATH }
-  }
-  throw new Stop(
-    'nothing to start from',
-    [...tried, 'no EFI system partition on any drive'].join('; '),
-    'No boot entry names a partition that is here, and no drive has an EFI system partition for the fallback path.',
-  )
+/** What a disk is told apart by: the GUID of a GPT, the signature of an MBR. */
+export function identityOf(reading: Candidate['reading']): string {
+  return reading.scheme === 'gpt' ? reading.gpt.table.diskGuid : reading.mbr.diskSignature
 }
 
-function passTable(reading: GptReading, drive: AttachedDrive, pass: (found: string, evidence: string) => void): void {
-  const { primary, backup } = reading
-  const agree = primary.table && backup.table && primary.entriesCrc === backup.entriesCrc
-  const crc = crcText((primary.entriesCrc ?? backup.entriesCrc)!)
-  const lastLba = drive.device.size / drive.device.logicalSectorSize - 1
-  const place = backup.lba === lastLba ? 'at the last sector' : `at sector ${groupDigits(backup.lba)}, not the last`
-  pass(
-    agree ? 'GPT, both copies agree' : `GPT, taken from the ${reading.from} copy`,
-    `Entries CRC ${crc}${agree ? ' in both' : ''}; backup ${backup.table ? place : backup.fault}`,
-  )
+export function identityWords(reading: Candidate['reading']): string {
+  const identity = identityOf(reading)
+  return reading.scheme === 'gpt' ? `disk GUID ${shortGuid(identity)}` : `disk signature ${identity.toUpperCase()}`
 }
 
-async function openEsp(drive: AttachedDrive, reading: GptReading, guid: string | undefined) {
-  const partition = reading.table.partitions.find((p) => (guid ? p.guid === guid : p.typeGuid === TYPE_GUIDS.efiSystem))
-  if (!partition || partition.typeGuid !== TYPE_GUIDS.efiSystem) {
-    throw new Stop(
-      'not an EFI system partition',
-      `Partition ${partition?.number ?? '?'} has the type ${partition?.typeGuid ?? 'unknown'}`,
-      'The boot entry names a partition of another type, which firmware does not start from.',
-    )
-  }
-  const volume = await openFileSystem(sliceOf(drive.device, partition))
-  if (!volume || !volume.kind.startsWith('fat')) {
-    throw new Stop(
-      volume ? `${volume.name}, which firmware cannot read` : 'no file system in it',
-      `Partition ${partition.number}, from sector ${groupDigits(partition.firstLba)}`,
-      'Firmware reads FAT only.',
-    )
-  }
-  return { partition, volume }
+export function sizeOf(partition: TablePartition, device: BlockDevice): number {
+  return (partition.lastLba - partition.firstLba + 1) * device.logicalSectorSize
 }
 
-async function checkLoader(
-  volume: FileSystem,
-  path: string,
-  reference: TraceReference | undefined,
-  digest: Digest,
-): Promise<[string, string]> {
-  const file = await volume.stat(path)
-  if (file?.kind !== 'file') {
-    throw new Stop('the loader file is missing', path, 'The place that the firmware was told holds no loader.')
-  }
-  const hash = toHex(digest(await volume.readFile(path)))
-  const size = `${groupDigits(file.sizeBytes)} bytes, SHA-256 ${shortDigest(hash)}`
-  if (!reference) return ['found', `${path}, ${size}`]
-  const wanted = reference.loaders.find((l) => l.path.toUpperCase() === path.replaceAll('\\', '/').toUpperCase())
-  if (!wanted) return ['found; the source has no such file to compare', `${path}, ${size}`]
-  if (wanted.digest !== hash) {
-    throw new Stop(
-      'the loader is not the one of the source',
-      `${path}, ${size}; source ${shortDigest(wanted.digest)}`,
-      'Its bytes differ from those that were surveyed, so its signature may not hold either.',
-    )
-  }
-  return ['same bytes as the source, its signature with them', `${path}, ${size}, equal`]
+export function sliceOf(device: BlockDevice, partition: TablePartition): SliceDevice {
+  return new SliceDevice(device, partition.firstLba * device.logicalSectorSize, sizeOf(partition, device))
 }
 
-async function findSystemVolume(drive: AttachedDrive, reading: GptReading, reference: TraceReference | undefined) {
-  const { partitions } = reading.table
-  if (reference) {
-    const partition = partitions.find((p) => p.guid === reference.systemPartitionGuid)
-    if (!partition) {
-      throw new Stop(
-        'the system volume is not on this drive',
-        `No partition has the GUID ${shortGuid(reference.systemPartitionGuid)}`,
-        'Boot settings name the system volume by its GUID, and no partition here carries it.',
-      )
-    }
-    return { partition, volume: await openSystem(drive, partition) }
-  }
-  for (const partition of partitions) {
-    const volume = await openFileSystem(sliceOf(drive.device, partition))
-    for (const { loaderPath } of KNOWN_SYSTEMS) {
-      if (volume && (await volume.stat(loaderPath))) return { partition, volume }
-    }
-  }
-  throw new Stop('no system volume', `${partitions.length} partitions read`, 'No volume on this drive holds a system.')
-}
-
-async function openSystem(drive: AttachedDrive, partition: GptPartition): Promise<FileSystem> {
-  const slice = sliceOf(drive.device, partition)
+/** The volume on a partition. Throws Stop where there is none. */
+export async function volumeOn(device: BlockDevice, partition: TablePartition): Promise<FileSystem> {
+  const slice = sliceOf(device, partition)
   const volume = await openFileSystem(slice)
   if (volume) return volume
   const head = toHex((await readBytes(slice, 0, 8)).slice())
   throw new Stop(
-    'no file system in the system volume',
-    `Partition ${partition.number} begins with ${head}`,
+    `no file system in partition ${partition.number}`,
+    `It begins with ${head}, at sector ${groupDigits(partition.firstLba)}`,
     'The partition is there, but what is in it is not a volume.',
   )
 }
 
-async function checkSystemLoader(
+/** A loader is a few megabytes; a longer file under its name is something else. */
+const MAX_FILE_BYTES = 64 * 1024 * 1024
+
+/** Looks at one file of a start. `wanted` is the digest that the source's had. Throws Stop. */
+export async function checkFile(
   volume: FileSystem,
-  reference: TraceReference | undefined,
+  path: string,
+  wanted: string | undefined,
   digest: Digest,
-): Promise<[string, string]> {
-  const path = reference?.systemLoaderPath ?? KNOWN_SYSTEMS[0].loaderPath
+  missing: { readonly found: string; readonly why: string; readonly repairs?: readonly string[] },
+): Promise<{ readonly equal: boolean; readonly evidence: string }> {
   const file = await volume.stat(path)
-  if (file?.kind !== 'file') {
+  if (file?.kind !== 'file') throw new Stop(missing.found, path, missing.why, missing.repairs)
+  if (file.sizeBytes > MAX_FILE_BYTES) {
     throw new Stop(
-      'the system’s loader is missing',
-      path,
-      'The boot loader would find its volume, but nothing to start on it.',
+      `${path} is no loader`,
+      `${groupDigits(file.sizeBytes)} bytes`,
+      'What stands at the loader’s place is far longer than any loader.',
     )
   }
   const hash = toHex(digest(await volume.readFile(path)))
   const evidence = `${path}, ${groupDigits(file.sizeBytes)} bytes, SHA-256 ${shortDigest(hash)}`
-  if (reference && reference.systemLoaderDigest !== hash) {
+  if (wanted && wanted !== hash) {
     throw new Stop(
-      'the system’s loader is not the one of the source',
-      `${evidence}; source ${shortDigest(reference.systemLoaderDigest)}`,
-      'Its bytes differ from those that were surveyed.',
+      'the loader is not the one of the source',
+      `${evidence}; source ${shortDigest(wanted)}`,
+      'Its bytes differ from those that were surveyed, so its signature may not hold either.',
     )
   }
-  return [reference ? 'same bytes as the source' : 'found', reference ? `${evidence}, equal` : evidence]
+  return { equal: wanted !== undefined, evidence: wanted ? `${evidence}, equal` : evidence }
 }
 
-function sliceOf(device: BlockDevice, partition: GptPartition): SliceDevice {
-  const sector = device.logicalSectorSize
-  return new SliceDevice(device, partition.firstLba * sector, sizeOf(partition, device))
-}
-
-function sizeOf(partition: GptPartition, device: BlockDevice): number {
-  return (partition.lastLba - partition.firstLba + 1) * device.logicalSectorSize
+/** Reads what may be damaged; damage ends the chain with this sentence. */
+export async function orStop<T>(work: () => Promise<T>, found: string, why: string): Promise<T> {
+  try {
+    return await work()
+  } catch (error) {
+    if (!(error instanceof CoreError)) throw error
+    throw new Stop(found, error.message, why)
+  }
 }

@@ -35,31 +35,55 @@ export const TraceReferenceSchema = z.object({
 })
 export type TraceReference = z.infer<typeof TraceReferenceSchema>
 
-/** The links of a start, in order. */
-export const TRACE_LINKS = [
-  ['firmware', 'Firmware'],
-  ['table', 'Partition table'],
-  ['esp', 'EFI system partition'],
-  ['loader', 'Boot loader'],
-  ['system-volume', 'System volume'],
-  ['system-loader', 'System loader'],
-] as const
+/** What each link of a start is called. */
+export const LINK_TITLES = {
+  firmware: 'Firmware',
+  table: 'Partition table',
+  'boot-code': 'Start-up code',
+  'boot-partition': 'Boot partition',
+  loader: 'Boot loader',
+  settings: 'Boot settings',
+  'system-volume': 'System volume',
+  driver: 'Storage driver',
+  'sign-in': 'Sign-in',
+} as const
+export type LinkId = keyof typeof LINK_TITLES
+
+/** The links of a start in their order. */
+export const TRACE_LINKS: Readonly<Record<Firmware['mode'], readonly LinkId[]>> = {
+  uefi: ['firmware', 'table', 'boot-partition', 'loader', 'settings', 'system-volume', 'driver', 'sign-in'],
+  bios: [
+    'firmware',
+    'table',
+    'boot-code',
+    'boot-partition',
+    'loader',
+    'settings',
+    'system-volume',
+    'driver',
+    'sign-in',
+  ],
+}
 
 export const TraceLinkSchema = z.object({
-  id: z.enum(['firmware', 'table', 'esp', 'loader', 'system-volume', 'system-loader']),
+  id: z.string(),
   title: z.string(),
-  state: z.enum(['passed', 'failed', 'not-reached']),
+  /** `unproved`: it may hold, and cannot be followed from here. */
+  state: z.enum(['passed', 'failed', 'unproved', 'not-reached']),
   /** What was found, as the end of "Firmware: …". */
   found: z.string(),
   /** Where and what exactly: paths, sectors, checksums. */
   evidence: z.string(),
-  /** For a failed link: why the start ends there. */
+  /** For a failed link why the start ends there, for an unproved one why it is not followed. */
   why: z.string().optional(),
+  /** Names of repairs that may mend it. */
+  repairs: z.array(z.string()).optional(),
 })
 export type TraceLink = z.infer<typeof TraceLinkSchema>
 
 export const TraceSchema = z.object({
   links: z.array(TraceLinkSchema),
+  /** No link failed; some may be unproved. */
   starts: z.boolean(),
   /** Id of the drive that was started from. */
   startedFrom: z.string().optional(),

@@ -5,11 +5,10 @@ import { FaultyDevice } from '../block/faulty'
 import { MemoryDevice } from '../block/memory'
 import { readOnly } from '../block/readonly'
 import { MIB } from '../bytes/size'
-import { toHex } from '../digest'
 import { solveFit } from '../fit/solve'
 import { surveyDrive } from '../survey/survey'
 import { collect, pattern } from '../testing'
-import { makeSystemDisk, sha256 } from '../testing-disk'
+import { makeSystemDisk, sha256, storedDigest } from '../testing-disk'
 import { journalLine, journalRecords, stateOf } from './journal'
 import { readMarker } from './marker'
 import { type CopyPlan, planCopy } from './plan'
@@ -24,18 +23,6 @@ let plan: CopyPlan
 let wanted: string
 /** What a whole copy asks of its target and its journal. */
 let operations: number
-
-/** Digest of a whole drive of which little is stored. */
-async function stored(device: MemoryDevice): Promise<string> {
-  const parts: string[] = []
-  for (const { offset, length } of await device.mapped(0, device.size)) {
-    for (let at = offset; at < offset + length; at += 65536) {
-      const bytes = await readBytes(device, at, Math.min(65536, offset + length - at))
-      if (bytes.some((b) => b !== 0)) parts.push(`${at} ${toHex(sha256(bytes))}`)
-    }
-  }
-  return toHex(sha256(new TextEncoder().encode(parts.join('\n'))))
-}
 
 const options = (bench?: CutBench) => ({
   digest: sha256,
@@ -60,7 +47,7 @@ beforeAll(async () => {
   const whole = new MemoryDevice(SIZE)
   const bench = new CutBench(whole, () => 0, Infinity)
   await runCopy(plan, bench.drive, options(bench))
-  wanted = await stored(whole)
+  wanted = await storedDigest(whole)
   operations = bench.spent
 })
 
@@ -99,7 +86,7 @@ describe('a copy that is cut off', () => {
               bench.again(lives[life] ?? Infinity)
             }
           }
-          expect(await stored(target)).toBe(wanted)
+          expect(await storedDigest(target)).toBe(wanted)
         },
       ),
       { numRuns: 60 },

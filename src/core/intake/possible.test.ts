@@ -1,8 +1,6 @@
 import { describe, expect, it } from 'vitest'
 import type { Transfer } from '../route/types'
-import { surveyDrive } from '../survey/survey'
-import { makeSystemDisk, sha256 } from '../testing-disk'
-import { type MoveFacts, whyNotProved, whyNotYet } from './possible'
+import { type MoveFacts, whyNotYet } from './possible'
 
 const transfer = (how: Transfer['how']) => ({ do: 'transfer', how }) as Transfer
 
@@ -11,20 +9,6 @@ const possible: MoveFacts = {
   toOtherComputer: false,
   plan: { live: false, actions: [transfer('copy')] },
 }
-
-describe('what can be followed', () => {
-  it('is a start by UEFI', () => {
-    expect(whyNotProved({ mode: 'uefi' })).toBeUndefined()
-    expect(whyNotProved({ mode: 'bios' })).toMatch(/starts by BIOS/)
-  })
-
-  it('is not one into an encrypted volume', async () => {
-    const survey = await surveyDrive(await makeSystemDisk(), sha256)
-    expect(whyNotProved({ mode: 'uefi' }, survey)).toBeUndefined()
-    const partitions = survey.partitions.map((p) => (p.volume ? { ...p, volume: { ...p.volume, encrypted: true } } : p))
-    expect(whyNotProved({ mode: 'uefi' }, { partitions })).toMatch(/recovery key/)
-  })
-})
 
 describe('what can be carried out', () => {
   it('is a copy from drive to drive, in one leg or two', () => {

@@ -83,38 +83,59 @@ export class Hive {
 
   /** The values of a key. */
   async values(key: HiveKey): Promise<HiveValue[]> {
+    const found: HiveValue[] = []
+    for (const at of await this.listedValues(key)) found.push(await this.value(at))
+    return found
+  }
+
+  /** The values of a key by the place of their cells, without their data. */
+  async valuePlaces(key: HiveKey): Promise<{ name: string; at: number }[]> {
+    const found: { name: string; at: number }[] = []
+    for (const at of await this.listedValues(key)) found.push({ name: (await this.valueHead(at)).name, at })
+    return found
+  }
+
+  /** A value by its name, or undefined. */
+  async find(key: HiveKey, name: string): Promise<HiveValue | undefined> {
+    return (await this.values(key)).find((v) => v.name.toUpperCase() === name.toUpperCase())
+  }
+
+  private async listedValues(key: HiveKey): Promise<number[]> {
     const { values: node } = await this.node(key.at)
     if (node.valueCount === 0 || node.values === NONE) return []
     const list = await this.cell(node.values)
     if (node.valueCount * 4 > list.length || node.valueCount > MAX_LIST) {
       throw new BadStructure('registry key', node.values, `it claims ${node.valueCount} values`)
     }
-    const found: HiveValue[] = []
-    for (let i = 0; i < node.valueCount; i++) found.push(await this.value(viewOf(list).getUint32(i * 4, true)))
-    return found
+    return Array.from({ length: node.valueCount }, (_, i) => viewOf(list).getUint32(i * 4, true))
   }
 
   /** A value as text, or undefined where it is missing or of another type. */
   async text(key: HiveKey, name: string): Promise<string | undefined> {
-    const value = (await this.values(key)).find((v) => v.name.toUpperCase() === name.toUpperCase())
+    const value = await this.find(key, name)
     if (!value || (value.type !== VALUE_TYPES.text && value.type !== VALUE_TYPES.expandable)) return undefined
     return utf16ToString(value.data, 0, Math.floor(value.data.length / 2), true)
   }
 
   /** A value as a 32-bit number, or undefined where it is missing or of another type. */
   async number(key: HiveKey, name: string): Promise<number | undefined> {
-    const value = (await this.values(key)).find((v) => v.name.toUpperCase() === name.toUpperCase())
+    const value = await this.find(key, name)
     if (value?.type !== VALUE_TYPES.number || value.data.length < 4) return undefined
     return viewOf(value.data).getUint32(0, true)
   }
 
-  private async value(at: number): Promise<HiveValue> {
+  private async valueHead(at: number) {
     const cell = await this.cell(at)
     const value = VALUE.read(cell)
     const bad = (why: string) => new BadStructure('registry value', at, why)
     if (value.signature !== 'vk') throw bad('it does not carry its mark')
     if (VALUE.size + value.nameLength > cell.length) throw bad('its name is longer than its cell')
     const name = nameOf(cell, VALUE.size, value.nameLength, (value.flags & VALUE_ASCII_NAME) !== 0)
+    return { cell, value, name, bad }
+  }
+
+  private async value(at: number): Promise<HiveValue> {
+    const { cell, value, name, bad } = await this.valueHead(at)
     if (value.dataLength >= DATA_INLINE) {
       return { name, type: value.type, data: cell.slice(8, 8 + Math.min(4, value.dataLength - DATA_INLINE)) }
     }

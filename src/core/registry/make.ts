@@ -16,9 +16,12 @@ import {
   VALUE_TYPES,
 } from './layout'
 
-/** A key of a new hive: values are text or 32-bit numbers. */
+/** What a value of a new hive holds: text, a 32-bit number, bytes, or several texts. */
+export type NewValue = string | number | Uint8Array | readonly string[]
+
+/** A key of a new hive. */
 export interface NewKey {
-  readonly values?: Readonly<Record<string, string | number>>
+  readonly values?: Readonly<Record<string, NewValue>>
   readonly keys?: Readonly<Record<string, NewKey>>
 }
 
@@ -97,18 +100,31 @@ export function makeHive(fileName: string, root: NewKey, modified: bigint): Uint
   return hive
 }
 
-function putValue(put: (content: Uint8Array) => number, name: string, value: string | number): number {
-  const isNumber = typeof value === 'number'
-  const data = isNumber ? undefined : stringToUtf16(`${value}\0`)
+/** A value's bytes as they are stored, with their type. */
+export function storedValue(value: NewValue): { type: number; data: Uint8Array } {
+  if (typeof value === 'number') {
+    const data = new Uint8Array(4)
+    viewOf(data).setUint32(0, value, true)
+    return { type: VALUE_TYPES.number, data }
+  }
+  if (typeof value === 'string') return { type: VALUE_TYPES.text, data: stringToUtf16(`${value}\0`) }
+  if (value instanceof Uint8Array) return { type: VALUE_TYPES.binary, data: value }
+  return { type: VALUE_TYPES.texts, data: stringToUtf16(`${value.map((text) => `${text}\0`).join('')}\0`) }
+}
+
+function putValue(put: (content: Uint8Array) => number, name: string, value: NewValue): number {
+  const { type, data } = storedValue(value)
+  const inline = data.length <= 4
   const bytes = new Uint8Array(VALUE.size + name.length)
   VALUE.write(bytes, {
     signature: 'vk',
     nameLength: name.length,
-    dataLength: data ? data.length : DATA_INLINE + 4,
-    data: data ? put(data) : (value as number),
-    type: isNumber ? VALUE_TYPES.number : VALUE_TYPES.text,
+    dataLength: inline ? DATA_INLINE + data.length : data.length,
+    data: inline ? 0 : put(data),
+    type,
     flags: VALUE_ASCII_NAME,
   })
+  if (inline) bytes.set(data, VALUE.fields.data[0])
   for (let i = 0; i < name.length; i++) bytes[VALUE.size + i] = name.charCodeAt(i)
   return put(bytes)
 }

@@ -64,7 +64,22 @@ export const TrialSchema = z.object({
   checks: z.array(ProofCheckSchema),
 })
 export type Trial = z.infer<typeof TrialSchema>
-export const ProofResultSchema = z.object({ trials: z.array(TrialSchema) })
+/** A repair that was made on the target; its journal has the bytes. */
+export const MadeRepairSchema = z.object({
+  id: z.string(),
+  at: z.number(),
+  driveId: z.string(),
+  drive: z.string(),
+  name: z.string(),
+  title: z.string(),
+  changes: z.array(z.string()),
+  files: z.array(z.object({ path: z.string(), partition: z.number() })),
+  undone: z.boolean(),
+})
+export const ProofResultSchema = z.object({
+  trials: z.array(TrialSchema),
+  repairs: z.array(MadeRepairSchema).default([]),
+})
 export const HandoverResultSchema = z.object({ at: z.number(), shelfUntil: z.string() })
 
 export const CopyStatusSchema = z.enum(['running', 'paused', 'done', 'stopped', 'failed', 'interrupted'])

@@ -1,3 +1,4 @@
+import { offeredRepairs } from '../proof/repairs'
 import { SHOP } from '@/bench/scenario/things'
 import type { BenchState } from '@/core/things/bench'
 import { driveIn } from '@/core/things/bench'
@@ -284,7 +285,7 @@ export function swapView({ move, progress }: MovePage) {
   }
 }
 
-export function proofView({ move, progress, plates }: MovePage) {
+export async function proofView({ move, progress, plates }: MovePage) {
   const { row, bench, goal } = move
   const trials = row.proof?.trials ?? []
   const last = trials.at(-1)
@@ -292,6 +293,9 @@ export function proofView({ move, progress, plates }: MovePage) {
   const [{ source, target }] = plates
   return {
     trial: last && { ...last, time: clockTime(last.at), number: trials.length },
+    mode: computer.firmware.mode,
+    offered: await offeredRepairs(move),
+    repairs: (row.proof?.repairs ?? []).map((r) => ({ ...r, time: clockTime(r.at), since: !last || r.at >= last.at })),
     swapped: progress !== undefined && progress.copied === progress.legs.length && progress.phase === undefined,
     computer: { name: computer.name, running: RUNNING[computer.running], mains: computer.mains },
     inComputer: computer.slots.map((slot) => {
@@ -347,6 +351,7 @@ export async function handoverView({ move, progress, plates, computer }: MovePag
     trial: { time: clockTime(trial.at), links: trial.trace.links, checks: trial.checks },
     profile: row.survey.pairs[0].source.profile,
     sourceBytes: row.survey.pairs[0].source.sizeBytes,
+    repairs: (row.proof?.repairs ?? []).filter((r) => !r.undone).map(({ title, changes }) => ({ title, changes })),
     gonePast: Object.values(row.ready?.told ?? {}).flatMap(({ title, reason }) =>
       title && reason ? [{ title, reason }] : [],
     ),

@@ -1,4 +1,3 @@
-import { whyNotProved } from '@/core/intake/possible'
 import { type OpenDrive, openDrive } from '@/bench/open-drive'
 import type { Computer } from '@/core/things/computer'
 import { driveName } from '@/core/things/drive'
@@ -10,11 +9,14 @@ import { driveIn } from '@/core/things/bench'
 import { changeComputer, driveBytes, withDrive } from '../bench'
 import { benchNow } from '../clock'
 import { latestCopy } from '../copy/current'
+import { blake3 } from '@/host/strong-digest'
 import { sha256 } from '../digest'
 import { note } from '../logbook'
 import { keep, loadMove, type Move } from '../move'
 import { progressOf } from '../move/legs'
 import { Refusal } from '../refusal'
+import { DRIVERS, trialComputer } from './computer'
+import { settleRepairs } from './repairs'
 
 /** Starts the computer and follows the start on the bytes of what is in its slots. */
 export async function startTrial(moveId: string): Promise<void> {
@@ -22,8 +24,7 @@ export async function startTrial(moveId: string): Promise<void> {
   const { row } = move
   const computer = trialComputer(move)
   if (!row.survey) throw new Refusal('Read the drives in Survey first.')
-  const why = whyNotProved(computer.firmware, row.survey.pairs[0].source)
-  if (why) throw new Refusal(why)
+  await settleRepairs(move)
   if (!computer.mains) throw new Refusal(`The ${computer.name} has no mains power: plug it in first.`)
   const copy = await latestCopy(moveId)
   if (copy?.status === 'running' || copy?.status === 'paused') {
@@ -41,7 +42,8 @@ export async function startTrial(moveId: string): Promise<void> {
     const drive = move.bench.drives.find((d) => d.id === (trace.startedFrom ?? attached[0]?.driveId))
     const trial = { at: await benchNow(), drive: drive ? driveName(drive) : 'no drive', subject, trace, checks }
     await changeComputer(computer.id, { running: trace.starts ? 'system' : 'off' })
-    await keep(moveId, { proof: { trials: [...(row.proof?.trials ?? []), trial].slice(-20) } })
+    const repairs = row.proof?.repairs ?? []
+    await keep(moveId, { proof: { trials: [...(row.proof?.trials ?? []), trial].slice(-20), repairs } })
     const stop = trace.links.find((l) => l.state === 'failed')
     await note(
       moveId,
@@ -51,12 +53,6 @@ export async function startTrial(moveId: string): Promise<void> {
   } finally {
     for (const device of opened) await device.close()
   }
-}
-
-/** The computer that is started: where the system will live. */
-export function trialComputer({ goal }: Move): Computer {
-  if (!goal) throw new Refusal('A virtual machine cannot be started here yet.')
-  return goal
 }
 
 /** Every drive against its source; a further drive's checks carry its name. */
@@ -72,7 +68,7 @@ async function compareAll(
     const apart = await apartOf(move, i)
     const found = await withDrive(source, (from) =>
       withDrive(target, (to) =>
-        compareWithSource(from, to, fit.layout, i === 0 ? systemPartitionGuid : undefined, sha256, apart),
+        compareWithSource(from, to, fit.layout, i === 0 ? systemPartitionGuid : undefined, sha256, blake3, apart),
       ),
     )
     const named = (check: ProofCheck) => ({
@@ -88,13 +84,15 @@ async function compareAll(
 /** Files of a pair that are known to differ from its source. */
 async function apartOf(move: Move, pair: number): Promise<Apart[]> {
   const progress = await progressOf(move.row)
+  const repaired = (move.row.proof?.repairs ?? []).filter((r) => !r.undone && r.driveId === move.pairs[pair].target?.id)
   const summaries = (progress?.legs ?? []).flatMap(({ transfer }, i) =>
     transfer.pair === pair ? (progress!.copies[i]?.summary ?? []) : [],
   )
-  return summaries.flatMap((s) => [
+  const differing = summaries.flatMap((s) => [
     ...s.partitions.flatMap((p) => p.leftOut.map(({ path }) => ({ path, partition: p.number }))),
     ...(s.live?.files ?? []).map(({ path, partition }) => ({ path, sourcePartition: partition })),
   ])
+  return [...differing, ...repaired.flatMap((r) => r.files)]
 }
 
 async function attach(move: Move, computer: Computer, opened: OpenDrive[]): Promise<AttachedDrive[]> {
@@ -104,7 +102,13 @@ async function attach(move: Move, computer: Computer, opened: OpenDrive[]): Prom
     if (!drive) continue
     const drivesBytes = await openDrive(driveBytes(drive), { writable: false })
     opened.push(drivesBytes)
-    attached.push({ driveId: drive.id, name: driveName(drive), slot: slot.id, device: readOnly(drivesBytes.device) })
+    attached.push({
+      driveId: drive.id,
+      name: driveName(drive),
+      slot: slot.id,
+      device: readOnly(drivesBytes.device),
+      drivers: DRIVERS[drive.protocol],
+    })
   }
   return attached
 }

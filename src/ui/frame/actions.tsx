@@ -35,6 +35,8 @@ export interface Actions {
   settle(moveId: string, request: { action: string } & Record<string, unknown>): Promise<Outcome>
   finishStep(moveId: string, step: string): Promise<Outcome>
   startTrial(moveId: string): Promise<Outcome>
+  makeRepair(moveId: string, name: string): Promise<Outcome>
+  takeRepairBack(moveId: string): Promise<Outcome>
   handOver(moveId: string): Promise<Outcome>
   setPace(pace: string): Promise<Outcome>
   bench: BenchActions

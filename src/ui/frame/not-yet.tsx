@@ -17,15 +17,3 @@ export function NotYet({ moveId, sentence }: { moveId: string; sentence: string 
     </Stage>
   )
 }
-
-/** Proof of a computer whose start this version cannot follow. */
-export function NotProved({ sentence }: { sentence: string }) {
-  return (
-    <Stage heading="This start cannot be followed yet" reason={sentence}>
-      <p className="text-ink-soft">
-        Start the computer and look for yourself. The old drive stays the way back until you know that the new one
-        starts.
-      </p>
-    </Stage>
-  )
-}

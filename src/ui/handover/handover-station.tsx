@@ -19,6 +19,7 @@ import { Plate, type PlateDrive } from '@/ui/shared/plate'
 
 interface HandoverView {
   /** What stood in the way of the copy and was gone past, with the reason. */
+  readonly repairs: readonly { readonly title: string; readonly changes: readonly string[] }[]
   readonly gonePast: readonly { readonly title: string; readonly reason: string }[]
   readonly handedOver: { readonly on: string; readonly at: string; readonly shelfUntil: string } | null
   readonly brief: { readonly name: string; readonly customer: string; readonly reason: string }
@@ -113,6 +114,7 @@ function Sheet({ view }: { view: HandoverView }) {
         .filter((f) => f.why === null)
         .map((f): [string, ReactNode] => ['Written in the same reading', f.name]),
     ),
+    ...view.repairs.map((r): [string, ReactNode] => ['Repaired', `${r.title}. ${r.changes.join(' ')}`]),
     ...view.gonePast.map((item): [string, ReactNode] => ['Gone past', `${item.title} ${item.reason}`]),
   ]
   return (

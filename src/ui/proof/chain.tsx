@@ -1,13 +1,14 @@
 import { clsx } from 'clsx'
-import { Check, X } from 'lucide-react'
+import { Check, Minus, X } from 'lucide-react'
 import type { TraceLink } from '@/core/boot/types'
 
 const LOOKS = {
   passed: 'border-weed bg-weed text-sheet',
   failed: 'border-vermilion bg-vermilion text-sheet',
+  unproved: 'border-ochre bg-sheet text-ochre',
   'not-reached': 'border-line-strong bg-sheet',
 }
-const WORDS = { passed: 'Passed', failed: 'Failed', 'not-reached': 'Not reached' }
+const WORDS = { passed: 'Passed', failed: 'Failed', unproved: 'Not followed', 'not-reached': 'Not reached' }
 
 /** A start as a chain of links, each with what was found and the evidence under it. */
 export function Chain({ links }: { links: readonly TraceLink[] }) {
@@ -35,6 +36,7 @@ export function Chain({ links }: { links: readonly TraceLink[] }) {
             )}
           >
             {link.state === 'passed' && <Check size={14} strokeWidth={3} aria-hidden />}
+            {link.state === 'unproved' && <Minus size={14} strokeWidth={3} aria-hidden />}
             {link.state === 'failed' && <X size={14} strokeWidth={3} aria-hidden />}
             <span className="sr-only">{WORDS[link.state]}</span>
           </span>

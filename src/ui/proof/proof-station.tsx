@@ -1,7 +1,7 @@
 'use client'
 
-import { CircleCheck, CircleX } from 'lucide-react'
-import { TRACE_LINKS, type TraceLink } from '@/core/boot/types'
+import { CircleCheck, CircleX, Wrench } from 'lucide-react'
+import { LINK_TITLES, TRACE_LINKS, type TraceLink } from '@/core/boot/types'
 import type { ProofCheck } from '@/core/proof/compare'
 import { useAct } from '@/ui/frame/act'
 import { useActions } from '@/ui/frame/actions'
@@ -21,6 +21,24 @@ interface ProofView {
     readonly trace: { readonly links: readonly TraceLink[]; readonly starts: boolean }
     readonly checks: readonly ProofCheck[]
   }
+  /** What the computer starts by. */
+  readonly mode: 'uefi' | 'bios'
+  /** Repairs that are known for where it stopped. */
+  readonly offered: readonly {
+    readonly name: string
+    readonly title: string
+    readonly changes: readonly string[]
+    readonly why: string | null
+  }[]
+  readonly repairs: readonly {
+    readonly id: string
+    readonly time: string
+    readonly title: string
+    readonly changes: readonly string[]
+    readonly undone: boolean
+    /** Made after the last trial. */
+    readonly since: boolean
+  }[]
   readonly swapped: boolean
   readonly computer: { readonly name: string; readonly running: string; readonly mains: boolean }
   readonly inComputer: readonly { readonly slot: string; readonly which: 'source' | 'target' | 'other' | 'none' }[]
@@ -31,11 +49,13 @@ interface ProofView {
 /** Does it start, and is it all there? */
 export function ProofStation({ moveId, view }: { moveId: string; view: ProofView }) {
   const { act, go, busy } = useAct()
-  const { startTrial } = useActions()
+  const { startTrial, makeRepair, takeRepairBack } = useActions()
   const { trial, computer, source, target } = view
   const start = () => void act(() => startTrial(moveId))
   const passed = trial?.trace.starts && trial.subject === 'target' && trial.checks.every((check) => check.passed)
   const words = wordsOf(view)
+  const waiting = view.repairs.some((r) => r.since && !r.undone)
+  const [repair] = waiting ? [] : view.offered.filter((r) => r.why === null)
   const present = view.inComputer.filter((slot) => slot.which === 'source' || slot.which === 'target')
   return (
     <Stage
@@ -82,6 +102,13 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
       next={
         passed ? (
           <NextAction label="Go on to Handover" onAct={() => go(`/moves/${moveId}/handover`)} disabled={busy} />
+        ) : repair ? (
+          <NextAction
+            label={repair.title}
+            onAct={() => void act(() => makeRepair(moveId, repair.name))}
+            disabled={busy}
+            hint="On the new drive only, and it can be taken back."
+          />
         ) : (
           <NextAction
             label={trial ? 'Try again from power-on' : `Start the ${computer.name}`}
@@ -96,7 +123,9 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
           <Callout>The old drive is still in the {computer.name}: a start now says nothing about the new one.</Callout>
         </div>
       )}
-      {trial ? <Chain links={trial.trace.links} /> : <NoTrial name={computer.name} />}
+      {trial ? <Chain links={trial.trace.links} /> : <NoTrial name={computer.name} mode={view.mode} />}
+      {!waiting && <Offered repairs={view.offered} />}
+      <Made repairs={view.repairs} busy={busy} onTakeBack={() => void act(() => takeRepairBack(moveId))} />
       {trial && trial.checks.length > 0 && (
         <section className="mt-4">
           <h2 className="mb-2 font-bold">After it started</h2>
@@ -119,7 +148,8 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
   )
 }
 
-function wordsOf({ trial, computer, swapped, target }: ProofView): { heading: string; reason: string } {
+function wordsOf(view: ProofView): { heading: string; reason: string } {
+  const { trial, computer, swapped, target } = view
   if (!trial) {
     return {
       heading: `The ${computer.name} has not been started yet`,
@@ -131,10 +161,18 @@ function wordsOf({ trial, computer, swapped, target }: ProofView): { heading: st
   const words = `Trial ${trial.number}, ${trial.time}, from the ${trial.drive}.`
   if (!trial.trace.starts) {
     const stop = trial.trace.links.find((l) => l.state === 'failed')
-    return { heading: `It stops at the ${stop?.title.toLowerCase() ?? 'start'}`, reason: words }
+    const mended = view.repairs.some((r) => r.since && !r.undone)
+    return {
+      heading: mended
+        ? 'Repaired; the next start will tell'
+        : `It stops at the ${stop?.title.toLowerCase() ?? 'start'}`,
+      reason: mended ? `The chain below is that of trial ${trial.number}, before the repair.` : words,
+    }
   }
   if (trial.subject === 'source')
     return { heading: 'It starts, from the old drive', reason: `${words} This says nothing about the new one.` }
+  const { links } = trial.trace
+  const unproved = links.filter((l) => l.state === 'unproved').length
   const failed = trial.checks.filter((c) => !c.passed)
   if (failed.length > 0)
     return {
@@ -143,12 +181,74 @@ function wordsOf({ trial, computer, swapped, target }: ProofView): { heading: st
     }
   return {
     heading: `It starts from the ${trial.drive}, and everything is there`,
-    reason: `${words} Every link passed, and ${trial.checks.length} checks after it.`,
+    reason: `${words} ${unproved === 0 ? 'Every link passed' : `${links.length - unproved} of ${links.length} links were followed and passed`}, and ${trial.checks.length} checks after it.`,
   }
 }
 
-function NoTrial({ name }: { name: string }) {
-  const links = TRACE_LINKS.map(([id, title]): TraceLink => {
+/** What could be done about where the start ended. */
+function Offered({ repairs }: { repairs: ProofView['offered'] }) {
+  if (repairs.length === 0) return null
+  return (
+    <section className="mt-4" data-testid="offered">
+      <h2 className="mb-2 font-bold">What would mend it</h2>
+      <ul className="panel divide-y divide-line">
+        {repairs.map((repair) => (
+          <li key={repair.name} className="px-[18px] py-3">
+            <p className="flex items-center gap-3 font-semibold">
+              <Wrench size={18} className="shrink-0 text-ink-soft" aria-hidden />
+              {repair.title}
+            </p>
+            <div className="mt-1 ml-[30px] text-ink-soft">
+              {repair.why ?? repair.changes.map((change) => <p key={change}>{change}</p>)}
+            </div>
+          </li>
+        ))}
+      </ul>
+    </section>
+  )
+}
+
+interface MadeProps {
+  readonly repairs: ProofView['repairs']
+  readonly busy: boolean
+  readonly onTakeBack: () => void
+}
+
+/** Repairs that were made; the last that stands can be taken back. */
+function Made({ repairs, busy, onTakeBack }: MadeProps) {
+  if (repairs.length === 0) return null
+  const last = repairs.findLast((r) => !r.undone)
+  return (
+    <section className="mt-4" data-testid="repairs">
+      <h2 className="mb-2 font-bold">Repairs made</h2>
+      <ul className="panel divide-y divide-line">
+        {repairs.map((repair) => (
+          <li key={repair.id} className="flex flex-wrap items-center gap-x-4 gap-y-1 px-[18px] py-3">
+            <span className="font-mono text-[13px] text-ink-soft">{repair.time}</span>
+            <span className="min-w-0 flex-1">
+              <span className="font-semibold">{repair.title}</span>
+              {repair.undone && <span className="text-ink-soft">, taken back</span>}
+              {repair.changes.map((change) => (
+                <span key={change} className="block text-[13px] break-words text-ink-soft">
+                  {change}
+                </span>
+              ))}
+            </span>
+            {repair === last && (
+              <Button small disabled={busy} onClick={onTakeBack}>
+                Take it back
+              </Button>
+            )}
+          </li>
+        ))}
+      </ul>
+    </section>
+  )
+}
+
+function NoTrial({ name, mode }: { name: string; mode: ProofView['mode'] }) {
+  const links = TRACE_LINKS[mode].map((id): TraceLink => {
+    const title = LINK_TITLES[id]
     return { id, title, state: 'not-reached', found: `waits for the ${name} to be started`, evidence: '' }
   })
   return <Chain links={links} />

@@ -4,7 +4,21 @@ import { formatHfsPlus } from '@/core/filesystem/hfsplus/format'
 import type { NewFile } from '@/core/filesystem/new-files'
 import { TYPE_GUIDS } from '@/core/scheme/types'
 import { noise } from '../../random'
-import { BASIC_DATA, customerFiles, ESP, fillEsp, fillNtfs, layOut, slice, text, windowsFiles } from './parts'
+import {
+  BASIC_DATA,
+  customerFiles,
+  ESP,
+  fillEsp,
+  fillNtfs,
+  inGpt,
+  layOut,
+  slice,
+  text,
+  windowsFiles,
+  windowsStore,
+} from './parts'
+
+const DISK = '0d8a64f1-2b97-4ec3-85d0-f61c39a7e25b'
 
 /** Seconds from 1904 to 3 March 2026, 08:00 UTC. */
 const TIME = 3_855_369_600
@@ -12,13 +26,19 @@ const TIME = 3_855_369_600
 /** The film society's disk: macOS on HFS+ and Windows on NTFS side by side. */
 export async function makeEditingDisk(device: BlockDevice): Promise<void> {
   const apple = (typeGuid: string, guid: string, name: string, mib: number) => ({ typeGuid, guid, name, mib })
-  const [esp, montage, boot, windows] = await layOut(device, '0d8a64f1-2b97-4ec3-85d0-f61c39a7e25b', [
+  const [esp, montage, boot, windows] = await layOut(device, DISK, [
     ESP('c83f5e20-7da6-4194-b0e8-29a5d71c6f4b', 200),
     apple(TYPE_GUIDS.appleHfs, '94d2b7e6-0c58-4fa1-9d37-e6810b5fc23a', 'Montage', 150 * 1024),
     apple(TYPE_GUIDS.appleBoot, '2fe90c84-b61d-4735-a8f2-05c9d7e43b16', 'Recovery HD', 620),
     BASIC_DATA('6b13d5a9-e04f-4872-9c60-8da7f2b51ec4'),
   ])
-  await fillEsp(device, esp, 0x7de3a05b, noise(1_300_000, 950))
+  await fillEsp(
+    device,
+    esp,
+    0x7de3a05b,
+    noise(1_300_000, 950),
+    windowsStore('da06e8f4-9152-4b43-8e70-6f81a2c34d5e', inGpt(DISK, esp), inGpt(DISK, windows), 'Windows 10'),
+  )
   await formatHfsPlus(slice(device, montage), {
     label: 'Montage',
     volumeId: 0x3d1e_90b7_c56a_f248n,
@@ -44,6 +64,7 @@ export async function makeEditingDisk(device: BlockDevice): Promise<void> {
   })
   await fillNtfs(device, windows, 'Grading', 0x5b8e_d203_f96c_17a4n, [
     ...windowsFiles({
+      at: inGpt(DISK, windows),
       product: 'Windows 10 Pro',
       build: '19045',
       release: '22H2',

@@ -1,23 +1,44 @@
 import type { BlockDevice } from '@/core/block/device'
 import { GIB } from '@/core/bytes/size'
 import { noise } from '../../random'
-import { BASIC_DATA, customerFiles, ESP, fillEsp, fillNtfs, layOut, RECOVERY, RESERVED, windowsFiles } from './parts'
+import {
+  BASIC_DATA,
+  customerFiles,
+  ESP,
+  fillEsp,
+  fillNtfs,
+  inGpt,
+  layOut,
+  RECOVERY,
+  RESERVED,
+  windowsFiles,
+  windowsStore,
+} from './parts'
+
+const DISK = 'b2c50e77-1d84-4f0a-9c36-6e8a21f4d905'
 
 /** The pilot office's first drive: the server's system and the "Charts" volume behind it. */
 export async function makeLogbookSystemDisk(device: BlockDevice): Promise<void> {
-  const [esp, , recovery, system, charts] = await layOut(device, 'b2c50e77-1d84-4f0a-9c36-6e8a21f4d905', [
+  const [esp, , recovery, system, charts] = await layOut(device, DISK, [
     ESP('3e8b71c4-52da-4906-a7f1-0c94e6d83b51', 200),
     RESERVED('9d06f2a8-c741-4e3b-8b15-f27a50d9e6c4'),
     RECOVERY('5fa1c83d-08e6-4b72-9d4f-a36b17e0c982', 500),
     BASIC_DATA('c47e90b5-6f32-4d18-a05c-8e21b3f7d964', 160 * 1024),
     BASIC_DATA('0b95d3e6-a8c1-4f74-92e0-57d6c18fa34b'),
   ])
-  await fillEsp(device, esp, 0x51b0c7e2, noise(1_400_000, 800))
+  await fillEsp(
+    device,
+    esp,
+    0x51b0c7e2,
+    noise(1_400_000, 800),
+    windowsStore('c9f5d7e3-8041-4a32-9d6f-5e7091b23c4d', inGpt(DISK, esp), inGpt(DISK, system), 'Windows Server'),
+  )
   await fillNtfs(device, recovery, 'Recovery', 0x6d2c_08fa_b517_e943n, [
     { path: '/Recovery/WindowsRE/Winre.wim', unwrittenBytes: 340 * 1024 * 1024 },
   ])
   await fillNtfs(device, system, 'Bridge', 0x8fe3_41d0_762b_c95an, [
     ...windowsFiles({
+      at: inGpt(DISK, system),
       product: 'Windows Server 2019 Standard',
       build: '17763',
       release: '1809',

@@ -1,5 +1,6 @@
 import type { BlockDevice } from '@/core/block/device'
 import { SliceDevice } from '@/core/block/slice'
+import { makeStore, makeSystemHive, type StoreDevice } from '@/core/boot/store'
 import { alignDown, MIB } from '@/core/bytes/size'
 import { formatFat32 } from '@/core/filesystem/fat/format'
 import type { NewFile } from '@/core/filesystem/new-files'
@@ -88,6 +89,7 @@ export async function fillEsp(
   part: GptPartition,
   serial: number,
   loader: Uint8Array,
+  store: Uint8Array,
 ): Promise<void> {
   await formatFat32(slice(device, part), {
     label: 'SYSTEM',
@@ -95,6 +97,7 @@ export async function fillEsp(
     startSector: part.firstLba,
     files: [
       { path: '/EFI/Microsoft/Boot/bootmgfw.efi', content: loader },
+      { path: '/EFI/Microsoft/Boot/BCD', content: store },
       { path: '/EFI/BOOT/BOOTX64.EFI', content: loader },
     ],
   })
@@ -112,7 +115,21 @@ export async function fillNtfs(
   await formatNtfs(slice(device, part), { label, serial, startSector: part.firstLba, time: SERVICED, files, dirty })
 }
 
+/** A partition of a GPT as boot settings name it. */
+export function inGpt(diskGuid: string, partition: { guid: string }): StoreDevice {
+  return { scheme: 'gpt', diskGuid, partitionGuid: partition.guid }
+}
+
+/** Boot settings with one entry for a Windows. */
+export function windowsStore(entryId: string, manager: StoreDevice, system: StoreDevice, title: string): Uint8Array {
+  const path = `\\Windows\\system32\\winload.${manager.scheme === 'gpt' ? 'efi' : 'exe'}`
+  const entries = [{ id: entryId, description: title, path, device: system }]
+  return makeStore({ managerDevice: manager, entries }, SERVICED)
+}
+
 export interface WindowsRelease {
+  /** Where it lies, by which it knows its letter C. */
+  readonly at: StoreDevice
   readonly product: string
   readonly build: string
   readonly release?: string
@@ -126,7 +143,7 @@ export interface WindowsRelease {
 
 /** What a start of Windows reads, its settings, and the files it makes anew. */
 export function windowsFiles(system: WindowsRelease): NewFile[] {
-  const { product, build, release, loader = 'winload.efi', seed, pageMib, hibernation } = system
+  const { at, product, build, release, loader = 'winload.efi', seed, pageMib, hibernation } = system
   const currentVersion = {
     values: {
       ProductName: product,
@@ -141,13 +158,16 @@ export function windowsFiles(system: WindowsRelease): NewFile[] {
     { keys: { Microsoft: { keys: { 'Windows NT': { keys: { CurrentVersion: currentVersion } } } } } },
     SERVICED,
   )
-  const drivers = ['disk', 'partmgr', 'storahci', 'stornvme', 'volmgr', 'mountmgr', 'ntfs', 'usbstor']
+  // Which of them start with the loader; the one for a controller that the computer has not waits to be asked.
+  const early = { disk: 0, partmgr: 0, volmgr: 0, mountmgr: 0, ntfs: 0, usbstor: 3 }
+  const drivers = { ...early, ...(loader === 'winload.exe' ? { msahci: 0 } : { storahci: 0, stornvme: 3 }) }
   return [
     { path: `/Windows/System32/${loader}`, content: noise(1_200_000, seed) },
     { path: '/Windows/System32/ntoskrnl.exe', content: noise(640_000, seed + 1) },
     { path: '/Windows/System32/hal.dll', content: noise(24_000, seed + 2) },
     { path: '/Windows/System32/config/SOFTWARE', content: software },
-    ...drivers.map((name, i) => ({
+    { path: '/Windows/System32/config/SYSTEM', content: makeSystemHive({ system: at, drivers }, SERVICED) },
+    ...Object.keys(drivers).map((name, i) => ({
       path: `/Windows/System32/drivers/${name}.sys`,
       content: noise(5_000 + i * 600, seed + 10 + i),
     })),

@@ -1,19 +1,40 @@
 import type { BlockDevice } from '@/core/block/device'
 import { GIB, MIB } from '@/core/bytes/size'
 import { noise } from '../../random'
-import { BASIC_DATA, customerFiles, ESP, fillEsp, fillNtfs, layOut, RECOVERY, RESERVED, windowsFiles } from './parts'
+import {
+  BASIC_DATA,
+  customerFiles,
+  ESP,
+  fillEsp,
+  fillNtfs,
+  inGpt,
+  layOut,
+  RECOVERY,
+  RESERVED,
+  windowsFiles,
+  windowsStore,
+} from './parts'
+
+const DISK = '83e5c1b9-4f06-4d27-9a8c-d07b62e5f341'
 
 /** The boat surveyor's disk, which moves to a computer with another storage controller. */
 export async function makeSurveyOfficeDisk(device: BlockDevice): Promise<void> {
-  const [esp, , system, recovery] = await layOut(device, '83e5c1b9-4f06-4d27-9a8c-d07b62e5f341', [
+  const [esp, , system, recovery] = await layOut(device, DISK, [
     ESP('d91a60f3-8e25-4cb7-a4d8-1f7c053be962'),
     RESERVED('07f8c2d5-b149-4e6a-8c93-5a0de7f1643b'),
     BASIC_DATA('b5e07d84-2c9a-4163-95fd-e3c8a1067f2d'),
     RECOVERY('4ac9f16b-d370-4258-8be1-6f5d20c7e934', 530),
   ])
-  await fillEsp(device, esp, 0x0f5d82c6, noise(1_450_000, 980))
+  await fillEsp(
+    device,
+    esp,
+    0x0f5d82c6,
+    noise(1_450_000, 980),
+    windowsStore('a7d3b5c1-6e2f-4810-9b4d-3c5e7f901a2b', inGpt(DISK, esp), inGpt(DISK, system), 'Windows 10'),
+  )
   await fillNtfs(device, system, 'Hulls', 0xc16d_f842_059b_7e3an, [
     ...windowsFiles({
+      at: inGpt(DISK, system),
       product: 'Windows 10 Pro',
       build: '19044',
       release: '21H2',

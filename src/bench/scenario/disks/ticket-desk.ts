@@ -1,13 +1,27 @@
 import type { BlockDevice } from '@/core/block/device'
+import type { StoreDevice } from '@/core/boot/store'
 import { GIB, MIB } from '@/core/bytes/size'
 import { formatFat32 } from '@/core/filesystem/fat/format'
 import type { NewFile } from '@/core/filesystem/new-files'
 import type { GptPartition } from '@/core/scheme/types'
 import { noise, seeded } from '../../random'
-import { BASIC_DATA, ESP, fillNtfs, layOut, RECOVERY, RESERVED, slice, text, windowsFiles } from './parts'
+import {
+  BASIC_DATA,
+  ESP,
+  fillNtfs,
+  inGpt,
+  layOut,
+  RECOVERY,
+  RESERVED,
+  slice,
+  text,
+  windowsFiles,
+  windowsStore,
+} from './parts'
 
 /** Identities on the museum's drive; the firmware's boot entry names the first. */
 export const TICKET_DESK_ESP = '7c1e4b02-95d3-4f27-b1c8-2e60d9f3a204'
+const DISK = '91f0a6d8-73c4-4e19-b250-d8a94e1733c7'
 export const TICKET_DESK_SYSTEM = '5d20c9a1-47e6-4b8f-9d35-81f0c6a2e81b'
 
 /** What is used on C: when all is written: the scenario's 201 GiB and a little. */
@@ -22,7 +36,7 @@ const PAGE_MIB = 2432
  * recovery partition that stands in the way of growing. Takes the whole device.
  */
 export async function makeTicketDeskDisk(device: BlockDevice): Promise<void> {
-  const [esp, , system, recovery] = await layOut(device, '91f0a6d8-73c4-4e19-b250-d8a94e1733c7', [
+  const [esp, , system, recovery] = await layOut(device, DISK, [
     ESP(TICKET_DESK_ESP),
     RESERVED('3ab7e915-6c02-4d1e-8f44-90d5b7c1203d'),
     BASIC_DATA(TICKET_DESK_SYSTEM),
@@ -32,9 +46,15 @@ export async function makeTicketDeskDisk(device: BlockDevice): Promise<void> {
     label: 'SYSTEM',
     serial: 0x6a1f20c4,
     startSector: esp.firstLba,
-    files: espFiles(noise(1_548_288, 11)),
+    files: espFiles(
+      noise(1_548_288, 11),
+      windowsStore('c2a4e6f8-1b3d-4a5c-8e7f-9d0b2c4e6a81', inGpt(DISK, esp), inGpt(DISK, system), 'Windows 10'),
+    ),
   })
-  await fillNtfs(device, system, 'Harbour', 0x9c3e51a07b24d8f6n, [...systemFiles(), ...museumFiles(system)])
+  await fillNtfs(device, system, 'Harbour', 0x9c3e51a07b24d8f6n, [
+    ...systemFiles(inGpt(DISK, system)),
+    ...museumFiles(system),
+  ])
   await fillNtfs(device, recovery, 'Recovery', 0x21b07f4e88d3c905n, [
     { path: '/Recovery/WindowsRE/ReAgent.xml', content: text('<WindowsRE version="2.0"/>\r\n') },
     { path: '/Recovery/WindowsRE/boot.sdi', content: noise(316_000, 21) },
@@ -42,9 +62,10 @@ export async function makeTicketDeskDisk(device: BlockDevice): Promise<void> {
   ])
 }
 
-function espFiles(loader: Uint8Array): NewFile[] {
+function espFiles(loader: Uint8Array, store: Uint8Array): NewFile[] {
   return [
     { path: '/EFI/Microsoft/Boot/bootmgfw.efi', content: loader },
+    { path: '/EFI/Microsoft/Boot/BCD', content: store },
     { path: '/EFI/Microsoft/Boot/memtest.efi', content: noise(960_000, 12) },
     { path: '/EFI/Microsoft/Boot/en-US/bootmgfw.efi.mui', content: noise(76_000, 13) },
     { path: '/EFI/Microsoft/Boot/Fonts/wgl4_boot.ttf', content: noise(49_000, 14) },
@@ -53,9 +74,9 @@ function espFiles(loader: Uint8Array): NewFile[] {
 }
 
 /** System files with contents: what a start reads, drivers, settings; and the page file, which is never written here. */
-function systemFiles(): NewFile[] {
+function systemFiles(at: StoreDevice): NewFile[] {
   const files: NewFile[] = [
-    ...windowsFiles({ product: 'Windows 10 Pro', build: '19045', release: '22H2', seed: 31, pageMib: PAGE_MIB }),
+    ...windowsFiles({ at, product: 'Windows 10 Pro', build: '19045', release: '22H2', seed: 31, pageMib: PAGE_MIB }),
     { path: '/Windows/win.ini', content: text('; for 16-bit app support\r\n[fonts]\r\n[extensions]\r\n') },
     { path: '/Windows/System32/drivers/etc/hosts', content: text('127.0.0.1 localhost\r\n') },
   ]

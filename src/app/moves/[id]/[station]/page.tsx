@@ -10,7 +10,7 @@ import { FitStation } from '@/ui/fit/fit-station'
 import { Head } from '@/ui/frame/head'
 import { NoticeProvider } from '@/ui/frame/notice'
 import { NotPossible } from '@/ui/frame/not-possible'
-import { NotProved, NotYet } from '@/ui/frame/not-yet'
+import { NotYet } from '@/ui/frame/not-yet'
 import { Rail } from '@/ui/frame/rail'
 import { Waiting } from '@/ui/frame/waiting'
 import { HandoverStation } from '@/ui/handover/handover-station'
@@ -89,8 +89,11 @@ async function content(station: StationId, page: MovePage): Promise<ReactNode> {
         after('copy')
       )
     case 'proof':
-      if (page.notProved) return <NotProved sentence={page.notProved} />
-      return row.survey && page.move.goal ? <ProofStation moveId={id} view={views.proofView(page)} /> : after('survey')
+      return row.survey && page.move.goal ? (
+        <ProofStation moveId={id} view={await views.proofView(page)} />
+      ) : (
+        after('survey')
+      )
     case 'handover': {
       const view = await views.handoverView(page)
       return view ? <HandoverStation moveId={id} view={view} /> : after('proof')

@@ -1,0 +1,98 @@
+import { traceStart } from '@/core/boot/trace'
+import { STORAGE_DRIVERS } from '@/core/boot/systems'
+import { type Firmware, FirmwareSchema, type Trace } from '@/core/boot/types'
+import { CoreError } from '@/core/errors'
+import { planRepair } from '@/core/repair'
+import { applyRepair, settleRepair } from '@/core/repair/apply'
+import { readScheme } from '@/core/scheme'
+import { RawFile } from '@/host/raw-file'
+import { repairIn, repairJournal } from '@/host/repair-journal'
+import { type Io, json, type Options, sha256, STOPS } from './commands'
+import { withImage } from './open'
+
+export interface TraceOptions extends Options {
+  readonly firmware: Firmware['mode']
+  readonly driver?: string
+}
+
+/** Follows the start of a computer with this drive alone in it. Exit code 1 when a link fails. */
+export async function trace(file: string, options: TraceOptions, io: Io): Promise<number> {
+  const { firmware: mode, driver } = options
+  const found = await withImage(file, options.sectorSize, async ({ device }) => {
+    const firmware = FirmwareSchema.parse({
+      mode,
+      secureBoot: false,
+      bootMenuKey: '',
+      bootEntries: [],
+      bootOrder: [],
+    })
+    const drive = { driveId: file, name: file, slot: 'the only slot', device, ...(driver ? { drivers: [driver] } : {}) }
+    return traceStart(firmware, [drive], undefined, sha256)
+  })
+  const report = { file, firmware: mode, starts: found.starts, links: found.links }
+  await io.print(options.json ? json(report) : traceText(found))
+  return found.starts ? 0 : STOPS
+}
+
+const MARKS = { passed: 'passed', failed: 'FAILED', unproved: 'not followed', 'not-reached': 'not reached' }
+
+function traceText({ links, starts }: Trace): string {
+  const lines = links.flatMap(({ title, state, found, evidence, why, repairs }) => [
+    `${title.padEnd(16)} ${MARKS[state].padEnd(13)} ${state === 'not-reached' ? '' : found}`.trimEnd(),
+    ...(evidence ? [`${''.padEnd(30)} ${evidence}`] : []),
+    ...(why ? [`${''.padEnd(30)} ${why}`] : []),
+    ...(repairs ?? []).map((name) => `${''.padEnd(30)} Repair: ${name}`),
+  ])
+  return `${lines.join('\n')}\n${starts ? 'No link fails.' : 'It does not start.'}\n`
+}
+
+export interface RepairOptions extends Options {
+  readonly firmware?: Firmware['mode']
+  readonly driver?: string
+  readonly dryRun?: boolean
+}
+
+/** Makes a repair on a raw image, or says what it would change. Its journal stands beside the image until then. */
+export async function repair(file: string, name: string, options: RepairOptions, io: Io): Promise<number> {
+  const journalFile = `${file}.repair`
+  const { kind, sectorSize, table } = await withImage(file, options.sectorSize, async (image) => ({
+    kind: image.kind,
+    sectorSize: image.device.logicalSectorSize,
+    table: (await readScheme(image.device))?.scheme,
+  }))
+  const mode = options.firmware ?? (table === 'mbr' ? 'bios' : 'uefi')
+  const drivers = options.driver ? [options.driver] : STORAGE_DRIVERS
+  const time = BigInt(Date.now()) * 10_000n + 116_444_736_000_000_000n
+  const left = await repairIn(journalFile)
+  const told = (state: string, changes: readonly string[], patches: number, title: string) =>
+    options.json
+      ? json({ file, repair: name, title, state, changes, sectors: patches })
+      : `${title}\n${changes.map((c) => `  ${c}\n`).join('')}${STATES[state]}\n`
+  if (options.dryRun) {
+    if (left?.state === 'writing')
+      throw new CoreError(`A repair of ${file} was cut off. Run a repair without --dry-run, which takes it back first.`)
+    const plan = await withImage(file, sectorSize, ({ device }) => planRepair(name, { device, mode, drivers, time }))
+    const state = plan.patches.length === 0 ? 'nothing' : 'planned'
+    await io.print(told(state, plan.changes, plan.patches.length, plan.title))
+    return 0
+  }
+  if (kind !== 'raw') throw new CoreError('Only a raw image is repaired in its place. Convert it to raw first.')
+  const device = await RawFile.open(file, sectorSize)
+  const journal = repairJournal(journalFile)
+  try {
+    if (left && (await settleRepair(device, left, journal))) io.say('A repair that was cut off was taken back first.')
+    const plan = await planRepair(name, { device, mode, drivers, time })
+    if (plan.patches.length > 0) await applyRepair(device, plan, journal)
+    const state = plan.patches.length === 0 ? 'nothing' : 'done'
+    await io.print(told(state, plan.changes, plan.patches.length, plan.title))
+    return 0
+  } finally {
+    await device.close()
+  }
+}
+
+const STATES: Readonly<Record<string, string>> = {
+  nothing: 'Nothing that this would change was found.',
+  planned: 'Nothing was written.',
+  done: 'Written and read back. What stood there is kept in the journal beside the image.',
+}

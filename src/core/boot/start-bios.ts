@@ -1,0 +1,106 @@
+import { isZero, readBytes } from '../block/device'
+import { viewOf } from '../bytes/struct'
+import { groupDigits } from '../bytes/size'
+import type { FileSystem } from '../filesystem'
+import { MBR_SECTOR } from '../scheme/mbr-layout'
+import type { TablePartition } from '../scheme/types'
+import { Stop } from './chain'
+import { followWindows } from './start-windows'
+import { BIOS_LOADER_PATH, BIOS_STORE_PATH, HIDDEN_SECTORS_OFFSET } from './systems'
+import { checkFile, identityWords, sliceOf, type Start, type Started, volumeOn } from './trace'
+
+/** From the first drive's first sector to the system, by BIOS. */
+export async function followBios(start: Start, tell: (started: Started) => void): Promise<void> {
+  const { chain, candidates, reference, digest } = start
+  const [{ drive, reading }] = candidates
+  chain.pass('BIOS, from its first drive', `${drive.name} in ${drive.slot}`)
+  if (reading.scheme !== 'mbr') {
+    throw new Stop(
+      `${drive.name} has a GPT`,
+      `${drive.slot}: the MBR in its first sector only protects it`,
+      'A BIOS hands over to the first sector and looks for an active partition, which a GPT has none of.',
+    )
+  }
+  const { mbr } = reading
+  chain.pass(`MBR, ${mbr.partitions.length} partitions`, `Sector 0, ${identityWords(reading)}, its last bytes 55 AA`)
+  const { bootCode } = MBR_SECTOR.read(await readBytes(drive.device, 0, 512))
+  if (!mbr.hasBootCode) {
+    throw new Stop(
+      'there is none',
+      'Sector 0, bytes 0 to 439 are zeros',
+      'The BIOS jumps to the first byte of the drive, and nothing is there to go on.',
+      ['boot-code'],
+    )
+  }
+  const used = bootCode.length - [...bootCode].reverse().findIndex((byte) => byte !== 0)
+  chain.pass('code in the first sector', `Sector 0, ${used} of 440 bytes${await gapWords(start)}`)
+  const { partition, volume } = await activePartition(start)
+  tell({ driveId: drive.driveId })
+  if ((await volume.stat(BIOS_LOADER_PATH))?.kind !== 'file' && !reference?.systemLoaderPath) {
+    chain.restUnproved(
+      'not followed further',
+      `No ${BIOS_LOADER_PATH} on partition ${partition.number}`,
+      'The code in the first sectors belongs to another loader; what that does next is its own.',
+    )
+    return
+  }
+  const wanted = reference?.loaders.find((l) => l.path.toUpperCase() === BIOS_LOADER_PATH.toUpperCase())?.digest
+  const { equal, evidence } = await checkFile(volume, BIOS_LOADER_PATH, wanted, digest, {
+    found: 'the loader file is missing',
+    why: 'The volume’s first sectors look for it by its name and find nothing to hand over to.',
+  })
+  chain.pass(equal ? 'same bytes as the source' : 'found', evidence)
+  await followWindows(start, { drive }, volume, BIOS_STORE_PATH, tell)
+}
+
+/** Loaders of other systems lie between the first sector and the first partition. */
+async function gapWords({ candidates }: Start): Promise<string> {
+  const [{ drive, reading }] = candidates
+  const sector = drive.device.logicalSectorSize
+  const first = Math.min(...reading.partitions.map((p) => p.firstLba), 2048)
+  if (first <= 1) return ''
+  const gap = await readBytes(drive.device, sector, (first - 1) * sector)
+  return isZero(gap) ? '; the sectors behind it are empty' : '; more code in the sectors behind it'
+}
+
+async function activePartition({
+  chain,
+  candidates,
+}: Start): Promise<{ partition: TablePartition; volume: FileSystem }> {
+  const [{ drive, reading }] = candidates
+  const { device } = drive
+  const active = reading.partitions.filter((p) => p.mbr?.active && p.mbr.kind === 'primary')
+  if (active.length !== 1) {
+    throw new Stop(
+      active.length === 0 ? 'none is active' : `${active.length} are active`,
+      `Sector 0: ${active.length === 0 ? 'no record' : `records ${active.map((p) => p.number).join(', ')}`} with the mark 80`,
+      'The code in the first sector goes on with the one partition that is marked active.',
+      ['active-partition'],
+    )
+  }
+  const [partition] = active
+  const volume = await volumeOn(device, partition)
+  const head = await readBytes(sliceOf(device, partition), 0, 512)
+  const hidden = viewOf(head).getUint32(HIDDEN_SECTORS_OFFSET, true)
+  const place = `Partition ${partition.number}, sector ${groupDigits(partition.firstLba)}`
+  if (viewOf(head).getUint16(510, true) !== 0xaa55) {
+    throw new Stop(
+      'its first sector is no start-up sector',
+      `${place}: its last bytes are not 55 AA`,
+      'The code in the first sector checks for them before it hands over.',
+    )
+  }
+  if (hidden !== partition.firstLba) {
+    throw new Stop(
+      'its first sector counts from another place',
+      `${place}, byte ${HIDDEN_SECTORS_OFFSET}: expected ${groupDigits(partition.firstLba)}, found ${groupDigits(hidden)}`,
+      'The start-up sector adds this count to every sector it reads. The partition was moved and the count was not.',
+      ['hidden-sectors'],
+    )
+  }
+  chain.pass(
+    `${volume.label || 'no name'}, ${volume.name}, active, ${volume.state}`,
+    `${place}; its count of sectors in front is ${groupDigits(hidden)}, as it should be`,
+  )
+  return { partition, volume }
+}

@@ -1,0 +1,256 @@
+import { defineStruct, utf16ToString, viewOf } from '../bytes/struct'
+import { guidToBytes, guidToString, NIL_GUID } from '../bytes/guid'
+import { type Hive, type HiveKey } from '../registry/hive'
+import { makeHive, type NewKey, type NewValue } from '../registry/make'
+
+// The boot settings store: a registry hive of objects with numbered elements, from its long-standing public
+// descriptions.
+
+/** Objects that a store knows by name. */
+export const STORE_OBJECTS = { manager: '9dea862c-5cdd-4e70-acc1-f32b344d4795' } as const
+
+/** Elements of an object by their numbers. */
+export const ELEMENTS = {
+  device: 0x11000001,
+  path: 0x12000002,
+  description: 0x12000004,
+  default: 0x23000003,
+  displayOrder: 0x24000001,
+  systemDevice: 0x21000001,
+  systemRoot: 0x22000002,
+} as const
+
+/** What the system loader's object is of. */
+const MANAGER_TYPE = 0x10100002
+const LOADER_TYPE = 0x10200003
+
+/** A device element: which partition of which disk. */
+const DEVICE = defineStruct('boot device', 88, {
+  options: [0, 'guid'],
+  kind: [16, 'u32'],
+  flags: [20, 'u32'],
+  length: [24, 'u32'],
+  partition: [32, ['bytes', 16]],
+  bus: [48, 'u32'],
+  scheme: [52, 'u32'],
+  disk: [56, ['bytes', 16]],
+})
+const PARTITION_KIND = 6
+const SCHEMES = { gpt: 0, mbr: 1 } as const
+
+/** A partition as the store names it. */
+export type StoreDevice =
+  | { readonly scheme: 'gpt'; readonly diskGuid: string; readonly partitionGuid: string }
+  /** Eight hexadecimal digits, and the first byte of the partition. */
+  | { readonly scheme: 'mbr'; readonly signature: string; readonly offset: number }
+
+/** An entry that starts a system. */
+export interface StoreEntry {
+  readonly id: string
+  readonly description: string
+  /** Path of the system's loader with backslashes. */
+  readonly path: string
+  readonly systemRoot: string
+  /** Undefined where it is missing, or names its device in a way that is not followed here. */
+  readonly device: StoreDevice | undefined
+  readonly systemDevice: StoreDevice | undefined
+}
+
+export interface BootStore {
+  /** Both sequence numbers agree. */
+  readonly settled: boolean
+  readonly entries: readonly StoreEntry[]
+  /** The one that starts when nobody chooses; undefined where none is named or it is not there. */
+  readonly standard: StoreEntry | undefined
+  /** Id of the entry that is named as the standard one. */
+  readonly standardId: string | undefined
+  /** Where the boot manager itself lies. */
+  readonly managerDevice: StoreDevice | undefined
+}
+
+/** A store is some tens of kilobytes; a longer file under its name is something else. */
+export const MAX_STORE_BYTES = 16 * 1024 * 1024
+const MAX_OBJECTS = 512
+
+/** What a store says. Rejects with BadStructure where it contradicts itself. */
+export async function readStore(hive: Hive): Promise<BootStore> {
+  const objects = await hive.key('Objects')
+  const keys = objects ? (await hive.keys(objects)).slice(0, MAX_OBJECTS) : []
+  const entries: StoreEntry[] = []
+  let standardId: string | undefined
+  let managerDevice: StoreDevice | undefined
+  for (const object of keys) {
+    const id = object.name.replace(/[{}]/g, '').toLowerCase()
+    if (id === STORE_OBJECTS.manager) {
+      standardId = (await textOf(hive, object, ELEMENTS.default))?.replace(/[{}]/g, '').toLowerCase()
+      managerDevice = await deviceOf(hive, object, ELEMENTS.device)
+      continue
+    }
+    const about = await hive.key('Description', object)
+    if (!about || (await hive.number(about, 'Type')) !== LOADER_TYPE) continue
+    entries.push({
+      id,
+      description: (await textOf(hive, object, ELEMENTS.description)) ?? '',
+      path: (await textOf(hive, object, ELEMENTS.path)) ?? '',
+      systemRoot: (await textOf(hive, object, ELEMENTS.systemRoot)) ?? '',
+      device: await deviceOf(hive, object, ELEMENTS.device),
+      systemDevice: await deviceOf(hive, object, ELEMENTS.systemDevice),
+    })
+  }
+  const settled = hive.settled
+  return { settled, entries, standard: entries.find((e) => e.id === standardId), standardId, managerDevice }
+}
+
+/** Path in the hive of an element of an object. */
+export function elementPath(objectId: string, element: number): string {
+  return `Objects\\{${objectId}}\\Elements\\${element.toString(16).padStart(8, '0')}`
+}
+
+/** The bytes of a device element, of the whole value `Element`. */
+export function deviceBytes(device: StoreDevice): Uint8Array {
+  const bytes = new Uint8Array(DEVICE.size)
+  const partition = new Uint8Array(16)
+  const disk = new Uint8Array(16)
+  if (device.scheme === 'gpt') {
+    partition.set(guidToBytes(device.partitionGuid))
+    disk.set(guidToBytes(device.diskGuid))
+  } else {
+    viewOf(partition).setBigUint64(0, BigInt(device.offset), true)
+    viewOf(disk).setUint32(0, parseInt(device.signature, 16), true)
+  }
+  DEVICE.write(bytes, {
+    options: NIL_GUID,
+    kind: PARTITION_KIND,
+    length: DEVICE.size - 16,
+    partition,
+    scheme: SCHEMES[device.scheme],
+    disk,
+  })
+  return bytes
+}
+
+async function deviceOf(hive: Hive, object: HiveKey, element: number): Promise<StoreDevice | undefined> {
+  const data = await elementOf(hive, object, element)
+  if (!data || data.length < DEVICE.size) return undefined
+  const { kind, partition, scheme, disk } = DEVICE.read(data)
+  if (kind !== PARTITION_KIND) return undefined
+  if (scheme === SCHEMES.gpt)
+    return { scheme: 'gpt', partitionGuid: guidToString(partition), diskGuid: guidToString(disk) }
+  if (scheme !== SCHEMES.mbr) return undefined
+  const offset = viewOf(partition).getBigUint64(0, true)
+  if (offset > BigInt(Number.MAX_SAFE_INTEGER)) return undefined
+  return {
+    scheme: 'mbr',
+    offset: Number(offset),
+    signature: viewOf(disk).getUint32(0, true).toString(16).padStart(8, '0'),
+  }
+}
+
+async function textOf(hive: Hive, object: HiveKey, element: number): Promise<string | undefined> {
+  const data = await elementOf(hive, object, element)
+  return data && utf16ToString(data, 0, Math.floor(data.length / 2), true)
+}
+
+async function elementOf(hive: Hive, object: HiveKey, element: number): Promise<Uint8Array | undefined> {
+  const key = await hive.key(`Elements\\${element.toString(16).padStart(8, '0')}`, object)
+  return key && (await hive.find(key, 'Element'))?.data
+}
+
+/** What a new store starts. */
+export interface NewStore {
+  /** Where the boot manager lies. */
+  readonly managerDevice: StoreDevice
+  readonly entries: readonly {
+    readonly id: string
+    readonly description: string
+    readonly path: string
+    readonly device: StoreDevice
+  }[]
+  /** The first where nothing is said. */
+  readonly standardId?: string
+}
+
+/** The bytes of a new store. */
+export function makeStore(store: NewStore, modified: bigint): Uint8Array {
+  const object = (type: number, elements: Record<number, NewValue>): NewKey => ({
+    keys: {
+      Description: { values: { Type: type } },
+      Elements: {
+        keys: Object.fromEntries(
+          Object.entries(elements).map(([element, value]) => [
+            Number(element).toString(16).padStart(8, '0'),
+            { values: { Element: value } },
+          ]),
+        ),
+      },
+    },
+  })
+  const manager = object(MANAGER_TYPE, {
+    [ELEMENTS.device]: deviceBytes(store.managerDevice),
+    [ELEMENTS.description]: 'Boot Manager',
+    [ELEMENTS.default]: `{${store.standardId ?? store.entries[0]?.id ?? NIL_GUID}}`,
+    [ELEMENTS.displayOrder]: store.entries.map((e) => `{${e.id}}`),
+  })
+  const loaders = store.entries.map((e): [string, NewKey] => [
+    `{${e.id}}`,
+    object(LOADER_TYPE, {
+      [ELEMENTS.device]: deviceBytes(e.device),
+      [ELEMENTS.path]: e.path,
+      [ELEMENTS.description]: e.description,
+      [ELEMENTS.systemDevice]: deviceBytes(e.device),
+      [ELEMENTS.systemRoot]: '\\Windows',
+    }),
+  ])
+  const objects = { [`{${STORE_OBJECTS.manager}}`]: manager, ...Object.fromEntries(loaders) }
+  return makeHive(
+    'BCD',
+    { keys: { Description: { values: { KeyName: 'BCD00000000' } }, Objects: { keys: objects } } },
+    modified,
+  )
+}
+
+/** The name under which a system keeps which volume is C. */
+export const LETTER_C = '\\DosDevices\\C:'
+
+/** The value that says which volume has a drive letter: of a GPT by its GUID, of an MBR by signature and first byte. */
+export function letterBytes(device: StoreDevice): Uint8Array {
+  if (device.scheme === 'gpt') {
+    const bytes = new Uint8Array(24)
+    bytes.set([...'DMIO:ID:'].map((c) => c.charCodeAt(0)))
+    bytes.set(guidToBytes(device.partitionGuid), 8)
+    return bytes
+  }
+  const bytes = new Uint8Array(12)
+  viewOf(bytes).setUint32(0, parseInt(device.signature, 16), true)
+  viewOf(bytes).setBigUint64(4, BigInt(device.offset), true)
+  return bytes
+}
+
+/** What a system's own settings hold for a start. */
+export interface NewSystemHive {
+  /** The volume with the letter C. */
+  readonly system: StoreDevice
+  /** Drivers with when they start: 0 is early, with the loader; 3 is when something asks. */
+  readonly drivers: Readonly<Record<string, number>>
+}
+
+/** The bytes of a SYSTEM hive with drive letters and drivers. Free room is left, as years of use leave it. */
+export function makeSystemHive({ system, drivers }: NewSystemHive, modified: bigint): Uint8Array {
+  const services = Object.fromEntries(
+    Object.entries(drivers).map(([name, start]): [string, NewKey] => [
+      name,
+      { values: { Type: 1, Start: start, ErrorControl: 3, ImagePath: `system32\\drivers\\${name}.sys` } },
+    ]),
+  )
+  return makeHive(
+    'SYSTEM',
+    {
+      keys: {
+        ControlSet001: { keys: { Services: { keys: services } } },
+        MountedDevices: { values: { [LETTER_C]: letterBytes(system) } },
+        Select: { values: { Current: 1, Default: 1, Failed: 0, LastKnownGood: 1 } },
+      },
+    },
+    modified,
+  )
+}

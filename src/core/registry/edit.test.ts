@@ -1,0 +1,142 @@
+import fc from 'fast-check'
+import { describe, expect, it } from 'vitest'
+import { CoreError } from '../errors'
+import { makeStore, makeSystemHive, readStore } from '../boot/store'
+import { HiveEditor, UnsettledHive } from './edit'
+import { Hive } from './hive'
+import { headerChecksum, HIVE_HEADER } from './layout'
+import { makeHive, type NewValue, storedValue } from './make'
+
+const open = (bytes: Uint8Array) =>
+  Hive.open((offset, length) => Promise.resolve(bytes.subarray(offset, offset + length)), bytes.length)
+const DEVICE = { scheme: 'mbr', signature: '7b3f0c11', offset: 1048576 } as const
+const STORE = makeStore(
+  {
+    managerDevice: DEVICE,
+    entries: [{ id: 'c2a4e6f8-1b3d-4a5c-8e7f-9d0b2c4e6a81', description: 'Windows 7', path: '\\a', device: DEVICE }],
+  },
+  1n,
+)
+const SYSTEM = makeSystemHive({ system: DEVICE, drivers: { storahci: 0, disk: 0 } }, 1n)
+
+/** Walks over every key and value, as deep as keys may lie. */
+async function walk(hive: Hive): Promise<number> {
+  let seen = 0
+  const next = [{ key: hive.root, depth: 0 }]
+  while (next.length > 0 && seen < 5000) {
+    const { key, depth } = next.pop()!
+    seen += 1 + (await hive.values(key)).length
+    if (depth < 20) next.push(...(await hive.keys(key)).map((k) => ({ key: k, depth: depth + 1 })))
+  }
+  return seen
+}
+
+const value = fc.oneof<fc.Arbitrary<NewValue>[]>(
+  fc.nat(),
+  fc.string({ unit: 'grapheme-ascii', maxLength: 60 }),
+  fc.uint8Array({ maxLength: 300 }),
+  fc.array(fc.string({ unit: 'grapheme-ascii', minLength: 1, maxLength: 20 }), { maxLength: 4 }),
+)
+
+describe('changes to a hive', () => {
+  it('are read back whatever they are, beside all that was not changed', async () => {
+    await fc.assert(
+      fc.asyncProperty(
+        fc.array(fc.record({ name: fc.constantFrom('Start', 'New', 'Other', 'ImagePath'), value }), { maxLength: 12 }),
+        async (changes) => {
+          const wanted = new Map<string, NewValue>([['Start', 1]])
+          const free = { values: { Room: new Uint8Array(4000) } }
+          let bytes = makeHive('T', { keys: { A: { values: { Start: 1, Kept: 'as it was' } }, Spare: free } }, 1n)
+          const before = bytes.length
+          for (const { name, value: next } of changes) {
+            const editor = await HiveEditor.open(bytes)
+            try {
+              await editor.set((await editor.key('a'))!, name, next)
+            } catch (error) {
+              // There is only so much room; then nothing is changed.
+              expect((error as Error).message).toMatch(/no free room/)
+              continue
+            }
+            bytes = editor.done(2n)
+            wanted.set(name, next)
+          }
+          const hive = await open(bytes)
+          const key = (await hive.key('A'))!
+          expect(bytes.length).toBe(before)
+          expect(hive.settled).toBe(true)
+          expect(await hive.text(key, 'Kept')).toBe('as it was')
+          for (const [name, next] of wanted) {
+            const found = (await hive.find(key, name))!
+            const { type, data } = storedValue(next)
+            expect([found.type, [...found.data]]).toEqual([type, [...data]])
+          }
+          expect((await hive.values(key)).length).toBe(wanted.size + 1)
+        },
+      ),
+      { numRuns: 150 },
+    )
+  })
+
+  it('are refused where the hive was not closed, and where there is no room', async () => {
+    const unsettled = SYSTEM.slice()
+    HIVE_HEADER.write(unsettled, { sequence1: 9 })
+    HIVE_HEADER.write(unsettled, { checksum: headerChecksum(unsettled) })
+    await expect(HiveEditor.open(unsettled)).rejects.toThrow(UnsettledHive)
+    const editor = await HiveEditor.open(SYSTEM)
+    const key = (await editor.key('Select'))!
+    await expect(editor.set(key, 'Large', new Uint8Array(16_000))).rejects.toThrow(/no free room/)
+    await expect(editor.set(key, 'Larger', new Uint8Array(20_000))).rejects.toThrow(/too long/)
+  })
+
+  it('raise both sequence numbers, and leave the given bytes alone', async () => {
+    const before = SYSTEM.slice()
+    const editor = await HiveEditor.open(SYSTEM)
+    await editor.set((await editor.key('Select'))!, 'Current', 2)
+    const { sequence1, sequence2 } = HIVE_HEADER.read(editor.done(3n))
+    expect([sequence1, sequence2]).toEqual([2, 2])
+    expect(SYSTEM).toEqual(before)
+  })
+})
+
+describe('a damaged hive', () => {
+  it.each([
+    ['store', STORE],
+    ['system hive', SYSTEM],
+  ])('that is a %s is told in a sentence or read, 1500 times, and never hangs', async (_what, whole) => {
+    let told = 0
+    await fc.assert(
+      fc.asyncProperty(
+        fc.array(
+          fc.record({
+            // Where structures are, not only the room behind them.
+            at: fc.oneof(fc.nat({ max: 511 }), fc.integer({ min: 4096, max: whole.length - 1 })),
+            byte: fc.integer({ min: 0, max: 255 }),
+          }),
+          { minLength: 1, maxLength: 6 },
+        ),
+        fc.boolean(),
+        fc.option(fc.integer({ min: 0, max: whole.length })),
+        async (changes, honest, cut) => {
+          const bytes = whole.slice(0, cut ?? whole.length)
+          for (const { at, byte } of changes) if (at < bytes.length) bytes[at] = byte
+          // A checksum that holds lets the damage through to what lies behind it.
+          if (honest && bytes.length >= 512) HIVE_HEADER.write(bytes, { checksum: headerChecksum(bytes) })
+          try {
+            const hive = await open(bytes)
+            await walk(hive)
+            await readStore(hive)
+            const editor = await HiveEditor.open(bytes)
+            const key = (await editor.key('Select')) ?? (await editor.key('Description'))
+            if (key) await editor.set(key, 'Word', 'in its place')
+          } catch (error) {
+            if (!(error instanceof CoreError)) throw error
+            expect(error.message).toMatch(/[.]$/)
+            told++
+          }
+        },
+      ),
+      { numRuns: 1500 },
+    )
+    expect(told).toBeGreaterThan(300)
+  })
+})

@@ -1,0 +1,110 @@
+import { z } from 'zod'
+import { type BlockDevice, readBytes } from '../block/device'
+import { sameBytes } from '../bytes/same'
+import { CoreError } from '../errors'
+import type { Patch, RepairPlan } from './port'
+
+/** What is kept of a repair: before a byte is written, so that it happens whole or not at all, and after, to undo it. */
+export interface RepairJournal {
+  /** Makes this safe on the host before it resolves. */
+  keep(text: string): Promise<void>
+}
+
+const bytes = z.base64().transform((text): Uint8Array => Uint8Array.from(atob(text), (c) => c.charCodeAt(0)))
+export const RepairRecordSchema = z.object({
+  kind: z.literal('repair'),
+  name: z.string().max(60),
+  title: z.string().max(200),
+  changes: z.array(z.string().max(1000)).max(50),
+  state: z.enum(['writing', 'done', 'undone']),
+  patches: z.array(z.object({ offset: z.number().int().nonnegative(), before: bytes, after: bytes })).max(100_000),
+})
+export type RepairRecord = z.infer<typeof RepairRecordSchema>
+
+/**
+ * Writes a repair: journal first, then the sectors, then reads them back. Rejects with CoreError, nothing written,
+ * where the drive no longer is as it was planned for; and where it does not give back what was written, after
+ * putting everything back.
+ */
+export async function applyRepair(
+  device: BlockDevice,
+  plan: RepairPlan,
+  journal: RepairJournal,
+): Promise<RepairRecord> {
+  for (const { offset, before } of plan.patches) {
+    if (!sameBytes(await readBytes(device, offset, before.length), before))
+      throw new CoreError('The drive has changed since the repair was worked out. Nothing was written.')
+  }
+  const record: RepairRecord = {
+    kind: 'repair',
+    name: plan.name,
+    title: plan.title,
+    changes: [...plan.changes],
+    state: 'writing',
+    patches: plan.patches.map((p) => ({ ...p })),
+  }
+  await journal.keep(recordText(record))
+  await writeAll(device, record.patches, 'after')
+  if (!(await holds(device, record.patches, 'after'))) {
+    await writeAll(device, record.patches, 'before')
+    await journal.keep(recordText({ ...record, state: 'undone' }))
+    throw new CoreError('The drive does not give back what the repair wrote, so it was taken back.')
+  }
+  const done = { ...record, state: 'done' as const }
+  await journal.keep(recordText(done))
+  return done
+}
+
+/** Puts back what stood there. Rejects with CoreError where the drive no longer is as the repair left it. */
+export async function undoRepair(device: BlockDevice, record: RepairRecord, journal: RepairJournal): Promise<void> {
+  if (record.state === 'done' && !(await holds(device, record.patches, 'after'))) {
+    throw new CoreError('The drive has changed since it was repaired, so the repair cannot be taken back.')
+  }
+  await journal.keep(recordText({ ...record, state: 'writing' }))
+  await writeAll(device, record.patches, 'before')
+  await journal.keep(recordText({ ...record, state: 'undone' }))
+}
+
+/**
+ * Ends a repair that was cut off: every sector goes back to what it was. True when there was something to end.
+ * Rejects with CoreError where a sector holds neither what was nor what was to be.
+ */
+export async function settleRepair(
+  device: BlockDevice,
+  record: RepairRecord,
+  journal: RepairJournal,
+): Promise<boolean> {
+  if (record.state !== 'writing') return false
+  for (const { offset, before, after } of record.patches) {
+    const now = await readBytes(device, offset, before.length)
+    // A sector that was being written when power went may hold a part of each.
+    const either = now.every((byte, i) => byte === before[i] || byte === after[i])
+    if (!either) {
+      throw new CoreError(
+        'A repair of this drive was cut off, and the drive has changed since. It was left as it is; nothing more is written to it.',
+      )
+    }
+  }
+  await writeAll(device, record.patches, 'before')
+  await journal.keep(recordText({ ...record, state: 'undone' }))
+  return true
+}
+
+/** A record as it is kept. */
+export function recordText(record: RepairRecord): string {
+  const text = (part: Uint8Array) => btoa(Array.from(part, (byte) => String.fromCharCode(byte)).join(''))
+  const patches = record.patches.map((p) => ({ offset: p.offset, before: text(p.before), after: text(p.after) }))
+  return JSON.stringify({ ...record, patches })
+}
+
+async function writeAll(device: BlockDevice, patches: readonly Patch[], which: 'before' | 'after'): Promise<void> {
+  for (const patch of patches) await device.write(patch.offset, patch[which])
+  await device.flush()
+}
+
+async function holds(device: BlockDevice, patches: readonly Patch[], which: 'before' | 'after'): Promise<boolean> {
+  for (const patch of patches) {
+    if (!sameBytes(await readBytes(device, patch.offset, patch[which].length), patch[which])) return false
+  }
+  return true
+}

@@ -1,0 +1,40 @@
+import type { BlockDevice } from '../block/device'
+import type { Candidate } from '../boot/trace'
+import type { Firmware } from '../boot/types'
+
+/** Bytes of a drive that a repair changes. */
+export interface Patch {
+  readonly offset: number
+  readonly before: Uint8Array
+  readonly after: Uint8Array
+}
+
+/** What a repair would do, worked out without writing anything. */
+export interface RepairPlan {
+  readonly name: string
+  readonly title: string
+  /** What it changes, one sentence each. */
+  readonly changes: readonly string[]
+  readonly patches: readonly Patch[]
+  /** Files that then differ from those of the source, with the number of their partition. */
+  readonly files?: readonly { readonly path: string; readonly partition: number }[]
+}
+
+/** The drive to be repaired and what it is to start by. */
+export interface RepairSubject {
+  readonly candidate: Candidate
+  readonly device: BlockDevice
+  readonly mode: Firmware['mode']
+  /** Drivers that serve the controller the drive sits at. */
+  readonly drivers?: readonly string[]
+  /** FILETIME that changed structures get. */
+  readonly time: bigint
+}
+
+/** One repair; a new one is one more of these in the registry. */
+export interface RepairKind {
+  readonly name: string
+  readonly title: string
+  /** Rejects with CoreError where it cannot be done, which says why. No patches mean that nothing is wrong. */
+  plan(subject: RepairSubject): Promise<Omit<RepairPlan, 'name' | 'title'>>
+}

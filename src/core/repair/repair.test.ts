@@ -1,0 +1,326 @@
+import { describe, expect, it } from 'vitest'
+import { type BlockDevice, readBytes } from '../block/device'
+import { MemoryDevice } from '../block/memory'
+import { SliceDevice } from '../block/slice'
+import { traceStart } from '../boot/trace'
+import type { Firmware, Trace } from '../boot/types'
+import { deviceBytes, ELEMENTS, elementPath, LETTER_C, STORE_OBJECTS } from '../boot/store'
+import { viewOf } from '../bytes/struct'
+import { formatNtfs } from '../filesystem/ntfs/format'
+import { HiveEditor } from '../registry/edit'
+import { MBR_RECORDS_OFFSET } from '../scheme/mbr-layout'
+import {
+  BIOS_FIRMWARE,
+  DISK_GUID,
+  ESP_GUID,
+  FIRMWARE,
+  makeBiosDisk,
+  makeSystemDisk,
+  sha256,
+  storedDigest,
+} from '../testing-disk'
+import { applyRepair, recordText, type RepairRecord, RepairRecordSchema, settleRepair, undoRepair } from './apply'
+import { planRepair } from '.'
+import { hiveIn, patchesOfFile, storePathOf, SYSTEM_HIVE_PATH } from './places'
+import { openFileSystem } from '../filesystem'
+import { readScheme } from '../scheme'
+import { sliceOf } from '../boot/trace'
+
+const MIB = 1024 * 1024
+const ENTRY = 'c2a4e6f8-1b3d-4a5c-8e7f-9d0b2c4e6a81'
+const NOWHERE = { scheme: 'gpt', diskGuid: '00000000-0000-4000-8000-000000000001', partitionGuid: ESP_GUID } as const
+
+function follow(device: BlockDevice, firmware: Firmware): Promise<Trace> {
+  const drive = { driveId: 'new', name: 'Tellina T1 256 GB', slot: 'SATA 0', device, drivers: ['storahci'] }
+  return traceStart(firmware, [drive], undefined, sha256)
+}
+
+/** Keeps what a repair keeps, in memory. */
+function memoryJournal() {
+  const kept: string[] = []
+  return {
+    kept,
+    record: (): RepairRecord => RepairRecordSchema.parse(JSON.parse(kept.at(-1)!)),
+    keep: async (text: string) => void kept.push(text),
+  }
+}
+
+/** Changes a file of a disk where it lies, as something that went wrong would have. */
+async function spoil(
+  device: BlockDevice,
+  mode: Firmware['mode'],
+  path: string,
+  change: (bytes: Uint8Array) => Promise<Uint8Array>,
+) {
+  const reading = (await readScheme(device))!
+  for (const partition of reading.partitions) {
+    const volume = await openFileSystem(sliceOf(device, partition)).catch(() => undefined)
+    if (volume?.depth !== 'files' || (await volume.stat(path))?.kind !== 'file') continue
+    const before = await volume.readFile(path)
+    const subject = {
+      candidate: { drive: { driveId: '', name: '', slot: '', device }, reading: reading as never },
+      device,
+      mode,
+      time: 1n,
+    }
+    for (const p of await patchesOfFile(subject, { partition, volume }, path, before, await change(before)))
+      await device.write(p.offset, p.after)
+    return
+  }
+  throw new Error(`${path} is not on the disk.`)
+}
+
+const set = (key: string, name: string, value: string | number | Uint8Array) => async (bytes: Uint8Array) => {
+  const editor = await HiveEditor.open(bytes)
+  await editor.set((await editor.key(key))!, name, value)
+  return editor.done(2n)
+}
+
+type Case = [
+  what: string,
+  link: string,
+  repair: string,
+  firmware: Firmware,
+  make: () => Promise<MemoryDevice>,
+  spoil: (device: MemoryDevice) => Promise<unknown>,
+]
+
+const uefi = (path: string, change: (bytes: Uint8Array) => Promise<Uint8Array>) => (d: MemoryDevice) =>
+  spoil(d, 'uefi', path, change)
+const bios = (path: string, change: (bytes: Uint8Array) => Promise<Uint8Array>) => (d: MemoryDevice) =>
+  spoil(d, 'bios', path, change)
+const poke = (offset: number, bytes: number[]) => async (d: MemoryDevice) => {
+  const sector = (await readBytes(d, Math.floor(offset / 512) * 512, 512)).slice()
+  sector.set(bytes, offset % 512)
+  await d.write(Math.floor(offset / 512) * 512, sector)
+}
+
+const CASES: Case[] = [
+  [
+    'boot settings that name another disk',
+    'system-volume',
+    'point-store',
+    FIRMWARE,
+    makeSystemDisk,
+    uefi('/EFI/Microsoft/Boot/BCD', async (bytes) =>
+      set(
+        elementPath(ENTRY, ELEMENTS.systemDevice),
+        'Element',
+        deviceBytes(NOWHERE),
+      )(await set(elementPath(ENTRY, ELEMENTS.device), 'Element', deviceBytes(NOWHERE))(bytes)),
+    ),
+  ],
+  [
+    'boot settings whose standard entry is gone',
+    'settings',
+    'standard-entry',
+    FIRMWARE,
+    makeSystemDisk,
+    uefi(
+      '/EFI/Microsoft/Boot/BCD',
+      set(elementPath(STORE_OBJECTS.manager, ELEMENTS.default), 'Element', `{${DISK_GUID}}`),
+    ),
+  ],
+  [
+    'a driver that waits to be asked',
+    'driver',
+    'start-driver',
+    FIRMWARE,
+    makeSystemDisk,
+    uefi(SYSTEM_HIVE_PATH, set('ControlSet001\\Services\\storahci', 'Start', 3)),
+  ],
+  [
+    'a letter that belongs to another volume',
+    'sign-in',
+    'drive-letters',
+    FIRMWARE,
+    makeSystemDisk,
+    uefi(SYSTEM_HIVE_PATH, set('MountedDevices', LETTER_C, new Uint8Array(24).fill(7))),
+  ],
+  [
+    'a system partition that was moved',
+    'system-volume',
+    'point-store',
+    BIOS_FIRMWARE(),
+    () => makeBiosDisk(),
+    bios('/Boot/BCD', async (bytes) =>
+      set(
+        elementPath(ENTRY, ELEMENTS.systemDevice),
+        'Element',
+        deviceBytes({ scheme: 'mbr', signature: '7b3f0c11', offset: 63 * 512 }),
+      )(bytes),
+    ),
+  ],
+  [
+    'a disk with another signature',
+    'system-volume',
+    'point-store',
+    BIOS_FIRMWARE(),
+    () => makeBiosDisk(),
+    poke(440, [1, 2, 3, 4]),
+  ],
+  [
+    'no active partition',
+    'boot-partition',
+    'active-partition',
+    BIOS_FIRMWARE(),
+    () => makeBiosDisk(),
+    poke(MBR_RECORDS_OFFSET, [0]),
+  ],
+  [
+    'two active partitions',
+    'boot-partition',
+    'active-partition',
+    BIOS_FIRMWARE(),
+    () => makeBiosDisk(),
+    poke(MBR_RECORDS_OFFSET + 16, [0x80]),
+  ],
+  [
+    'a count of sectors from before',
+    'boot-partition',
+    'hidden-sectors',
+    BIOS_FIRMWARE(),
+    () => makeBiosDisk(),
+    poke(2048 * 512 + 28, [63, 0, 0, 0]),
+  ],
+]
+
+describe('a repair', () => {
+  it.each(CASES)(
+    'mends %s, which the start ends at, and can be taken back',
+    async (_what, link, repair, firmware, make, damage) => {
+      const device = await make()
+      expect((await follow(device, firmware)).starts).toBe(true)
+      await damage(device)
+      const broken = await follow(device, firmware)
+      const failed = broken.links.find((l) => l.state === 'failed')!
+      expect([failed.id, failed.repairs]).toEqual([link, [repair]])
+      expect(failed.why).toBeTruthy()
+      const before = await storedDigest(device)
+      const question = { device, mode: firmware.mode, drivers: ['storahci'], time: 5n }
+      const plan = await planRepair(repair, question)
+      expect(plan.changes.join(' ')).toMatch(/[.]$/)
+      // Working it out writes nothing.
+      expect(await storedDigest(device)).toEqual(before)
+      const journal = memoryJournal()
+      await applyRepair(device, plan, journal)
+      const next = (await follow(device, firmware)).links.find((l) => l.state === 'failed')
+      // Another signature is also what the letters were kept by.
+      if (next) {
+        expect(next.repairs).toEqual(['drive-letters'])
+        await applyRepair(device, await planRepair('drive-letters', question), memoryJournal())
+        expect((await follow(device, firmware)).starts).toBe(true)
+        return
+      }
+      expect((await planRepair(repair, question)).patches).toEqual([])
+      await undoRepair(device, journal.record(), journal)
+      expect(await storedDigest(device)).toEqual(before)
+      expect(journal.record().state).toBe('undone')
+    },
+  )
+
+  it('of a GPT writes both copies where they belong on a drive that became larger', async () => {
+    const small = await makeSystemDisk()
+    const device = new MemoryDevice(small.size + 64 * MIB)
+    for (let at = 0; at < small.size; at += MIB) await device.write(at, await readBytes(small, at, MIB))
+    const plan = await planRepair('backup-table', { device, mode: 'uefi', time: 1n })
+    await applyRepair(device, plan, memoryJournal())
+    const reading = await readScheme(device)
+    expect(reading?.findings).toEqual([])
+    expect((await follow(device, FIRMWARE)).links[1].evidence).toMatch(/at the last sector/)
+  })
+
+  it('that is cut off at any write leaves the drive as it was, once that is settled', async () => {
+    const made = await makeSystemDisk()
+    await CASES[0][5](made)
+    const before = await storedDigest(made)
+    const plan = await planRepair('point-store', { device: made, mode: 'uefi', time: 5n })
+    expect(plan.patches.length).toBeGreaterThan(1)
+    for (let cut = 0; cut < plan.patches.length; cut++) {
+      let left = cut
+      const cutting: BlockDevice = Object.assign(Object.create(made) as BlockDevice, {
+        size: made.size,
+        logicalSectorSize: 512,
+        read: made.read.bind(made),
+        flush: made.flush.bind(made),
+        write: async (offset: number, bytes: Uint8Array) => {
+          if (left-- > 0) return made.write(offset, bytes)
+          // The sector that was on its way is torn.
+          const torn = (await readBytes(made, offset, bytes.length)).slice()
+          torn.set(bytes.subarray(0, 100))
+          await made.write(offset, torn)
+          throw new Error('cut off')
+        },
+      })
+      const journal = memoryJournal()
+      await expect(applyRepair(cutting, plan, journal)).rejects.toThrow('cut off')
+      expect(await settleRepair(made, journal.record(), journal)).toBe(true)
+      expect(await storedDigest(made)).toEqual(before)
+      expect(await settleRepair(made, journal.record(), journal)).toBe(false)
+    }
+  })
+
+  it('is refused when the drive changed since it was worked out, and settled only on what it was made for', async () => {
+    const device = await makeSystemDisk()
+    await CASES[0][5](device)
+    const plan = await planRepair('point-store', { device, mode: 'uefi', time: 5n })
+    const { offset, before } = plan.patches[0]
+    const journal = memoryJournal()
+    const record: RepairRecord = {
+      kind: 'repair',
+      name: plan.name,
+      title: plan.title,
+      changes: [],
+      state: 'writing',
+      patches: plan.patches.map((p) => ({ ...p })),
+    }
+    await device.write(offset, new Uint8Array(before.length).fill(0xee))
+    await expect(applyRepair(device, plan, journal)).rejects.toThrow(/has changed since/)
+    expect(journal.kept).toEqual([])
+    await expect(settleRepair(device, record, journal)).rejects.toThrow(/has changed since/)
+    expect((await readBytes(device, offset, 4))[0]).toBe(0xee)
+    expect(RepairRecordSchema.parse(JSON.parse(recordText(record)))).toEqual(record)
+  })
+
+  it('says in a sentence what it cannot do', async () => {
+    const device = await makeSystemDisk()
+    const question = { device, mode: 'uefi' as const, time: 1n }
+    await expect(planRepair('magic', question)).rejects.toThrow(/There is no repair "magic"/)
+    await expect(planRepair('active-partition', question)).rejects.toThrow(/Only an MBR/)
+    await expect(planRepair('start-driver', question)).rejects.toThrow(/not known which controller/)
+    await expect(planRepair('start-driver', { ...question, drivers: ['none'] })).rejects.toThrow(/driver folder/)
+    await expect(planRepair('point-store', { ...question, device: new MemoryDevice(MIB) })).rejects.toThrow(
+      /no partition table/,
+    )
+    const unsettled = await makeSystemDisk()
+    await CASES[0][5](unsettled)
+    await spoil(unsettled, 'uefi', storePathOf('uefi'), async (bytes) => {
+      const open = bytes.slice()
+      viewOf(open).setUint32(4, 77, true)
+      let sum = 0
+      for (let at = 0; at < 508; at += 4) sum ^= viewOf(open).getUint32(at, true)
+      viewOf(open).setUint32(508, sum >>> 0, true)
+      return open
+    })
+    await expect(planRepair('point-store', { ...question, device: unsettled })).rejects.toThrow(/changes in its log/)
+  })
+
+  it('does not guess between two systems', async () => {
+    const device = await makeSystemDisk({ systemFiles: [] })
+    const { partitions } = (await readScheme(device))!
+    const last = partitions[3]
+    await formatNtfs(new SliceDevice(device, last.firstLba * 512, (last.lastLba - last.firstLba + 1) * 512), {
+      label: 'Second',
+      serial: 5n,
+      time: 1n,
+      startSector: last.firstLba,
+      files: [{ path: '/Windows/System32/winload.efi', content: new Uint8Array(9000).fill(1) }],
+    })
+    await expect(planRepair('drive-letters', { device, mode: 'uefi', time: 1n })).rejects.toThrow(
+      /More than one volume/,
+    )
+    await CASES[0][5](device)
+    await expect(planRepair('point-store', { device, mode: 'uefi', time: 1n })).rejects.toThrow(/cannot be told/)
+    expect((await hiveIn(new Uint8Array(8192)).catch((e: Error) => e.message)) as string).toMatch(/mark/)
+  })
+})

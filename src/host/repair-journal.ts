@@ -1,0 +1,41 @@
+import { mkdir, open, readFile, rename } from 'node:fs/promises'
+import path from 'node:path'
+import { CoreError } from '@/core/errors'
+import { type RepairJournal, type RepairRecord, RepairRecordSchema } from '@/core/repair/apply'
+
+/** A repair's journal in a file that is whole at any instant: the new text takes the old one's place once it is stored. */
+export function repairJournal(file: string): RepairJournal {
+  return {
+    async keep(text) {
+      await mkdir(path.dirname(path.resolve(file)), { recursive: true })
+      const handle = await open(`${file}.new`, 'w')
+      try {
+        await handle.writeFile(text)
+        await handle.sync()
+      } finally {
+        await handle.close()
+      }
+      await rename(`${file}.new`, file)
+      const folder = await open(path.dirname(path.resolve(file)), 'r')
+      await folder.sync().finally(() => folder.close())
+    },
+  }
+}
+
+/** What such a file keeps, or undefined where there is none. Rejects with CoreError when it does not hold together. */
+export async function repairIn(file: string): Promise<RepairRecord | undefined> {
+  const text = await readFile(file, 'utf8').catch((error: NodeJS.ErrnoException) => {
+    if (error.code === 'ENOENT') return undefined
+    throw error
+  })
+  if (text === undefined) return undefined
+  let value: unknown
+  try {
+    value = JSON.parse(text)
+  } catch {
+    value = undefined
+  }
+  const parsed = RepairRecordSchema.safeParse(value)
+  if (!parsed.success) throw new CoreError(`${path.basename(file)} is not the journal of a repair, or was changed.`)
+  return parsed.data
+}

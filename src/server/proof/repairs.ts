@@ -1,0 +1,146 @@
+import path from 'node:path'
+import { openDrive } from '@/bench/open-drive'
+import type { BlockDevice } from '@/core/block/device'
+import { readOnly } from '@/core/block/readonly'
+import { CoreError } from '@/core/errors'
+import { planRepair } from '@/core/repair'
+import { applyRepair, settleRepair, undoRepair } from '@/core/repair/apply'
+import type { RepairPlan } from '@/core/repair/port'
+import { type Drive, driveName } from '@/core/things/drive'
+import { repairIn, repairJournal } from '@/host/repair-journal'
+import { driveBytes } from '../bench'
+import { benchNow } from '../clock'
+import { running } from '../copy/current'
+import { note } from '../logbook'
+import { keep, loadMove, type Move } from '../move'
+import { journalsFolder } from '../paths'
+import { Refusal } from '../refusal'
+import { DRIVERS, trialComputer } from './computer'
+
+/** What a repair would do, or why it cannot be done. */
+export interface OfferedRepair {
+  readonly name: string
+  readonly title: string
+  readonly changes: readonly string[]
+  readonly why: string | null
+}
+
+/** The repairs that are known for where the last trial stopped, worked out on the drive's bytes. Nothing is written. */
+export async function offeredRepairs(move: Move): Promise<OfferedRepair[]> {
+  const names = move.row.proof?.trials.at(-1)?.trace.links.find((l) => l.state === 'failed')?.repairs ?? []
+  const target = repairable(move)
+  if (!target || names.length === 0) return []
+  const opened = await openDrive(driveBytes(target), { writable: false })
+  try {
+    const offered: OfferedRepair[] = []
+    for (const name of names) {
+      try {
+        const plan = await planFor(move, target, readOnly(opened.device), name)
+        const why = plan.patches.length === 0 ? 'The drive shows nothing that this would change.' : null
+        offered.push({ name, title: plan.title, changes: plan.changes, why })
+      } catch (error) {
+        if (!(error instanceof CoreError)) throw error
+        offered.push({ name, title: 'A repair that cannot be made here', changes: [], why: error.message })
+      }
+    }
+    return offered
+  } finally {
+    await opened.close()
+  }
+}
+
+/** Makes a repair on the new drive. The old drive is never written to. */
+export async function makeRepair(moveId: string, name: string): Promise<void> {
+  const move = await loadMove(moveId)
+  const target = repairable(move)
+  if (!target) throw new Refusal('Only the new drive is repaired, after it was copied to and started once.')
+  if ([...running().values()].some((copy) => copy.drives.includes(target.id)))
+    throw new Refusal(`The ${driveName(target)} is being copied to or from; it is repaired after that.`)
+  await settleRepairs(move)
+  const at = await benchNow()
+  const made = move.row.proof?.repairs ?? []
+  const id = String(made.length + 1)
+  const done = await onTarget(target, async (device) => {
+    const plan = await planFor(move, target, device, name)
+    if (plan.patches.length === 0) throw new Refusal('The drive shows nothing that this would change.')
+    await applyRepair(device, plan, repairJournal(fileOf(moveId, id)))
+    return plan
+  })
+  const repair = {
+    id,
+    at,
+    driveId: target.id,
+    drive: driveName(target),
+    name,
+    title: done.title,
+    changes: [...done.changes],
+    files: [...(done.files ?? [])],
+    undone: false,
+  }
+  await keep(moveId, { proof: { trials: move.row.proof?.trials ?? [], repairs: [...made, repair] } })
+  await note(moveId, `repaired: ${done.title.toLowerCase()}`, 'good')
+}
+
+/** Takes the last repair back, byte for byte. */
+export async function takeRepairBack(moveId: string): Promise<void> {
+  const move = await loadMove(moveId)
+  const made = move.row.proof?.repairs ?? []
+  const last = made.findLast((r) => !r.undone)
+  const target = move.pairs.map((p) => p.target).find((d) => d?.id === last?.driveId)
+  if (!last || !target) throw new Refusal('There is no repair that could be taken back.')
+  const file = fileOf(moveId, last.id)
+  const record = await repairIn(file)
+  if (!record) throw new Refusal('The journal of this repair is gone, so it cannot be taken back.')
+  await onTarget(target, (device) => undoRepair(device, record, repairJournal(file)))
+  const repairs = made.map((r) => (r.id === last.id ? { ...r, undone: true } : r))
+  await keep(moveId, { proof: { trials: move.row.proof?.trials ?? [], repairs } })
+  await note(moveId, `repair taken back: ${last.title.toLowerCase()}`)
+}
+
+/** Ends what a power cut left of a repair: the drive is as it was before. */
+export async function settleRepairs(move: Move): Promise<void> {
+  const made = move.row.proof?.repairs ?? []
+  const target = move.pairs[0].target
+  if (!target) return
+  // The one that was cut off is not yet among those that were made; the last may have been while it was taken back.
+  for (const id of [String(made.length + 1), ...made.slice(-1).map((r) => r.id)]) {
+    const file = fileOf(move.row.id, id)
+    const record = await repairIn(file)
+    if (record?.state !== 'writing') continue
+    await onTarget(target, (device) => settleRepair(device, record, repairJournal(file)))
+    const repairs = made.map((r) => (r.id === id ? { ...r, undone: true } : r))
+    await keep(move.row.id, { proof: { trials: move.row.proof?.trials ?? [], repairs } })
+    await note(move.row.id, 'a repair that was cut off was taken back whole', 'bad')
+  }
+}
+
+/** The new drive of the system, once a trial started with it in the computer. */
+function repairable(move: Move): Drive | undefined {
+  const target = move.pairs[0].target
+  const computer = trialComputer(move)
+  const isIn = target?.place.kind === 'slot' && target.place.computerId === computer.id
+  return isIn && move.row.proof ? target : undefined
+}
+
+async function planFor(move: Move, target: Drive, device: BlockDevice, name: string): Promise<RepairPlan> {
+  const { mode } = trialComputer(move).firmware
+  // FILETIME: tenths of microseconds since 1601.
+  const time = BigInt(Math.round(await benchNow())) * 10_000n + 116_444_736_000_000_000n
+  return planRepair(name, { device, mode, drivers: DRIVERS[target.protocol], time })
+}
+
+async function onTarget<T>(target: Drive, work: (device: BlockDevice) => Promise<T>): Promise<T> {
+  const opened = await openDrive(driveBytes(target), { writable: true })
+  try {
+    return await work(opened.device)
+  } catch (error) {
+    if (error instanceof CoreError) throw new Refusal(error.message)
+    throw error
+  } finally {
+    await opened.close()
+  }
+}
+
+function fileOf(moveId: string, id: string): string {
+  return path.join(journalsFolder(), `repair-${moveId.replace(/[^\w-]/g, '_')}-${id}.json`)
+}
