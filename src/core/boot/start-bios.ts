@@ -7,7 +7,7 @@ import type { TablePartition } from '../scheme/types'
 import { Stop } from './chain'
 import { followWindows } from './start-windows'
 import { BIOS_LOADER_PATH, BIOS_STORE_PATH, HIDDEN_SECTORS_OFFSET } from './systems'
-import { checkFile, identityWords, sliceOf, type Start, type Started, volumeOn } from './trace'
+import { checkFile, identityWords, sliceOf, type Start, type Started, volumeOn } from './start'
 
 /** From the first drive's first sector to the system, by BIOS. */
 export async function followBios(start: Start, tell: (started: Started) => void): Promise<void> {

@@ -7,7 +7,7 @@ import { TYPE_GUIDS } from '../scheme/types'
 import { Stop } from './chain'
 import { followWindows } from './start-windows'
 import { FALLBACK_PATH, UEFI_STORE_PATH } from './systems'
-import { type AttachedDrive, type Candidate, checkFile, sizeOf, sliceOf, type Start, type Started } from './trace'
+import { type AttachedDrive, type Candidate, checkFile, sizeOf, sliceOf, type Start, type Started } from './start'
 import type { Firmware } from './types'
 
 /** From the firmware's entry to the system, by UEFI. */

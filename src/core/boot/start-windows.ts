@@ -18,7 +18,7 @@ import {
   type Start,
   type Started,
   volumeOn,
-} from './trace'
+} from './start'
 
 /** A hive of a system is some tens of megabytes. */
 const MAX_HIVE_BYTES = 512 * 1024 * 1024

@@ -1,7 +1,7 @@
 import { readBytes } from '../block/device'
 import { KNOWN_SYSTEMS, BIOS_STORE_PATH, UEFI_STORE_PATH } from '../boot/systems'
 import { MAX_STORE_BYTES, readStore, type BootStore } from '../boot/store'
-import { sliceOf } from '../boot/trace'
+import { sliceOf } from '../boot/start'
 import { formatSize } from '../bytes/size'
 import { CoreError } from '../errors'
 import { type FileSystem, openFileSystem } from '../filesystem'

@@ -1,5 +1,5 @@
 import type { BlockDevice } from '../block/device'
-import type { Candidate } from '../boot/trace'
+import type { Candidate } from '../boot/start'
 import type { Firmware } from '../boot/types'
 
 /** Bytes of a drive that a repair changes. */

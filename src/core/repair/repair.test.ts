@@ -24,7 +24,7 @@ import { planRepair } from '.'
 import { hiveIn, patchesOfFile, storePathOf, SYSTEM_HIVE_PATH } from './places'
 import { openFileSystem } from '../filesystem'
 import { readScheme } from '../scheme'
-import { sliceOf } from '../boot/trace'
+import { sliceOf } from '../boot/start'
 
 const MIB = 1024 * 1024
 const ENTRY = 'c2a4e6f8-1b3d-4a5c-8e7f-9d0b2c4e6a81'

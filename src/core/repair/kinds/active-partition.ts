@@ -1,6 +1,6 @@
 import { readBytes } from '../../block/device'
 import { BIOS_LOADER_PATH } from '../../boot/systems'
-import { sliceOf } from '../../boot/trace'
+import { sliceOf } from '../../boot/start'
 import { CoreError } from '../../errors'
 import { openFileSystem } from '../../filesystem'
 import { MBR_RECORD, MBR_RECORDS_OFFSET, STATUS_ACTIVE } from '../../scheme/mbr-layout'
