@@ -25,6 +25,7 @@ import { writeGpt } from '@/core/scheme/gpt'
 import { mbrWrites } from '@/core/scheme/mbr-write'
 import { TYPE_GUIDS } from '@/core/scheme/types'
 import { surveyDrive } from '@/core/survey/survey'
+import { packCluster } from '@/host/packed'
 import { pattern } from '@/core/testing'
 import { openHostImage } from '@/host/images'
 import { sparseFile } from './support/image-files'
@@ -282,11 +283,13 @@ describe('damage of an image', () => {
       sectorSize: 512,
       time: 0,
       guid: () => PARTITION.guid,
+      pack: packCluster,
     })
     await convertDevice(disk, writer)
     const whole = content
     const places: number[] = []
-    const data = pattern(3 * MIB, 1)
+    // It repeats itself after 64 KiB, so that twice that has every line of it.
+    const data = pattern(128 * 1024, 1)
     for (let at = 0; at < whole.length; at += 16) {
       const line = whole.subarray(at, at + 16)
       // The disk's own bytes are not the image's structures.

@@ -105,7 +105,7 @@ describe('imbarco copy', () => {
     expect([code, parse(out).fits]).toEqual([0, true])
     const { first, last } = { first: parse(out).partitions[2].firstSector, last: parse(out).partitions[2].lastSector }
     const volume = cutPartition(target, { first, last }, at('smaller-c.img'))
-    expect(extractDigests(volume, 'Windows', at('smaller-out')).size).toBe(2)
+    expect(extractDigests(volume, 'Windows', at('smaller-out')).size).toBe(6)
   })
 
   it('of the same size is the same disk, and with every sector the same bytes', () => {
