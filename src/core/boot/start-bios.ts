@@ -29,7 +29,6 @@ export async function followBios(start: Start, tell: (started: Started) => void)
       'there is none',
       'Sector 0, bytes 0 to 439 are zeros',
       'The BIOS jumps to the first byte of the drive, and nothing is there to go on.',
-      ['boot-code'],
     )
   }
   const used = bootCode.length - [...bootCode].reverse().findIndex((byte) => byte !== 0)

@@ -32,7 +32,6 @@ export async function followUefi(start: Start, tell: (started: Started) => void)
   const { equal, evidence } = await checkFile(volume, loader, wanted, digest, {
     found: 'the loader file is missing',
     why: 'The place that the firmware was told holds no loader.',
-    repairs: ['boot-entry'],
   })
   const alone = reference ? 'found; the source has no such file to compare' : 'found; its signature was not looked at'
   chain.pass(equal ? 'same bytes as the source, its signature with them' : alone, evidence)

@@ -84,10 +84,10 @@ export async function checkFile(
   path: string,
   wanted: string | undefined,
   digest: Digest,
-  missing: { readonly found: string; readonly why: string; readonly repairs?: readonly string[] },
+  missing: { readonly found: string; readonly why: string },
 ): Promise<{ readonly equal: boolean; readonly evidence: string }> {
   const file = await volume.stat(path)
-  if (file?.kind !== 'file') throw new Stop(missing.found, path, missing.why, missing.repairs)
+  if (file?.kind !== 'file') throw new Stop(missing.found, path, missing.why)
   if (file.sizeBytes > MAX_FILE_BYTES) {
     throw new Stop(
       `${path} is no loader`,
