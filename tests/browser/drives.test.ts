@@ -31,6 +31,8 @@ describe('a drive', () => {
     await page.untilText(/41 sectors could not be read and wait to be judged/)
     expect(await rows()).toEqual([
       expect.stringMatching(/^System Reserved 1 boot, active NTFS, clean 2.048 350 MiB/),
+      // C: was once put at the beginning of a cylinder.
+      'Unallocated 718 848 2.0 MiB',
       expect.stringMatching(/^Lighting \(C:\) 2 system NTFS, clean/),
       expect.stringMatching(/^Extended 3 extended/),
       expect.stringMatching(/^Shows 5 data, logical NTFS, clean/),
