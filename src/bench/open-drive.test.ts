@@ -78,4 +78,15 @@ describe('a drive of the bench', () => {
     const wrong = Array.from(bytes.entries()).filter(([at, byte]) => byte !== (at >= 512 && at < 5 * 512 ? 6 : 0))
     expect(wrong).toEqual([[512, 7]])
   })
+
+  it('that is an image fails as one with bytes of its own', async () => {
+    const image = { ...common, file: path.join(folder, 'disk.vhdx'), isImage: true }
+    const { device, close } = await openDrive(
+      { ...image, unreadable: [{ firstLba: 3, count: 1 }] },
+      { writable: false },
+    )
+    await device.read(0, new Uint8Array(3 * 512))
+    await expect(device.read(0, new Uint8Array(4 * 512))).rejects.toMatchObject({ sectors: [3] })
+    await close()
+  })
 })

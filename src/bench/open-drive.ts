@@ -28,17 +28,20 @@ export interface OpenDrive {
  * only there a sector has its place beforehand. Rejects with CoreError.
  */
 export async function openDrive(drive: DriveBytes, { writable }: { writable: boolean }): Promise<OpenDrive> {
-  const { file, isImage, logicalSectorSize, physicalSectorSize, unreadable, misstores = [] } = drive
+  const { file, isImage, logicalSectorSize, physicalSectorSize } = drive
   if (isImage) {
     const image = await openHostImage(file, { sectorSize: logicalSectorSize })
-    if (!writable) return { device: image.device, close: () => image.close() }
+    if (!writable) return { device: withFaults(image.device, drive), close: () => image.close() }
     const { kind, name } = image
     await image.close()
     if (kind !== 'raw')
       throw new CoreError(`Only a raw image can be written to, and this one is ${name}. Nothing was written.`)
   }
   const opened = await SparseFileDevice.open(file, { writable, logicalSectorSize, physicalSectorSize })
-  const reading = unreadable.length > 0 ? new FaultyDevice(opened, unreadable) : opened
-  const device = misstores.length > 0 ? new MisstoringDevice(reading, misstores) : reading
-  return { device, close: () => opened.close() }
+  return { device: withFaults(opened, drive), close: () => opened.close() }
+}
+
+function withFaults(device: BlockDevice, { unreadable, misstores = [] }: DriveBytes): BlockDevice {
+  const reading = unreadable.length > 0 ? new FaultyDevice(device, unreadable) : device
+  return misstores.length > 0 ? new MisstoringDevice(reading, misstores) : reading
 }

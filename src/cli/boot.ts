@@ -1,6 +1,7 @@
 import { traceStart } from '@/core/boot/trace'
 import { STORAGE_DRIVERS } from '@/core/boot/systems'
 import { type Firmware, FirmwareSchema, type Trace } from '@/core/boot/types'
+import { fileTime } from '@/core/bytes/file-time'
 import { CoreError } from '@/core/errors'
 import { planRepair } from '@/core/repair'
 import { applyRepair, settleRepair } from '@/core/repair/apply'
@@ -62,7 +63,7 @@ export async function repair(file: string, name: string, options: RepairOptions,
   }))
   const mode = options.firmware ?? (table === 'mbr' ? 'bios' : 'uefi')
   const drivers = options.driver ? [options.driver] : STORAGE_DRIVERS
-  const time = BigInt(Date.now()) * 10_000n + 116_444_736_000_000_000n
+  const time = fileTime(Date.now())
   const left = await repairIn(journalFile)
   const told = (state: string, changes: readonly string[], patches: number, title: string) =>
     options.json

@@ -34,14 +34,13 @@ export class Chain {
     while (this.links.length < this.order.length) this.unproved(found, evidence, why)
   }
 
-  /** Runs what follows the links; the first that cannot be passed ends it. True when none failed. */
-  async follow(work: () => Promise<void>): Promise<boolean> {
-    let failed = false
+  /** Runs what follows the links and gives what it came to; undefined when a link failed, which ends it. */
+  async follow<T>(work: () => Promise<T>): Promise<T | undefined> {
+    let result: T | undefined
     try {
-      await work()
+      result = await work()
     } catch (error) {
       if (!(error instanceof Stop) && !(error instanceof CoreError)) throw error
-      failed = true
       const stop = error instanceof Stop ? error : undefined
       this.add({
         state: 'failed',
@@ -52,7 +51,7 @@ export class Chain {
       })
     }
     while (this.links.length < this.order.length) this.add({ state: 'not-reached', found: 'not reached', evidence: '' })
-    return !failed
+    return result
   }
 
   private add(link: Omit<TraceLink, 'id' | 'title'>): void {

@@ -10,9 +10,10 @@ import { BIOS_LOADER_PATH, BIOS_STORE_PATH, HIDDEN_SECTORS_OFFSET } from './syst
 import { checkFile, identityWords, sliceOf, type Start, type Started, volumeOn } from './start'
 
 /** From the first drive's first sector to the system, by BIOS. */
-export async function followBios(start: Start, tell: (started: Started) => void): Promise<void> {
-  const { chain, candidates, reference, digest } = start
-  const [{ drive, reading }] = candidates
+export async function followBios(start: Start): Promise<Started> {
+  const { chain, reference, digest } = start
+  const [candidate] = start.candidates
+  const { drive, reading } = candidate
   chain.pass('BIOS, from its first drive', `${drive.name} in ${drive.slot}`)
   if (reading.scheme !== 'mbr') {
     throw new Stop(
@@ -34,14 +35,13 @@ export async function followBios(start: Start, tell: (started: Started) => void)
   const used = bootCode.length - [...bootCode].reverse().findIndex((byte) => byte !== 0)
   chain.pass('code in the first sector', `Sector 0, ${used} of 440 bytes${await gapWords(start)}`)
   const { partition, volume } = await activePartition(start)
-  tell({ driveId: drive.driveId })
   if ((await volume.stat(BIOS_LOADER_PATH))?.kind !== 'file' && !reference?.systemLoaderPath) {
     chain.restUnproved(
       'not followed further',
       `No ${BIOS_LOADER_PATH} on partition ${partition.number}`,
       'The code in the first sectors belongs to another loader; what that does next is its own.',
     )
-    return
+    return { driveId: drive.driveId }
   }
   const wanted = reference?.loaders.find((l) => l.path.toUpperCase() === BIOS_LOADER_PATH.toUpperCase())?.digest
   const { equal, evidence } = await checkFile(volume, BIOS_LOADER_PATH, wanted, digest, {
@@ -49,7 +49,7 @@ export async function followBios(start: Start, tell: (started: Started) => void)
     why: 'The volume’s first sectors look for it by its name and find nothing to hand over to.',
   })
   chain.pass(equal ? 'same bytes as the source' : 'found', evidence)
-  await followWindows(start, { drive }, volume, BIOS_STORE_PATH, tell)
+  return followWindows(start, candidate, volume, BIOS_STORE_PATH)
 }
 
 /** Loaders of other systems lie between the first sector and the first partition. */

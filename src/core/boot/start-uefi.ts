@@ -11,9 +11,10 @@ import { type AttachedDrive, type Candidate, checkFile, sizeOf, sliceOf, type St
 import type { Firmware } from './types'
 
 /** From the firmware's entry to the system, by UEFI. */
-export async function followUefi(start: Start, tell: (started: Started) => void): Promise<void> {
+export async function followUefi(start: Start): Promise<Started> {
   const { chain, firmware, candidates, reference, digest } = start
-  const { drive, reading, entry, path } = chooseEntry(firmware, candidates)
+  const { candidate, gpt: reading, entry, path } = chooseEntry(firmware, candidates)
+  const { drive } = candidate
   chain.pass(
     `UEFI, Secure Boot ${firmware.secureBoot ? 'on' : 'off'}`,
     entry
@@ -26,7 +27,6 @@ export async function followUefi(start: Start, tell: (started: Started) => void)
     `${volume.name}, ${formatSize(sizeOf(partition, drive.device))}, ${volume.state}`,
     `Found by its type, partition ${partition.number}, from sector ${groupDigits(partition.firstLba)}`,
   )
-  tell({ driveId: drive.driveId })
   const loader = path.replaceAll('\\', '/')
   const wanted = reference?.loaders.find((l) => l.path.toUpperCase() === loader.toUpperCase())?.digest
   const { equal, evidence } = await checkFile(volume, loader, wanted, digest, {
@@ -43,18 +43,16 @@ export async function followUefi(start: Start, tell: (started: Started) => void)
       `${loader} is not a loader whose settings are known here`,
       'Up to its loader everything holds; what that does next is its own.',
     )
-    return
+    return { driveId: drive.driveId }
   }
-  await followWindows(start, { drive }, volume, UEFI_STORE_PATH, tell)
+  return followWindows(start, candidate, volume, UEFI_STORE_PATH)
 }
 
 /** The boot entry that holds, in the firmware's order, or the drive with the fallback path. */
 function chooseEntry(firmware: Firmware, candidates: readonly Candidate[]) {
   const tried: string[] = []
-  const gpt = candidates.flatMap((c) =>
-    c.reading.scheme === 'gpt' ? [{ drive: c.drive, reading: c.reading.gpt }] : [],
-  )
-  if (gpt.length === 0) {
+  const fitting = candidates.flatMap((c) => (c.reading.scheme === 'gpt' ? [{ candidate: c, gpt: c.reading.gpt }] : []))
+  if (fitting.length === 0) {
     const [{ drive }] = candidates
     throw new Stop(
       `${drive.name} has no GPT`,
@@ -68,13 +66,13 @@ function chooseEntry(firmware: Firmware, candidates: readonly Candidate[]) {
       tried.push(`${id} is in the order and there is no such entry`)
       continue
     }
-    const found = gpt.find((c) => c.reading.table.partitions.some((p) => p.guid === entry.partitionGuid))
+    const found = fitting.find((c) => c.gpt.table.partitions.some((p) => p.guid === entry.partitionGuid))
     if (found) return { ...found, entry, path: entry.path }
     tried.push(`${id} names partition ${shortGuid(entry.partitionGuid)}, which is not here`)
   }
-  for (const candidate of gpt) {
-    const esp = candidate.reading.table.partitions.find((p) => p.typeGuid === TYPE_GUIDS.efiSystem)
-    if (esp) return { ...candidate, entry: undefined, path: FALLBACK_PATH }
+  for (const one of fitting) {
+    const esp = one.gpt.table.partitions.find((p) => p.typeGuid === TYPE_GUIDS.efiSystem)
+    if (esp) return { ...one, entry: undefined, path: FALLBACK_PATH }
   }
   throw new Stop(
     'nothing to start from',

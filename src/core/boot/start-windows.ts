@@ -6,9 +6,16 @@ import { Hive } from '../registry/hive'
 import type { TablePartition } from '../scheme/types'
 import { Stop } from './chain'
 import { STORAGE_DRIVERS } from './systems'
-import { LETTER_C, letterBytes, MAX_STORE_BYTES, readStore, type StoreDevice, type StoreEntry } from './store'
 import {
-  type AttachedDrive,
+  controlSetIn,
+  LETTER_C,
+  letterBytes,
+  MAX_STORE_BYTES,
+  readStore,
+  type StoreDevice,
+  type StoreEntry,
+} from './store'
+import {
   type Candidate,
   checkFile,
   identityOf,
@@ -29,22 +36,21 @@ const STARTS_EARLY = 0
 /** From the boot settings on the boot partition to the sign-in. */
 export async function followWindows(
   start: Start,
-  { drive }: { readonly drive: AttachedDrive },
+  candidate: Candidate,
   bootVolume: FileSystem,
   storePath: string,
-  tell: (started: Started) => void,
-): Promise<void> {
-  const found = start.candidates.find((c) => c.drive === drive)!
+): Promise<Started> {
   const entry = await followSettings(start, bootVolume, storePath)
-  const { partition, volume } = await followSystemVolume(start, found, entry)
-  tell({ driveId: found.drive.driveId, systemPartitionGuid: partition.guid })
+  // The system may lie on another drive than its boot settings.
+  const { partition, volume, home } = await followSystemVolume(start, candidate, entry)
+  const started = { driveId: candidate.drive.driveId, systemPartitionGuid: partition.guid }
   if (volume.depth !== 'files') {
     start.chain.restUnproved(
       'not followed into the volume',
       `Partition ${partition.number} is ${volume.name}`,
       'Its volume is encrypted. The first start asks for the recovery key.',
     )
-    return
+    return started
   }
   const root = entry.systemRoot.replaceAll('\\', '/') || '/Windows'
   const hive = await orStop(
@@ -59,8 +65,9 @@ export async function followWindows(
       'The loader reads there which drivers to start, so it stops.',
     )
   }
-  await followDriver(start, found, volume, root, hive)
-  await followSignIn(start, found, partition, hive)
+  await followDriver(start, home, volume, root, hive)
+  await followSignIn(start, home, partition, hive)
+  return started
 }
 
 /** A hive that is read where it lies; undefined where there is no such file. */
@@ -165,13 +172,13 @@ async function followSystemVolume(start: Start, candidate: Candidate, entry: Sto
   if (entry.device && !partitionAt(candidates, entry.device)) {
     throw missing('its loader is looked for elsewhere', `Expected ${deviceWords(entry.device)}`)
   }
-  const { partition } = at
-  const volume = await volumeOn(at.candidate.drive.device, partition)
-  const where = `Partition ${partition.number}, ${at.candidate === candidate ? '' : `on ${at.candidate.drive.name}, `}from sector ${groupDigits(partition.firstLba)}, as the boot settings name it`
-  const words = `${volume.label || 'System'}, ${volume.name}, ${formatSize(sizeOf(partition, at.candidate.drive.device))}`
+  const { partition, candidate: home } = at
+  const volume = await volumeOn(home.drive.device, partition)
+  const where = `Partition ${partition.number}, ${home === candidate ? '' : `on ${home.drive.name}, `}from sector ${groupDigits(partition.firstLba)}, as the boot settings name it`
+  const words = `${volume.label || 'System'}, ${volume.name}, ${formatSize(sizeOf(partition, home.drive.device))}`
   if (volume.depth !== 'files') {
     chain.pass(words, `${where}; its files are not seen from here`)
-    return { partition, volume }
+    return { partition, volume, home }
   }
   const path = entry.path.replaceAll('\\', '/')
   const wanted =
@@ -191,7 +198,7 @@ async function followSystemVolume(start: Start, candidate: Candidate, entry: Sto
     `${words}${equal ? ', its loader the same as on the source' : ''}`,
     `${where}; ${evidence}; ${core.evidence}; ${volume.state}`,
   )
-  return { partition, volume }
+  return { partition, volume, home }
 }
 
 async function followDriver(
@@ -202,9 +209,7 @@ async function followDriver(
   hive: Hive,
 ): Promise<void> {
   const why = 'Without an early driver for the controller its drive sits at, the system loses its volume and stops.'
-  const select = await hive.key('Select')
-  const current = (select && (await hive.number(select, 'Current'))) ?? 1
-  const set = `ControlSet${String(current).padStart(3, '0')}`
+  const set = await controlSetIn(hive)
   const services = await hive.key(`${set}\\Services`)
   if (!services) throw new Stop('the system knows no drivers', `${root}/${SYSTEM_HIVE}, ${set}\\Services`, why)
   const described = drive.drivers && drive.drivers.length > 0

@@ -209,6 +209,13 @@ export function makeStore(store: NewStore, modified: bigint): Uint8Array {
   )
 }
 
+/** The set of a system's own settings that is in use, by the name of its key. */
+export async function controlSetIn(hive: Hive): Promise<string> {
+  const select = await hive.key('Select')
+  const current = (select && (await hive.number(select, 'Current'))) ?? 1
+  return `ControlSet${String(current).padStart(3, '0')}`
+}
+
 /** The name under which a system keeps which volume is C. */
 export const LETTER_C = '\\DosDevices\\C:'
 

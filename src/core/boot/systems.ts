@@ -28,8 +28,9 @@ export const FALLBACK_PATH = '/EFI/BOOT/BOOTX64.EFI'
 export const UEFI_STORE_PATH = '/EFI/Microsoft/Boot/BCD'
 export const BIOS_STORE_PATH = '/Boot/BCD'
 export const BIOS_LOADER_PATH = '/bootmgr'
-/** Drivers of usual storage controllers, by their service names. */
-export const STORAGE_DRIVERS = ['storahci', 'msahci', 'stornvme'] as const
+/** Drivers of usual storage controllers by what their drives speak, by their service names. */
+export const DRIVERS_OF = { SATA: ['storahci', 'msahci'], PCIe: ['stornvme'] } as const
+export const STORAGE_DRIVERS = [...DRIVERS_OF.SATA, ...DRIVERS_OF.PCIe] as const
 /** Where the first sector of a volume keeps how many sectors stand in front of it. */
 export const HIDDEN_SECTORS_OFFSET = 28
 export const LOADER_EXTENSION = '.efi'

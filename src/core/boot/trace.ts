@@ -2,7 +2,7 @@ import { readMarker } from '../copy/marker'
 import type { Digest } from '../digest'
 import { readScheme } from '../scheme'
 import { Chain, Stop } from './chain'
-import { type AttachedDrive, type Candidate, identityOf, identityWords, type Started } from './start'
+import { type AttachedDrive, type Candidate, identityOf, identityWords } from './start'
 import { followBios } from './start-bios'
 import { followUefi } from './start-uefi'
 import { type Firmware, type Trace, TRACE_LINKS, type TraceReference } from './types'
@@ -19,18 +19,15 @@ export async function traceStart(
   digest: Digest,
 ): Promise<Trace> {
   const chain = new Chain(TRACE_LINKS[firmware.mode])
-  let started: Started | undefined
-  const starts = await chain.follow(async () => {
+  const started = await chain.follow(async () => {
     const candidates = await readTables(drives)
     const follow = firmware.mode === 'uefi' ? followUefi : followBios
-    await follow({ chain, firmware, candidates, reference, digest }, (what) => (started = what))
+    return follow({ chain, firmware, candidates, reference, digest })
   })
-  return {
-    links: chain.links,
-    starts,
-    ...(starts && started ? { startedFrom: started.driveId } : {}),
-    ...(started?.systemPartitionGuid ? { systemPartitionGuid: started.systemPartitionGuid } : {}),
-  }
+  const { links } = chain
+  if (!started) return { links, starts: false }
+  const { driveId, systemPartitionGuid } = started
+  return { links, starts: true, startedFrom: driveId, ...(systemPartitionGuid ? { systemPartitionGuid } : {}) }
 }
 
 async function readTables(drives: readonly AttachedDrive[]): Promise<Candidate[]> {

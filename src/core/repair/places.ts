@@ -1,6 +1,6 @@
 import { readBytes } from '../block/device'
 import { KNOWN_SYSTEMS, BIOS_STORE_PATH, UEFI_STORE_PATH } from '../boot/systems'
-import { MAX_STORE_BYTES, readStore, type BootStore } from '../boot/store'
+import { controlSetIn, MAX_STORE_BYTES, readStore, type BootStore } from '../boot/store'
 import { sliceOf } from '../boot/start'
 import { formatSize } from '../bytes/size'
 import { CoreError } from '../errors'
@@ -49,7 +49,7 @@ export async function openStore(
 }
 
 /** Every volume of the drive that holds a system which can be started. */
-export async function systemPlaces({ candidate, device }: RepairSubject): Promise<Place[]> {
+async function systemPlaces({ candidate, device }: RepairSubject): Promise<Place[]> {
   const found: Place[] = []
   for (const partition of candidate.reading.partitions) {
     if (partition.mbr?.kind === 'extended') continue
@@ -67,9 +67,17 @@ export async function systemPlaces({ candidate, device }: RepairSubject): Promis
   return found
 }
 
-/** The one volume with a system. Rejects with CoreError where there is none, or more than one. */
-export async function systemPlace(subject: RepairSubject): Promise<Place> {
+/**
+ * The volume with a system: the one that is `meant`, where any is, else the only one. Rejects with CoreError where there
+ * is none, or more than one.
+ */
+export async function systemPlace(
+  subject: RepairSubject,
+  meant: (partition: TablePartition) => boolean = () => false,
+): Promise<Place> {
   const places = await systemPlaces(subject)
+  const named = places.find((p) => meant(p.partition))
+  if (named) return named
   if (places.length === 0) throw new CoreError('No volume of the drive holds a system that could be started.')
   if (places.length > 1) {
     throw new CoreError(
@@ -86,9 +94,7 @@ const MAX_SYSTEM_HIVE = 128 * 1024 * 1024
 export async function openSystemHive(place: Place): Promise<{ bytes: Uint8Array; hive: Hive; set: string }> {
   const bytes = await wholeFile(place.volume, SYSTEM_HIVE_PATH, MAX_SYSTEM_HIVE)
   const hive = await hiveIn(bytes)
-  const select = await hive.key('Select')
-  const current = (select && (await hive.number(select, 'Current'))) ?? 1
-  return { bytes, hive, set: `ControlSet${String(current).padStart(3, '0')}` }
+  return { bytes, hive, set: await controlSetIn(hive) }
 }
 
 export function hiveIn(bytes: Uint8Array): Promise<Hive> {

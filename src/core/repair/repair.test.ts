@@ -21,7 +21,7 @@ import {
 } from '../testing-disk'
 import { applyRepair, recordText, type RepairRecord, RepairRecordSchema, settleRepair, undoRepair } from './apply'
 import { planRepair } from '.'
-import { hiveIn, patchesOfFile, storePathOf, SYSTEM_HIVE_PATH } from './places'
+import { patchesOfFile, storePathOf, SYSTEM_HIVE_PATH } from './places'
 import { openFileSystem } from '../filesystem'
 import { readScheme } from '../scheme'
 import { sliceOf } from '../boot/start'
@@ -321,6 +321,5 @@ describe('a repair', () => {
     )
     await CASES[0][5](device)
     await expect(planRepair('point-store', { device, mode: 'uefi', time: 1n })).rejects.toThrow(/cannot be told/)
-    expect((await hiveIn(new Uint8Array(8192)).catch((e: Error) => e.message)) as string).toMatch(/mark/)
   })
 })

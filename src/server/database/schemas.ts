@@ -68,6 +68,8 @@ export type Trial = z.infer<typeof TrialSchema>
 export const MadeRepairSchema = z.object({
   id: z.string(),
   at: z.number(),
+  /** When the trial was that it was made after. */
+  trialAt: z.number(),
   driveId: z.string(),
   drive: z.string(),
   name: z.string(),

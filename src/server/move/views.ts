@@ -1,4 +1,4 @@
-import { offeredRepairs } from '../proof/repairs'
+import { offeredRepairs, repairWaits } from '../proof/repairs'
 import { SHOP } from '@/bench/scenario/things'
 import type { BenchState } from '@/core/things/bench'
 import { driveIn } from '@/core/things/bench'
@@ -294,8 +294,9 @@ export async function proofView({ move, progress, plates }: MovePage) {
   return {
     trial: last && { ...last, time: clockTime(last.at), number: trials.length },
     mode: computer.firmware.mode,
+    repaired: repairWaits(move),
     offered: await offeredRepairs(move),
-    repairs: (row.proof?.repairs ?? []).map((r) => ({ ...r, time: clockTime(r.at), since: !last || r.at >= last.at })),
+    repairs: (row.proof?.repairs ?? []).map((r) => ({ ...r, time: clockTime(r.at) })),
     swapped: progress !== undefined && progress.copied === progress.legs.length && progress.phase === undefined,
     computer: { name: computer.name, running: RUNNING[computer.running], mains: computer.mains },
     inComputer: computer.slots.map((slot) => {

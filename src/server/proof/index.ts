@@ -4,6 +4,7 @@ import { driveName } from '@/core/things/drive'
 import { readOnly } from '@/core/block/readonly'
 import { referenceFrom } from '@/core/boot/reference'
 import type { AttachedDrive } from '@/core/boot/start'
+import { DRIVERS_OF } from '@/core/boot/systems'
 import { traceStart } from '@/core/boot/trace'
 import { type Apart, compareWithSource, type ProofCheck } from '@/core/proof/compare'
 import { driveIn } from '@/core/things/bench'
@@ -16,7 +17,7 @@ import { note } from '../logbook'
 import { keep, loadMove, type Move } from '../move'
 import { progressOf } from '../move/legs'
 import { Refusal } from '../refusal'
-import { DRIVERS, trialComputer } from './computer'
+import { trialComputer } from './computer'
 import { settleRepairs } from './repairs'
 
 /** Starts the computer and follows the start on the bytes of what is in its slots. */
@@ -108,7 +109,7 @@ async function attach(move: Move, computer: Computer, opened: OpenDrive[]): Prom
       name: driveName(drive),
       slot: slot.id,
       device: readOnly(drivesBytes.device),
-      drivers: DRIVERS[drive.protocol],
+      drivers: DRIVERS_OF[drive.protocol],
     })
   }
   return attached

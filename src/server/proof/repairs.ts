@@ -2,6 +2,8 @@ import path from 'node:path'
 import { openDrive } from '@/bench/open-drive'
 import type { BlockDevice } from '@/core/block/device'
 import { readOnly } from '@/core/block/readonly'
+import { DRIVERS_OF } from '@/core/boot/systems'
+import { fileTime } from '@/core/bytes/file-time'
 import { CoreError } from '@/core/errors'
 import { planRepair } from '@/core/repair'
 import { applyRepair, settleRepair, undoRepair } from '@/core/repair/apply'
@@ -15,7 +17,7 @@ import { note } from '../logbook'
 import { keep, loadMove, type Move } from '../move'
 import { journalsFolder } from '../paths'
 import { Refusal } from '../refusal'
-import { DRIVERS, trialComputer } from './computer'
+import { trialComputer } from './computer'
 
 /** What a repair would do, or why it cannot be done. */
 export interface OfferedRepair {
@@ -27,6 +29,7 @@ export interface OfferedRepair {
 
 /** The repairs that are known for where the last trial stopped, worked out on the drive's bytes. Nothing is written. */
 export async function offeredRepairs(move: Move): Promise<OfferedRepair[]> {
+  if (repairWaits(move)) return []
   const names = move.row.proof?.trials.at(-1)?.trace.links.find((l) => l.state === 'failed')?.repairs ?? []
   const target = repairable(move)
   if (!target || names.length === 0) return []
@@ -49,14 +52,20 @@ export async function offeredRepairs(move: Move): Promise<OfferedRepair[]> {
   }
 }
 
+/** A repair was made since the last trial, and only the next one can tell whether it mended anything. */
+export function repairWaits({ row }: Move): boolean {
+  const last = row.proof?.trials.at(-1)
+  return (row.proof?.repairs ?? []).some((r) => !r.undone && r.trialAt === last?.at)
+}
+
 /** Makes a repair on the new drive. The old drive is never written to. */
 export async function makeRepair(moveId: string, name: string): Promise<void> {
+  await settleRepairs(await loadMove(moveId))
   const move = await loadMove(moveId)
   const target = repairable(move)
   if (!target) throw new Refusal('Only the new drive is repaired, after it was copied to and started once.')
   if ([...running().values()].some((copy) => copy.drives.includes(target.id)))
     throw new Refusal(`The ${driveName(target)} is being copied to or from; it is repaired after that.`)
-  await settleRepairs(move)
   const at = await benchNow()
   const made = move.row.proof?.repairs ?? []
   const id = String(made.length + 1)
@@ -69,6 +78,7 @@ export async function makeRepair(moveId: string, name: string): Promise<void> {
   const repair = {
     id,
     at,
+    trialAt: move.row.proof!.trials.at(-1)!.at,
     driveId: target.id,
     drive: driveName(target),
     name,
@@ -119,14 +129,13 @@ function repairable(move: Move): Drive | undefined {
   const target = move.pairs[0].target
   const computer = trialComputer(move)
   const isIn = target?.place.kind === 'slot' && target.place.computerId === computer.id
-  return isIn && move.row.proof ? target : undefined
+  return isIn && move.row.proof?.trials.length ? target : undefined
 }
 
 async function planFor(move: Move, target: Drive, device: BlockDevice, name: string): Promise<RepairPlan> {
   const { mode } = trialComputer(move).firmware
-  // FILETIME: tenths of microseconds since 1601.
-  const time = BigInt(Math.round(await benchNow())) * 10_000n + 116_444_736_000_000_000n
-  return planRepair(name, { device, mode, drivers: DRIVERS[target.protocol], time })
+  const time = fileTime(await benchNow())
+  return planRepair(name, { device, mode, drivers: DRIVERS_OF[target.protocol], time })
 }
 
 async function onTarget<T>(target: Drive, work: (device: BlockDevice) => Promise<T>): Promise<T> {

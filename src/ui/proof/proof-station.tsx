@@ -23,7 +23,9 @@ interface ProofView {
   }
   /** What the computer starts by. */
   readonly mode: 'uefi' | 'bios'
-  /** Repairs that are known for where it stopped. */
+  /** A repair was made after the last trial. */
+  readonly repaired: boolean
+  /** Repairs that are known for where it stopped, and not made yet. */
   readonly offered: readonly {
     readonly name: string
     readonly title: string
@@ -36,8 +38,6 @@ interface ProofView {
     readonly title: string
     readonly changes: readonly string[]
     readonly undone: boolean
-    /** Made after the last trial. */
-    readonly since: boolean
   }[]
   readonly swapped: boolean
   readonly computer: { readonly name: string; readonly running: string; readonly mains: boolean }
@@ -54,8 +54,7 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
   const start = () => void act(() => startTrial(moveId))
   const passed = trial?.trace.starts && trial.subject === 'target' && trial.checks.every((check) => check.passed)
   const words = wordsOf(view)
-  const waiting = view.repairs.some((r) => r.since && !r.undone)
-  const [repair] = waiting ? [] : view.offered.filter((r) => r.why === null)
+  const repair = view.offered.find((r) => r.why === null)
   const present = view.inComputer.filter((slot) => slot.which === 'source' || slot.which === 'target')
   return (
     <Stage
@@ -124,7 +123,7 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
         </div>
       )}
       {trial ? <Chain links={trial.trace.links} /> : <NoTrial name={computer.name} mode={view.mode} />}
-      {!waiting && <Offered repairs={view.offered} />}
+      <Offered repairs={view.offered} />
       <Made repairs={view.repairs} busy={busy} onTakeBack={() => void act(() => takeRepairBack(moveId))} />
       {trial && trial.checks.length > 0 && (
         <section className="mt-4">
@@ -161,12 +160,11 @@ function wordsOf(view: ProofView): { heading: string; reason: string } {
   const words = `Trial ${trial.number}, ${trial.time}, from the ${trial.drive}.`
   if (!trial.trace.starts) {
     const stop = trial.trace.links.find((l) => l.state === 'failed')
-    const mended = view.repairs.some((r) => r.since && !r.undone)
     return {
-      heading: mended
+      heading: view.repaired
         ? 'Repaired; the next start will tell'
         : `It stops at the ${stop?.title.toLowerCase() ?? 'start'}`,
-      reason: mended ? `The chain below is that of trial ${trial.number}, before the repair.` : words,
+      reason: view.repaired ? `The chain below is that of trial ${trial.number}, before the repair.` : words,
     }
   }
   if (trial.subject === 'source')

@@ -1,8 +1,8 @@
 import { deviceBytes, ELEMENTS, elementPath, STORE_OBJECTS, type StoreDevice } from '../../boot/store'
 import { partitionAt, storeDeviceOf } from '../../boot/start-windows'
 import { CoreError } from '../../errors'
-import { changedHive, openStore, patchesOfFile, type Place, systemPlaces } from '../places'
-import type { RepairKind, RepairSubject } from '../port'
+import { changedHive, openStore, patchesOfFile, systemPlace } from '../places'
+import type { RepairKind } from '../port'
 
 /** Boot settings name partitions by their disk and place; a copy may have given both anew. */
 export const pointStore: RepairKind = {
@@ -13,7 +13,8 @@ export const pointStore: RepairKind = {
     const { place, path, bytes, store } = await openStore(subject)
     const { standard } = store
     if (!standard) throw new CoreError('The boot settings have no standard entry that could be pointed somewhere.')
-    const system = await meant(subject, standard.systemDevice ?? standard.device)
+    const named = standard.systemDevice ?? standard.device
+    const system = await systemPlace(subject, (p) => means(named, storeDeviceOf(candidate, p)))
     const wanted = storeDeviceOf(candidate, system.partition)
     const manager = storeDeviceOf(candidate, place.partition)
     const known = (device: StoreDevice | undefined) => device && partitionAt([candidate], device)
@@ -44,21 +45,8 @@ export const pointStore: RepairKind = {
   },
 }
 
-/** The system that the entry means: by its partition where that is still here under another disk, else the only one. */
-async function meant(subject: RepairSubject, device: StoreDevice | undefined): Promise<Place> {
-  const places = await systemPlaces(subject)
-  if (places.length === 0) throw new CoreError('No volume of the drive holds a system that could be started.')
-  const { candidate } = subject
-  const same = places.find(({ partition }) => {
-    const now = storeDeviceOf(candidate, partition)
-    if (!device || device.scheme !== now.scheme) return false
-    return device.scheme === 'gpt'
-      ? now.scheme === 'gpt' && now.partitionGuid === device.partitionGuid
-      : now.scheme === 'mbr' && now.offset === device.offset
-  })
-  if (same) return same
-  if (places.length === 1) return places[0]
-  throw new CoreError(
-    `More than one volume holds a system: partitions ${places.map((p) => p.partition.number).join(', ')}. Which one the boot settings mean cannot be told from the drive.`,
-  )
+/** True for the partition that the entry means, under whichever disk: by its GUID, or the place where it begins. */
+function means(device: StoreDevice | undefined, now: StoreDevice): boolean {
+  if (device?.scheme === 'gpt') return now.scheme === 'gpt' && now.partitionGuid === device.partitionGuid
+  return device !== undefined && now.scheme === 'mbr' && now.offset === device.offset
 }
