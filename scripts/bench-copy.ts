@@ -18,7 +18,7 @@ import { copyToFile } from '@/host/copy-to-file'
 import { dataExtents } from '@/host/holes'
 import { openHostImage } from '@/host/images'
 import { blake3 } from '@/host/strong-digest'
-import { sha256 } from '@/server/digest'
+import { sha256 } from '@/host/sha256'
 import type { Line } from './bench-images'
 
 const ROUNDS = 3

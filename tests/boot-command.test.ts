@@ -1,11 +1,18 @@
-import { existsSync, mkdtempSync, readFileSync, rmSync } from 'node:fs'
+import { execFileSync, spawnSync } from 'node:child_process'
+import { existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync, truncateSync, writeFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { readBytes } from '@/core/block/device'
-import type { MemoryDevice } from '@/core/block/memory'
-import { makeBiosDisk, makeSystemDisk } from '@/core/testing-disk'
+import { MemoryDevice } from '@/core/block/memory'
+import { SliceDevice } from '@/core/block/slice'
+import { MIB } from '@/core/bytes/size'
+import { formatFat32 } from '@/core/filesystem/fat/format'
+import { writeGpt } from '@/core/scheme/gpt'
+import { TYPE_GUIDS } from '@/core/scheme/types'
+import { makeBiosDisk, makeSystemDisk, signedLoader } from '@/core/testing-disk'
 import { imbarco, shaOfFile, sparseFile } from './support/image-files'
+import { cutPartition, diskGuid, gdiskPartitions, gdiskProblems } from './support/independent'
 
 let folder: string
 const at = (name: string) => path.join(folder, name)
@@ -69,6 +76,81 @@ describe('imbarco trace and repair', () => {
     expect(imbarco('trace', file, '--firmware', 'bios').code).toBe(0)
     expect(JSON.parse(readFileSync(`${file}.repair`, 'utf8')).state).toBe('done')
     expect(parse(imbarco('repair', file, 'hidden-sectors', '--json').out).state).toBe('nothing')
+  })
+
+  it('put a loader where firmware looks last, on a volume that an independent check finds sound', async () => {
+    const file = await fileOf('bare.img', await makeSystemDisk({ fallback: false }))
+    const broken = imbarco('trace', file, '--firmware', 'uefi', '--json')
+    expect(broken.code).toBe(1)
+    expect(parse(broken.out).links[0]).toMatchObject({ state: 'failed', repairs: ['boot-entry', 'fallback-loader'] })
+    expect(imbarco('repair', file, 'boot-entry').error).toMatch(/kept in the computer, not on the drive/)
+    expect(imbarco('repair', file, 'fallback-loader').out).toMatch(/BOOTX64.EFI is made/)
+    expect(imbarco('trace', file, '--firmware', 'uefi').code).toBe(0)
+    const esp = cutPartition(file, gdiskPartitions(file).get(1)!, at('esp.img'))
+    const checked = spawnSync('/usr/sbin/fsck.fat', ['-n', '-v', esp], { encoding: 'utf8' })
+    expect([checked.status, checked.stdout]).toEqual([0, expect.not.stringMatching(/wrong|differ|Orphan|Reclaim/i)])
+  })
+
+  it('give a drive another identity that an independent reader sees', async () => {
+    const file = await fileOf('renewed.img', await makeSystemDisk())
+    const before = diskGuid(file)
+    expect(imbarco('repair', file, 'disk-identity').code).toBe(0)
+    expect(diskGuid(file)).not.toBe(before)
+    expect(gdiskProblems(file)).toBe('')
+    expect(imbarco('trace', file, '--firmware', 'uefi').code).toBe(0)
+  })
+
+  it('look up a Linux root by its UUID, in the loader’s settings and in its mount table', async () => {
+    const uuid = '3e6be9de-8139-4c2f-9106-a43f08d823a6'
+    const root = (mounts: string) => {
+      const tree = mkdtempSync(at('tree-'))
+      mkdirSync(path.join(tree, 'etc'))
+      writeFileSync(path.join(tree, 'etc', 'fstab'), mounts)
+      const volume = `${tree}.img`
+      writeFileSync(volume, '')
+      truncateSync(volume, 64 * MIB)
+      execFileSync('/usr/sbin/mke2fs', ['-q', '-t', 'ext4', '-L', 'root', '-U', uuid, '-d', tree, volume], {
+        stdio: 'ignore',
+      })
+      return readFileSync(volume)
+    }
+    const device = new MemoryDevice(160 * MIB)
+    const part = (number: number, typeGuid: string, firstLba: number, sectors: number) => ({
+      number,
+      typeGuid,
+      guid: `11111111-2222-4333-8444-55555555550${number}`,
+      name: '',
+      firstLba,
+      lastLba: firstLba + sectors - 1,
+      attributes: '0000000000000000',
+    })
+    const partitions = [
+      part(1, TYPE_GUIDS.efiSystem, 2048, 40 * 2048),
+      part(2, TYPE_GUIDS.linuxData, 41 * 2048, 64 * 2048),
+    ]
+    await writeGpt(device, { diskGuid: uuid, entryCount: 128, entrySize: 128, partitions })
+    const settings = `search.fs_uuid ${uuid} root\n`
+    await formatFat32(new SliceDevice(device, MIB, 40 * MIB), {
+      label: 'ESP',
+      serial: 3,
+      startSector: 2048,
+      files: [
+        { path: '/EFI/BOOT/BOOTX64.EFI', content: signedLoader(5) },
+        { path: '/EFI/BOOT/grub.cfg', content: new TextEncoder().encode(settings) },
+      ],
+    })
+    const system = (mounts: string) => device.write(41 * MIB, root(mounts))
+    await system(`UUID=${uuid} / ext4 defaults 0 1\n`)
+    const sound = parse(imbarco('trace', await fileOf('linux.img', device), '--firmware', 'uefi', '--json').out)
+    expect(sound.links.map((l: { state: string }) => l.state)).toEqual([
+      ...Array<string>(6).fill('passed'),
+      'unproved',
+      'unproved',
+    ])
+    expect(sound.links[5].evidence).toContain(`UUID=${uuid} / ext4`)
+    await system('UUID=00000000-1111-4222-8333-444444444444 / ext4 defaults 0 1\n')
+    const other = parse(imbarco('trace', await fileOf('other.img', device), '--firmware', 'uefi', '--json').out)
+    expect(other.links[5]).toMatchObject({ state: 'failed', found: 'its mount table names another root' })
   })
 
   it('say what they cannot do, and write nothing then', async () => {

@@ -1,5 +1,5 @@
 import { GIB, TIB } from '@/core/bytes/size'
-import type { Firmware } from '@/core/boot/types'
+import { type Firmware, SIGNERS } from '@/core/boot/types'
 import type { AccessoryModel } from '@/core/things/accessory'
 import type { Body, Protocol, Slot } from '@/core/things/bodies'
 import type { Chassis } from '@/core/things/chassis'
@@ -75,6 +75,8 @@ function firmware(mode: Firmware['mode'], rest: Partial<Firmware> = {}): Firmwar
     bootMenuKey: 'F11',
     bootEntries: [],
     bootOrder: [],
+    trustedSigners: [...SIGNERS],
+    driveOrder: [],
     ...rest,
   }
 }

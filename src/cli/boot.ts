@@ -1,14 +1,16 @@
+import { randomBytes } from 'node:crypto'
 import { traceStart } from '@/core/boot/trace'
 import { STORAGE_DRIVERS } from '@/core/boot/systems'
 import { type Firmware, FirmwareSchema, type Trace } from '@/core/boot/types'
 import { fileTime } from '@/core/bytes/file-time'
 import { CoreError } from '@/core/errors'
-import { planRepair } from '@/core/repair'
+import { changesNothing, planRepair } from '@/core/repair'
 import { applyRepair, settleRepair } from '@/core/repair/apply'
 import { readScheme } from '@/core/scheme'
 import { RawFile } from '@/host/raw-file'
 import { repairIn, repairJournal } from '@/host/repair-journal'
-import { type Io, json, type Options, sha256, STOPS } from './commands'
+import { sha256 } from '@/host/sha256'
+import { type Io, json, type Options, STOPS } from './commands'
 import { withImage } from './open'
 
 export interface TraceOptions extends Options {
@@ -63,7 +65,7 @@ export async function repair(file: string, name: string, options: RepairOptions,
   }))
   const mode = options.firmware ?? (table === 'mbr' ? 'bios' : 'uefi')
   const drivers = options.driver ? [options.driver] : STORAGE_DRIVERS
-  const time = fileTime(Date.now())
+  const asked = { mode, drivers, time: fileTime(Date.now()), chance: randomBytes(16) }
   const left = await repairIn(journalFile)
   const told = (state: string, changes: readonly string[], patches: number, title: string) =>
     options.json
@@ -72,8 +74,8 @@ export async function repair(file: string, name: string, options: RepairOptions,
   if (options.dryRun) {
     if (left?.state === 'writing')
       throw new CoreError(`A repair of ${file} was cut off. Run a repair without --dry-run, which takes it back first.`)
-    const plan = await withImage(file, sectorSize, ({ device }) => planRepair(name, { device, mode, drivers, time }))
-    const state = plan.patches.length === 0 ? 'nothing' : 'planned'
+    const plan = await withImage(file, sectorSize, ({ device }) => planRepair(name, { device, ...asked }))
+    const state = changesNothing(plan) ? 'nothing' : 'planned'
     await io.print(told(state, plan.changes, plan.patches.length, plan.title))
     return 0
   }
@@ -82,9 +84,9 @@ export async function repair(file: string, name: string, options: RepairOptions,
   const journal = repairJournal(journalFile)
   try {
     if (left && (await settleRepair(device, left, journal))) io.say('A repair that was cut off was taken back first.')
-    const plan = await planRepair(name, { device, mode, drivers, time })
-    if (plan.patches.length > 0) await applyRepair(device, plan, journal)
-    const state = plan.patches.length === 0 ? 'nothing' : 'done'
+    const plan = await planRepair(name, { device, ...asked })
+    if (!changesNothing(plan)) await applyRepair(device, plan, journal)
+    const state = changesNothing(plan) ? 'nothing' : 'done'
     await io.print(told(state, plan.changes, plan.patches.length, plan.title))
     return 0
   } finally {

@@ -1,4 +1,4 @@
-import { createHash, randomUUID } from 'node:crypto'
+import { randomUUID } from 'node:crypto'
 import path from 'node:path'
 import { CoreError } from '@/core/errors'
 import { compareDevices } from '@/core/image/compare'
@@ -7,6 +7,7 @@ import { TARGET_KINDS, type TargetKind, TARGETS } from '@/core/image'
 import { surveyDrive } from '@/core/survey/survey'
 import { convertFile } from '@/host/convert'
 import { openPartition } from '@/core/survey/open-partition'
+import { sha256 } from '@/host/sha256'
 import { withImage, WrongUse } from './open'
 import { comparisonText, filesText, surveyText } from './text'
 import { reportOf } from './report'
@@ -29,7 +30,6 @@ export interface Options {
 
 export const STOPS = 1
 const PIECE = 4 * 1024 * 1024
-export const sha256 = (bytes: Uint8Array): Uint8Array => createHash('sha256').update(bytes).digest()
 export const json = (value: unknown) => `${JSON.stringify(value, null, 2)}\n`
 
 /** Prints what is on an image. Gives the exit code: 1 when something on it is damaged. */

@@ -4,7 +4,8 @@ import { MemoryDevice } from './block/memory'
 import { SliceDevice } from './block/slice'
 import { MIB } from './bytes/size'
 import { makeStore, makeSystemHive, type StoreDevice } from './boot/store'
-import type { Firmware } from './boot/types'
+import { makeLoader } from './boot/signature'
+import { type Firmware, SIGNERS } from './boot/types'
 import { toHex } from './digest'
 import { formatFat32 } from './filesystem/fat/format'
 import type { NewFile } from './filesystem/new-files'
@@ -29,6 +30,8 @@ export interface TestDisk {
   readonly systemFiles?: readonly NewFile[]
   readonly dirty?: boolean
   readonly loader?: Uint8Array
+  /** False leaves out the loader where firmware looks last. */
+  readonly fallback?: boolean
 }
 
 /** A small system disk: ESP, reserved, NTFS system volume, recovery at the end. */
@@ -45,7 +48,7 @@ export async function makeSystemDisk(options: TestDisk = {}): Promise<MemoryDevi
   ]
   const table = { diskGuid: DISK_GUID, entryCount: 128, entrySize: 128, partitions }
   await writeGpt(device, table)
-  const loader = options.loader ?? pattern(50_000, 1)
+  const loader = options.loader ?? signedLoader(1)
   const inGpt = (partitionGuid: string): StoreDevice => ({ scheme: 'gpt', diskGuid: DISK_GUID, partitionGuid })
   const entry = { id: ENTRY_ID, description: 'Windows 10', path: '\\Windows\\system32\\winload.efi' }
   const store = makeStore({ managerDevice: inGpt(ESP_GUID), entries: [{ ...entry, device: inGpt(SYSTEM_GUID) }] }, 1n)
@@ -55,7 +58,7 @@ export async function makeSystemDisk(options: TestDisk = {}): Promise<MemoryDevi
     startSector: partitions[0].firstLba,
     files: [
       { path: '/EFI/Microsoft/Boot/bootmgfw.efi', content: loader },
-      { path: '/EFI/BOOT/BOOTX64.EFI', content: loader },
+      ...(options.fallback === false ? [] : [{ path: '/EFI/BOOT/BOOTX64.EFI', content: loader }]),
       { path: '/EFI/Microsoft/Boot/BCD', content: store },
     ],
   })
@@ -89,6 +92,10 @@ function windowsFiles(loader: string, at: StoreDevice): NewFile[] {
     })),
   ]
 }
+
+/** A loader with that signer’s signature; unsigned for an empty name. */
+export const signedLoader = (seed: number, signer: string = SIGNERS[0]): Uint8Array =>
+  makeLoader(pattern(50_000, seed), signer || undefined, sha256)
 
 export const SIGNATURE = '7b3f0c11'
 export const BIOS_FIRMWARE = (): Firmware => ({ ...FIRMWARE, mode: 'bios', bootEntries: [], bootOrder: [] })
@@ -147,6 +154,8 @@ export const FIRMWARE: Firmware = {
   bootMenuKey: 'F11',
   bootEntries: [{ id: '0003', name: 'Windows', partitionGuid: ESP_GUID, path: '\\EFI\\Microsoft\\Boot\\bootmgfw.efi' }],
   bootOrder: ['0003'],
+  trustedSigners: [...SIGNERS],
+  driveOrder: [],
 }
 
 function part(

@@ -10,5 +10,6 @@ export function referenceFrom(survey: DriveSurvey): TraceReference | undefined {
     systemLoaderPath: partition.system.loaderPath,
     systemLoaderDigest: partition.system.loaderDigest,
     loaders: survey.loaders,
+    startCodeDigest: survey.mbr?.startCode?.digest,
   }
 }

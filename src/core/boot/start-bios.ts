@@ -1,20 +1,26 @@
-import { isZero, readBytes } from '../block/device'
+import { readBytes } from '../block/device'
 import { viewOf } from '../bytes/struct'
 import { groupDigits } from '../bytes/size'
+import { shortDigest, toHex } from '../digest'
 import type { FileSystem } from '../filesystem'
 import { MBR_SECTOR } from '../scheme/mbr-layout'
 import type { TablePartition } from '../scheme/types'
 import { Stop } from './chain'
+import { joined, readStartCode } from './start-code'
 import { followWindows } from './start-windows'
 import { BIOS_LOADER_PATH, BIOS_STORE_PATH, HIDDEN_SECTORS_OFFSET } from './systems'
-import { checkFile, identityWords, sliceOf, type Start, type Started, volumeOn } from './start'
+import { type Candidate, checkFile, identityWords, sliceOf, type Start, type Started, volumeOn } from './start'
 
 /** From the first drive's first sector to the system, by BIOS. */
 export async function followBios(start: Start): Promise<Started> {
   const { chain, reference, digest } = start
-  const [candidate] = start.candidates
+  const candidate = firstDrive(start)
   const { drive, reading } = candidate
-  chain.pass('BIOS, from its first drive', `${drive.name} in ${drive.slot}`)
+  const others = start.candidates.filter((c) => c !== candidate).map((c) => c.drive.slot)
+  chain.pass(
+    'BIOS, from its first drive',
+    `${drive.name} in ${drive.slot}${others.length > 0 ? `; ${others.join(' and ')} ${others.length > 1 ? 'come' : 'comes'} after it in the order` : ''}`,
+  )
   if (reading.scheme !== 'mbr') {
     throw new Stop(
       `${drive.name} has a GPT`,
@@ -30,11 +36,27 @@ export async function followBios(start: Start): Promise<Started> {
       'there is none',
       'Sector 0, bytes 0 to 439 are zeros',
       'The BIOS jumps to the first byte of the drive, and nothing is there to go on.',
+      ['start-code'],
     )
   }
   const used = bootCode.length - [...bootCode].reverse().findIndex((byte) => byte !== 0)
-  chain.pass('code in the first sector', `Sector 0, ${used} of 440 bytes${await gapWords(start)}`)
-  const { partition, volume } = await activePartition(start)
+  const code = await readStartCode(drive.device, reading.partitions)
+  const found = toHex(digest(joined(code)))
+  const where = `Sector 0, ${used} of 440 bytes${code.gap.length > 0 ? `; ${groupDigits(code.gap.length)} bytes of more code behind it` : '; the sectors behind it are empty'}, SHA-256 ${shortDigest(found)}`
+  const wantedCode = reference?.startCodeDigest
+  if (wantedCode && wantedCode !== found) {
+    throw new Stop(
+      'it is not the code of the source',
+      `${where}; source ${shortDigest(wantedCode)}`,
+      'The first sector and the ones behind it belong together; what is there was not what started the old drive.',
+      ['start-code'],
+    )
+  }
+  chain.pass(
+    wantedCode ? 'same bytes as the source' : 'code in the first sector',
+    wantedCode ? `${where}, equal` : where,
+  )
+  const { partition, volume } = await activePartition(start, candidate)
   if ((await volume.stat(BIOS_LOADER_PATH))?.kind !== 'file' && !reference?.systemLoaderPath) {
     chain.restUnproved(
       'not followed further',
@@ -52,21 +74,16 @@ export async function followBios(start: Start): Promise<Started> {
   return followWindows(start, candidate, volume, BIOS_STORE_PATH)
 }
 
-/** Loaders of other systems lie between the first sector and the first partition. */
-async function gapWords({ candidates }: Start): Promise<string> {
-  const [{ drive, reading }] = candidates
-  const sector = drive.device.logicalSectorSize
-  const first = Math.min(...reading.partitions.map((p) => p.firstLba), 2048)
-  if (first <= 1) return ''
-  const gap = await readBytes(drive.device, sector, (first - 1) * sector)
-  return isZero(gap) ? '; the sectors behind it are empty' : '; more code in the sectors behind it'
+/** The drive that comes first in the firmware's order, which names slots; the others follow as they are wired. */
+function firstDrive({ firmware: { driveOrder }, candidates }: Start): Candidate {
+  const rank = (slot: string) => (driveOrder.includes(slot) ? driveOrder.indexOf(slot) : driveOrder.length)
+  return [...candidates].sort((a, b) => rank(a.drive.slot) - rank(b.drive.slot))[0]
 }
 
-async function activePartition({
-  chain,
-  candidates,
-}: Start): Promise<{ partition: TablePartition; volume: FileSystem }> {
-  const [{ drive, reading }] = candidates
+async function activePartition(
+  { chain }: Start,
+  { drive, reading }: Candidate,
+): Promise<{ partition: TablePartition; volume: FileSystem }> {
   const { device } = drive
   const active = reading.partitions.filter((p) => p.mbr?.active && p.mbr.kind === 'primary')
   if (active.length !== 1) {

@@ -84,10 +84,10 @@ export async function checkFile(
   path: string,
   wanted: string | undefined,
   digest: Digest,
-  missing: { readonly found: string; readonly why: string },
-): Promise<{ readonly equal: boolean; readonly evidence: string }> {
+  missing: { readonly found: string; readonly why: string; readonly repairs?: readonly string[] },
+): Promise<{ readonly equal: boolean; readonly evidence: string; readonly bytes: Uint8Array }> {
   const file = await volume.stat(path)
-  if (file?.kind !== 'file') throw new Stop(missing.found, path, missing.why)
+  if (file?.kind !== 'file') throw new Stop(missing.found, path, missing.why, missing.repairs)
   if (file.sizeBytes > MAX_FILE_BYTES) {
     throw new Stop(
       `${path} is no loader`,
@@ -95,7 +95,8 @@ export async function checkFile(
       'What stands at the loader’s place is far longer than any loader.',
     )
   }
-  const hash = toHex(digest(await volume.readFile(path)))
+  const bytes = await volume.readFile(path)
+  const hash = toHex(digest(bytes))
   const evidence = `${path}, ${groupDigits(file.sizeBytes)} bytes, SHA-256 ${shortDigest(hash)}`
   if (wanted && wanted !== hash) {
     throw new Stop(
@@ -104,7 +105,7 @@ export async function checkFile(
       'Its bytes differ from those that were surveyed, so its signature may not hold either.',
     )
   }
-  return { equal: wanted !== undefined, evidence: wanted ? `${evidence}, equal` : evidence }
+  return { equal: wanted !== undefined, evidence: wanted ? `${evidence}, equal` : evidence, bytes }
 }
 
 /** Reads what may be damaged; damage ends the chain with this sentence. */

@@ -1,12 +1,20 @@
+import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
-import { type MemoryDevice } from '../block/memory'
+import { MemoryDevice } from '../block/memory'
 import { OverlayDevice } from '../block/overlay'
+import { SliceDevice } from '../block/slice'
 import { MIB } from '../bytes/size'
 import { unfinishedMarker } from '../copy/marker'
+import { formatFat32 } from '../filesystem/fat/format'
+import { formatHfsPlus } from '../filesystem/hfsplus/format'
+import { readScheme } from '../scheme'
+import { writeGpt } from '../scheme/gpt'
+import { TYPE_GUIDS } from '../scheme/types'
 import { surveyDrive } from '../survey/survey'
-import { pattern } from '../testing'
-import { FIRMWARE, makeBiosDisk, makeSystemDisk, sha256 } from '../testing-disk'
+import { pattern, utf8 } from '../testing'
+import { BIOS_FIRMWARE, FIRMWARE, makeBiosDisk, makeSystemDisk, sha256, signedLoader } from '../testing-disk'
 import { referenceFrom } from './reference'
+import { readSignature } from './signature'
 import { traceStart } from './trace'
 import type { Firmware, Trace } from './types'
 
@@ -103,5 +111,133 @@ describe('the trace of a start', () => {
     const trace = await traceStart(FIRMWARE, [attached(device)], undefined, sha256)
     expect(trace.starts).toBe(true)
     expect(trace.links[5].found).toMatch(/^Harbour, NTFS/)
+  })
+
+  it.each<[string, Uint8Array, RegExp]>([
+    ['without a signature', signedLoader(1, ''), /not signed/],
+    ['of a signer that it does not trust', signedLoader(1, 'Somebody else'), /not trusted/],
+    ['that was changed after it was signed', spoilt(), /does not hold/],
+    ['that is no program at all', pattern(50_000, 1), /not signed/],
+  ])('has Secure Boot refuse a loader %s', async (_what, loader, found) => {
+    const device = await makeSystemDisk({ loader })
+    const trace = await traceStart(FIRMWARE, [attached(device)], undefined, sha256)
+    expect(failedAt(trace)).toBe('loader')
+    expect(trace.links[3].found).toMatch(found)
+    const off = await traceStart({ ...FIRMWARE, secureBoot: false }, [attached(device)], undefined, sha256)
+    expect(off.starts).toBe(true)
+    const signer = ['Somebody else']
+    const trusting = await traceStart({ ...FIRMWARE, trustedSigners: signer }, [attached(device)], undefined, sha256)
+    expect(trusting.starts).toBe(/not trusted/.test(trace.links[3].found))
+  })
+
+  it('never trips over damaged signatures', () => {
+    const loader = signedLoader(3)
+    fc.assert(
+      fc.property(
+        fc.array(fc.tuple(fc.nat(loader.length - 1), fc.nat(255)), { minLength: 1, maxLength: 12 }),
+        fc.nat(loader.length),
+        (changes, length) => {
+          const bytes = loader.slice(0, length)
+          for (const [at, value] of changes) if (at < length) bytes[at] = value
+          const { state } = readSignature(bytes, sha256)
+          if (state === 'held') expect(bytes.slice(0x200, 0x200 + 50_000)).toEqual(loader.slice(0x200, 0x200 + 50_000))
+        },
+      ),
+      { numRuns: 300 },
+    )
+  })
+
+  it('looks at the slots of a BIOS in the order of its settings', async () => {
+    const drives = [
+      attached(await makeSystemDisk(), 'SATA 0', 'other'),
+      attached(await makeBiosDisk(), 'SATA 1', 'new'),
+    ]
+    expect(failedAt(await traceStart(BIOS_FIRMWARE(), drives, undefined, sha256))).toBe('table')
+    const ordered: Firmware = { ...BIOS_FIRMWARE(), driveOrder: ['SATA 1'] }
+    const trace = await traceStart(ordered, drives, undefined, sha256)
+    expect([trace.starts, trace.startedFrom]).toEqual([true, 'new'])
+  })
+
+  it('takes the second ESP when only that has a loader', async () => {
+    const device = await makeSystemDisk()
+    const reading = (await readScheme(device))!
+    if (reading.scheme !== 'gpt') throw new Error('No GPT.')
+    const { table } = reading.gpt
+    // The reserved partition becomes an ESP with nothing in it, in front of the one with the loader.
+    const [esp, reserved, ...rest] = table.partitions
+    const empty = { ...reserved, typeGuid: TYPE_GUIDS.efiSystem }
+    await writeGpt(device, { ...table, partitions: [{ ...empty, number: 1 }, { ...esp, number: 2 }, ...rest] })
+    const forgetful: Firmware = { ...FIRMWARE, bootEntries: [], bootOrder: [] }
+    const trace = await traceStart(forgetful, [attached(device)], undefined, sha256)
+    expect([trace.starts, trace.links[2].evidence]).toEqual([true, expect.stringContaining('partition 2')])
+  })
+})
+
+/** A loader whose code is no longer the one that was signed. */
+function spoilt(): Uint8Array {
+  const loader = signedLoader(1)
+  loader[0x300] ^= 1
+  return loader
+}
+
+describe('the trace of a system that is not followed to its end', () => {
+  const UUID = '3e6be9de-8139-4c2f-9106-a43f08d823a6'
+  const bare: Firmware = { ...FIRMWARE, secureBoot: false, bootEntries: [], bootOrder: [] }
+  const partition = (number: number, typeGuid: string, firstLba: number, sectors: number) => ({
+    number,
+    typeGuid,
+    guid: `11111111-2222-4333-8444-55555555550${number}`,
+    name: '',
+    firstLba,
+    lastLba: firstLba + sectors - 1,
+    attributes: '0000000000000000',
+  })
+
+  async function linuxDisk(rootUuid: string): Promise<MemoryDevice> {
+    const device = new MemoryDevice(160 * MIB)
+    const partitions = [
+      partition(1, TYPE_GUIDS.efiSystem, 2048, 40 * 2048),
+      partition(2, TYPE_GUIDS.linuxData, 41 * 2048, 100 * 2048),
+    ]
+    await writeGpt(device, { diskGuid: UUID, entryCount: 128, entrySize: 128, partitions })
+    await formatFat32(new SliceDevice(device, MIB, 40 * MIB), {
+      label: 'ESP',
+      serial: 3,
+      startSector: 2048,
+      files: [
+        { path: '/EFI/BOOT/BOOTX64.EFI', content: signedLoader(5) },
+        { path: '/EFI/BOOT/grub.cfg', content: utf8(`# made\nsearch.fs_uuid ${rootUuid} root\n`) },
+      ],
+    })
+    return device
+  }
+
+  it('says of a Linux root that no volume answers to its UUID', async () => {
+    const device = await linuxDisk(UUID)
+    const trace = await traceStart(bare, [attached(device)], undefined, sha256)
+    expect(failedAt(trace)).toBe('system-volume')
+    expect(trace.links[4].evidence).toBe(`/EFI/BOOT/grub.cfg: search.fs_uuid ${UUID} root`)
+    expect(trace.links[5].evidence).toContain(UUID)
+  })
+
+  it('goes on with an HFS+ volume whose header names its loader, and says what that rests on', async () => {
+    const device = new MemoryDevice(120 * MIB)
+    const partitions = [partition(1, TYPE_GUIDS.appleHfs, 2048, 100 * 2048)]
+    await writeGpt(device, { diskGuid: UUID, entryCount: 128, entrySize: 128, partitions })
+    const volume = { label: 'Montage', volumeId: 7n, time: 3_855_369_600 }
+    const files = [{ path: '/System/Library/CoreServices/boot.efi', content: pattern(9000, 1) }]
+    const slice = new SliceDevice(device, MIB, 100 * MIB)
+    await formatHfsPlus(slice, { ...volume, systemFolder: '/System/Library/CoreServices', files })
+    const trace = await traceStart(bare, [attached(device)], undefined, sha256)
+    expect(trace.links.map((l) => l.state)).toEqual([
+      'unproved',
+      'passed',
+      'passed',
+      'passed',
+      ...Array<string>(4).fill('unproved'),
+    ])
+    expect(trace.links[3].evidence).toContain('/System/Library/CoreServices/boot.efi')
+    await formatHfsPlus(slice, { ...volume, files })
+    expect((await traceStart(bare, [attached(device)], undefined, sha256)).starts).toBe(false)
   })
 })

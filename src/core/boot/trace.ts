@@ -69,7 +69,8 @@ async function readTables(drives: readonly AttachedDrive[]): Promise<Candidate[]
       throw new Stop(
         'two drives carry one identity',
         `${a.drive.name} in ${a.drive.slot} and ${twin.drive.name} in ${twin.drive.slot}: ${identityWords(a.reading)}`,
-        'A system that sees both may renumber one of them and not start again. Take one of the two out.',
+        'A system that sees both may renumber one of them and not start again. Take one of the two out, or give the new one an identity of its own.',
+        ['disk-identity'],
       )
     }
   }

@@ -1,6 +1,9 @@
 import { z } from 'zod'
 import { LoaderFileSchema } from '../survey/types'
 
+/** Signers that firmware trusts as it is sold: of the usual system's loaders, and of all others. */
+export const SIGNERS = ['System loaders 2023', 'Other loaders 2023'] as const
+
 /** The settings of a computer's firmware that decide what it starts from. */
 export const FirmwareSchema = z.object({
   mode: z.enum(['uefi', 'bios']),
@@ -23,6 +26,13 @@ export const FirmwareSchema = z.object({
     )
     .max(32),
   bootOrder: z.array(z.string().max(8)).max(32),
+  /** Whose signatures Secure Boot lets start. */
+  trustedSigners: z
+    .array(z.string().min(1).max(80))
+    .max(16)
+    .default([...SIGNERS]),
+  /** Slots in the order in which a BIOS looks at them; those that are not named come after, as they are wired. */
+  driveOrder: z.array(z.string().max(40)).max(24).default([]),
 })
 export type Firmware = z.infer<typeof FirmwareSchema>
 
@@ -32,6 +42,8 @@ export const TraceReferenceSchema = z.object({
   systemLoaderPath: z.string(),
   systemLoaderDigest: z.string(),
   loaders: z.array(LoaderFileSchema),
+  /** Digest of the code in front of the first partition of an MBR. */
+  startCodeDigest: z.string().optional(),
 })
 export type TraceReference = z.infer<typeof TraceReferenceSchema>
 

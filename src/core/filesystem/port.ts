@@ -62,6 +62,17 @@ export interface FileSystem {
   readFile(path: string, offset?: number, length?: number): Promise<Uint8Array>
   /** The runs of a file's content on the volume, where the kind can tell; used to name what a place belongs to. */
   fileExtents?(path: string): Promise<readonly Extent[]>
+  /** The loader that the volume's own header names, for kinds that can be started from by themselves. */
+  startLoader?(): Promise<StartLoader | undefined>
+}
+
+/** What firmware that reads a volume itself would start on it. */
+export interface StartLoader {
+  /** In words, as the end of "The header names …". */
+  readonly what: string
+  /** The loader's file, where it is one. */
+  readonly path?: string
+  readonly sizeBytes: number
 }
 
 /** One kind of file system. A new kind is one more of these in the registry. */

@@ -1,5 +1,6 @@
 import { z } from 'zod'
 import { type BlockDevice, readBytes } from '../block/device'
+import { fromBase64, toBase64 } from '../bytes/base64'
 import { sameBytes } from '../bytes/same'
 import { CoreError } from '../errors'
 import type { Patch, RepairPlan } from './port'
@@ -10,7 +11,7 @@ export interface RepairJournal {
   keep(text: string): Promise<void>
 }
 
-const bytes = z.base64().transform((text): Uint8Array => Uint8Array.from(atob(text), (c) => c.charCodeAt(0)))
+const bytes = z.base64().transform(fromBase64)
 export const RepairRecordSchema = z.object({
   kind: z.literal('repair'),
   name: z.string().max(60),
@@ -92,8 +93,11 @@ export async function settleRepair(
 
 /** A record as it is kept. */
 export function recordText(record: RepairRecord): string {
-  const text = (part: Uint8Array) => btoa(Array.from(part, (byte) => String.fromCharCode(byte)).join(''))
-  const patches = record.patches.map((p) => ({ offset: p.offset, before: text(p.before), after: text(p.after) }))
+  const patches = record.patches.map((p) => ({
+    offset: p.offset,
+    before: toBase64(p.before),
+    after: toBase64(p.after),
+  }))
   return JSON.stringify({ ...record, patches })
 }
 

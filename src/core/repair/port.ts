@@ -1,5 +1,6 @@
 import type { BlockDevice } from '../block/device'
 import type { Candidate } from '../boot/start'
+import type { StartCode } from '../boot/start-code'
 import type { Firmware } from '../boot/types'
 
 /** Bytes of a drive that a repair changes. */
@@ -16,6 +17,8 @@ export interface RepairPlan {
   /** What it changes, one sentence each. */
   readonly changes: readonly string[]
   readonly patches: readonly Patch[]
+  /** The computer's firmware as it would be, for a repair of what is kept there. */
+  readonly firmware?: Firmware
   /** Files that then differ from those of the source, with the number of their partition. */
   readonly files?: readonly { readonly path: string; readonly partition: number }[]
 }
@@ -27,6 +30,12 @@ export interface RepairSubject {
   readonly mode: Firmware['mode']
   /** Drivers that serve the controller the drive sits at. */
   readonly drivers?: readonly string[]
+  /** The firmware of the computer that is to start, where there is one at hand. */
+  readonly firmware?: Firmware
+  /** The code in front of the first partition, as the source had it. */
+  readonly startCode?: StartCode
+  /** Sixteen bytes by chance, for an identity of its own. */
+  readonly chance?: Uint8Array
   /** FILETIME that changed structures get. */
   readonly time: bigint
 }

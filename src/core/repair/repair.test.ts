@@ -2,6 +2,8 @@ import { describe, expect, it } from 'vitest'
 import { type BlockDevice, readBytes } from '../block/device'
 import { MemoryDevice } from '../block/memory'
 import { SliceDevice } from '../block/slice'
+import { referenceFrom } from '../boot/reference'
+import { readStartCode } from '../boot/start-code'
 import { traceStart } from '../boot/trace'
 import type { Firmware, Trace } from '../boot/types'
 import { deviceBytes, ELEMENTS, elementPath, LETTER_C, STORE_OBJECTS } from '../boot/store'
@@ -21,6 +23,7 @@ import {
 } from '../testing-disk'
 import { applyRepair, recordText, type RepairRecord, RepairRecordSchema, settleRepair, undoRepair } from './apply'
 import { planRepair } from '.'
+import { surveyDrive } from '../survey/survey'
 import { patchesOfFile, storePathOf, SYSTEM_HIVE_PATH } from './places'
 import { openFileSystem } from '../filesystem'
 import { readScheme } from '../scheme'
@@ -184,6 +187,149 @@ const CASES: Case[] = [
     poke(2048 * 512 + 28, [63, 0, 0, 0]),
   ],
 ]
+
+const REMOVED = { bootEntries: [], bootOrder: [] }
+const withoutFallback = () => makeSystemDisk({ fallback: false })
+
+describe('a repair of how the firmware starts', () => {
+  it('puts the loader where firmware looks last, on a volume that stays sound', async () => {
+    const device = await withoutFallback()
+    const bare: Firmware = { ...FIRMWARE, ...REMOVED }
+    const failed = (await follow(device, bare)).links.find((l) => l.state === 'failed')!
+    expect([failed.id, failed.repairs]).toEqual(['firmware', ['boot-entry', 'fallback-loader']])
+    const before = await storedDigest(device)
+    const journal = memoryJournal()
+    const plan = await planRepair('fallback-loader', { device, mode: 'uefi', time: 1n })
+    await applyRepair(device, plan, journal)
+    const trace = await follow(device, bare)
+    expect([trace.starts, trace.links[3].evidence]).toEqual([true, expect.stringContaining('BOOTX64.EFI')])
+    expect((await planRepair('fallback-loader', { device, mode: 'uefi', time: 1n })).patches).toEqual([])
+    await undoRepair(device, journal.record(), journal)
+    expect(await storedDigest(device)).toEqual(before)
+  })
+
+  it.each<[string, Partial<Firmware>]>([
+    ['that is gone', REMOVED],
+    ['that names another drive', { bootEntries: [{ ...FIRMWARE.bootEntries[0], partitionGuid: DISK_GUID }] }],
+    ['that an order of nothing but gaps does not reach', { bootOrder: ['0009', '0009', '0003', '0009'] }],
+  ])('sets an entry %s', async (_what, changes) => {
+    const device = await withoutFallback()
+    const firmware: Firmware = { ...FIRMWARE, ...changes }
+    const plan = await planRepair('boot-entry', { device, mode: 'uefi', firmware, time: 1n })
+    expect(plan.patches).toEqual([])
+    expect(plan.changes).toHaveLength(1)
+    const trace = await follow(device, plan.firmware!)
+    expect([trace.starts, trace.links[0].evidence]).toEqual([true, expect.stringContaining('Boot entry')])
+    expect(plan.firmware!.bootOrder.every((id) => plan.firmware!.bootEntries.some((e) => e.id === id))).toBe(true)
+    const again = await planRepair('boot-entry', { device, mode: 'uefi', firmware: plan.firmware, time: 1n })
+    expect(again.firmware).toBeUndefined()
+  })
+
+  it('says that boot entries are not on the drive', async () => {
+    const device = await makeSystemDisk()
+    await expect(planRepair('boot-entry', { device, mode: 'uefi', time: 1n })).rejects.toThrow(/not on the drive/)
+    await expect(planRepair('boot-entry', { device, mode: 'bios', time: 1n })).rejects.toThrow(/no boot entries/)
+    await expect(planRepair('fallback-loader', { device, mode: 'bios', time: 1n })).rejects.toThrow(/no loader file/)
+  })
+})
+
+describe('a repair of what the drive is known by', () => {
+  const chance = Uint8Array.from({ length: 16 }, (_, i) => i * 13 + 5)
+
+  it.each<[string, Firmware, () => Promise<MemoryDevice>]>([
+    ['a GPT', FIRMWARE, makeSystemDisk],
+    ['an MBR', BIOS_FIRMWARE(), () => makeBiosDisk()],
+  ])('gives %s an identity of its own, and all that refers to it follows', async (_what, firmware, make) => {
+    const old = await make()
+    const device = await make()
+    const drive = (driveId: string, d: BlockDevice) => ({
+      driveId,
+      name: driveId,
+      slot: driveId,
+      device: d,
+      drivers: ['storahci'],
+    })
+    const both = () => traceStart(firmware, [drive('new', device), drive('old', old)], undefined, sha256)
+    const clash = (await both()).links.find((l) => l.state === 'failed')!
+    expect([clash.id, clash.repairs]).toEqual(['firmware', ['disk-identity']])
+    const before = await storedDigest(device)
+    const journal = memoryJournal()
+    const plan = await planRepair('disk-identity', { device, mode: firmware.mode, chance, time: 1n })
+    expect(plan.changes.length).toBeGreaterThan(1)
+    await applyRepair(device, plan, journal)
+    const trace = await both()
+    expect([trace.starts, trace.startedFrom]).toEqual([true, 'new'])
+    expect((await readScheme(device))?.findings).toEqual([])
+    await undoRepair(device, journal.record(), journal)
+    expect(await storedDigest(device)).toEqual(before)
+  })
+
+  it('is refused without chance', async () => {
+    const question = { device: await makeSystemDisk(), mode: 'uefi' as const, time: 1n }
+    await expect(planRepair('disk-identity', question)).rejects.toThrow(/No new identity/)
+  })
+})
+
+describe('a repair with what the old drive had', () => {
+  it.each<[string, (device: MemoryDevice) => Promise<void>]>([
+    ['that is gone', poke(0, Array(440).fill(0))],
+    ['that is another', poke(8, [0xeb, 0xfe])],
+    ['whose part behind the first sector is gone', (d) => d.write(5 * 512, new Uint8Array(512))],
+  ])('puts back start-up code %s', async (_what, damage) => {
+    const old = await makeBiosDisk()
+    const device = await makeBiosDisk()
+    for (const d of [old, device]) await d.write(5 * 512, new Uint8Array(512).fill(0x90))
+    const reference = referenceFrom(await surveyDrive(old, sha256))!
+    const start = () => {
+      const drive = { driveId: 'new', name: 'new', slot: 'SATA 0', device, drivers: ['storahci'] }
+      return traceStart(BIOS_FIRMWARE(), [drive], reference, sha256)
+    }
+    expect((await start()).links[2].found).toBe('same bytes as the source')
+    await damage(device)
+    const failed = (await start()).links.find((l) => l.state === 'failed')!
+    expect([failed.id, failed.repairs]).toEqual(['boot-code', ['start-code']])
+    const startCode = await readStartCode(old, (await readScheme(old))!.partitions)
+    await applyRepair(
+      device,
+      await planRepair('start-code', { device, mode: 'bios', startCode, time: 1n }),
+      memoryJournal(),
+    )
+    expect((await start()).starts).toBe(true)
+    expect(await storedDigest(device)).toEqual(await storedDigest(old))
+  })
+
+  it('is refused where that is not at hand', async () => {
+    const question = { device: await makeBiosDisk(), mode: 'bios' as const, time: 1n }
+    await expect(planRepair('start-code', question)).rejects.toThrow(/not at hand/)
+  })
+})
+
+describe('a repair of the room a volume takes', () => {
+  it('takes the system volume up to its partition and back', async () => {
+    const small = await makeSystemDisk()
+    const { partitions } = (await readScheme(small))!
+    const system = partitions[2]
+    const length = (system.lastLba - system.firstLba + 1) * 512
+    const slice = new SliceDevice(small, system.firstLba * 512, length)
+    await formatNtfs(new SliceDevice(slice, 0, length - 48 * MIB), {
+      label: 'Harbour',
+      serial: 7n,
+      time: 1n,
+      startSector: system.firstLba,
+      files: [{ path: '/Windows/System32/winload.efi', content: new Uint8Array(9000).fill(1) }],
+    })
+    const before = await storedDigest(small)
+    const question = { device: small, mode: 'uefi' as const, time: 1n }
+    const journal = memoryJournal()
+    await applyRepair(small, await planRepair('volume-size', question), journal)
+    const volume = (await openFileSystem(slice))!
+    expect(length - volume.totalBytes).toBeLessThanOrEqual(4096 + 512)
+    expect(volume.state).toBe('clean')
+    expect((await planRepair('volume-size', question)).patches).toEqual([])
+    await undoRepair(small, journal.record(), journal)
+    expect(await storedDigest(small)).toEqual(before)
+  })
+})
 
 describe('a repair', () => {
   it.each(CASES)(

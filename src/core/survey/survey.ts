@@ -1,5 +1,7 @@
 import { type BlockDevice, readBytes } from '../block/device'
+import { joined, readStartCode } from '../boot/start-code'
 import { LOADER_EXTENSION } from '../boot/systems'
+import { toBase64 } from '../bytes/base64'
 import { crc32, crcText } from '../bytes/crc32'
 import { MIB } from '../bytes/size'
 import { readMarker } from '../copy/marker'
@@ -62,7 +64,7 @@ export async function surveyDrive(device: BlockDevice, digest: Digest): Promise<
   return {
     ...base,
     scheme: reading ? reading.scheme : 'volume',
-    ...tableOf(reading),
+    ...(await tableOf(reading, device, digest)),
     partitions,
     gaps: reading ? gapsOf(ordered, reading, device) : [],
     loaders,
@@ -95,7 +97,11 @@ async function wholeDrive(device: BlockDevice): Promise<TablePartition[]> {
   return [{ number: 0, typeGuid: '', guid: '', name: '', attributes: '0'.repeat(16), firstLba: 0, lastLba }]
 }
 
-function tableOf(reading: SchemeReading | undefined): Pick<DriveSurvey, 'table' | 'mbr'> {
+async function tableOf(
+  reading: SchemeReading | undefined,
+  device: BlockDevice,
+  digest: Digest,
+): Promise<Pick<DriveSurvey, 'table' | 'mbr'>> {
   if (reading?.scheme === 'gpt') {
     const { table, from, primary, backup, protectiveMbr, hybridMbr, hybrid } = reading.gpt
     return {
@@ -116,7 +122,9 @@ function tableOf(reading: SchemeReading | undefined): Pick<DriveSurvey, 'table' 
   if (reading?.scheme === 'mbr') {
     const { diskSignature, hasBootCode, partitions } = reading.mbr
     const active = partitions.find((p) => p.mbr!.active && p.mbr!.kind === 'primary')
-    return { mbr: { diskSignature, hasBootCode, activePartition: active?.number ?? null } }
+    const code = await readStartCode(device, partitions)
+    const startCode = { first: toBase64(code.first), gap: toBase64(code.gap), digest: toHex(digest(joined(code))) }
+    return { mbr: { diskSignature, hasBootCode, startCode, activePartition: active?.number ?? null } }
   }
   return {}
 }

@@ -113,10 +113,15 @@ export const TableSurveySchema = z.object({
   entrySize: z.number().default(128),
 })
 
+/** Bytes in base64: the first 440 of the drive, and those behind its first sector as far as they are not zero. */
+export const StartCodeSchema = z.object({ first: z.base64(), gap: z.base64(), digest: z.string() })
+
 export const MbrSurveySchema = z.object({
   /** Eight hexadecimal digits. */
   diskSignature: z.string(),
   hasBootCode: z.boolean(),
+  /** The code in front of the first partition, kept so that it can be compared and put back. */
+  startCode: StartCodeSchema.optional(),
   activePartition: z.number().nullable(),
 })
 

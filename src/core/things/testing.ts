@@ -1,3 +1,4 @@
+import { SIGNERS } from '../boot/types'
 import fc from 'fast-check'
 import type { Accessory, Adapter } from './accessory'
 import { type Body, M2_SIZES, type Slot } from './bodies'
@@ -46,6 +47,8 @@ export function computer(id: string, rest: Partial<Computer> = {}): Computer {
       bootMenuKey: 'F11',
       bootEntries: [],
       bootOrder: [],
+      trustedSigners: [...SIGNERS],
+      driveOrder: [],
     },
     memoryBytes: 2 ** 33,
     processors: { count: 1, cores: 4 },

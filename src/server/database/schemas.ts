@@ -1,5 +1,5 @@
 import { z } from 'zod'
-import { TraceSchema } from '@/core/boot/types'
+import { FirmwareSchema, TraceSchema } from '@/core/boot/types'
 import { CopyChoicesSchema, USUAL_CHOICES } from '@/core/copy/choices'
 import { FitWishSchema, LayoutSchema } from '@/core/fit/types'
 import { ProofCheckSchema } from '@/core/proof/compare'
@@ -76,6 +76,8 @@ export const MadeRepairSchema = z.object({
   title: z.string(),
   changes: z.array(z.string()),
   files: z.array(z.object({ path: z.string(), partition: z.number() })),
+  /** The firmware as it was before, where the repair changed it. */
+  firmware: FirmwareSchema.optional(),
   undone: z.boolean(),
 })
 export const ProofResultSchema = z.object({

@@ -7,7 +7,7 @@ import { sectorsWorthALook, viewSector } from '@/core/survey/structures'
 import { surveyDrive } from '@/core/survey/survey'
 import type { DriveSurvey } from '@/core/survey/types'
 import { driveById, withDrive } from '../bench'
-import { sha256 } from '../digest'
+import { sha256 } from '@/host/sha256'
 import { withImage } from '../images'
 import { Refusal } from '../refusal'
 

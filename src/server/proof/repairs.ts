@@ -1,16 +1,18 @@
+import { randomBytes } from 'node:crypto'
 import path from 'node:path'
 import { openDrive } from '@/bench/open-drive'
 import type { BlockDevice } from '@/core/block/device'
 import { readOnly } from '@/core/block/readonly'
 import { DRIVERS_OF } from '@/core/boot/systems'
+import { fromBase64 } from '@/core/bytes/base64'
 import { fileTime } from '@/core/bytes/file-time'
 import { CoreError } from '@/core/errors'
-import { planRepair } from '@/core/repair'
+import { changesNothing, planRepair } from '@/core/repair'
 import { applyRepair, settleRepair, undoRepair } from '@/core/repair/apply'
 import type { RepairPlan } from '@/core/repair/port'
 import { type Drive, driveName } from '@/core/things/drive'
 import { repairIn, repairJournal } from '@/host/repair-journal'
-import { driveBytes } from '../bench'
+import { changeComputer, driveBytes } from '../bench'
 import { benchNow } from '../clock'
 import { running } from '../copy/current'
 import { note } from '../logbook'
@@ -39,7 +41,7 @@ export async function offeredRepairs(move: Move): Promise<OfferedRepair[]> {
     for (const name of names) {
       try {
         const plan = await planFor(move, target, readOnly(opened.device), name)
-        const why = plan.patches.length === 0 ? 'The drive shows nothing that this would change.' : null
+        const why = changesNothing(plan) ? 'The drive shows nothing that this would change.' : null
         offered.push({ name, title: plan.title, changes: plan.changes, why })
       } catch (error) {
         if (!(error instanceof CoreError)) throw error
@@ -69,9 +71,10 @@ export async function makeRepair(moveId: string, name: string): Promise<void> {
   const at = await benchNow()
   const made = move.row.proof?.repairs ?? []
   const id = String(made.length + 1)
+  const { firmware } = trialComputer(move)
   const done = await onTarget(target, async (device) => {
     const plan = await planFor(move, target, device, name)
-    if (plan.patches.length === 0) throw new Refusal('The drive shows nothing that this would change.')
+    if (changesNothing(plan)) throw new Refusal('The drive shows nothing that this would change.')
     await applyRepair(device, plan, repairJournal(fileOf(moveId, id)))
     return plan
   })
@@ -85,8 +88,10 @@ export async function makeRepair(moveId: string, name: string): Promise<void> {
     title: done.title,
     changes: [...done.changes],
     files: [...(done.files ?? [])],
+    ...(done.firmware ? { firmware } : {}),
     undone: false,
   }
+  if (done.firmware) await changeComputer(trialComputer(move).id, { firmware: done.firmware })
   await keep(moveId, { proof: { trials: move.row.proof?.trials ?? [], repairs: [...made, repair] } })
   await note(moveId, `repaired: ${done.title.toLowerCase()}`, 'good')
 }
@@ -102,6 +107,7 @@ export async function takeRepairBack(moveId: string): Promise<void> {
   const record = await repairIn(file)
   if (!record) throw new Refusal('The journal of this repair is gone, so it cannot be taken back.')
   await onTarget(target, (device) => undoRepair(device, record, repairJournal(file)))
+  if (last.firmware) await changeComputer(trialComputer(move).id, { firmware: last.firmware })
   const repairs = made.map((r) => (r.id === last.id ? { ...r, undone: true } : r))
   await keep(moveId, { proof: { trials: move.row.proof?.trials ?? [], repairs } })
   await note(moveId, `repair taken back: ${last.title.toLowerCase()}`)
@@ -133,9 +139,17 @@ function repairable(move: Move): Drive | undefined {
 }
 
 async function planFor(move: Move, target: Drive, device: BlockDevice, name: string): Promise<RepairPlan> {
-  const { mode } = trialComputer(move).firmware
-  const time = fileTime(await benchNow())
-  return planRepair(name, { device, mode, drivers: DRIVERS_OF[target.protocol], time })
+  const { firmware } = trialComputer(move)
+  const kept = move.row.survey?.pairs[0].source.mbr?.startCode
+  return planRepair(name, {
+    device,
+    mode: firmware.mode,
+    firmware,
+    drivers: DRIVERS_OF[target.protocol],
+    time: fileTime(await benchNow()),
+    chance: randomBytes(16),
+    ...(kept ? { startCode: { first: fromBase64(kept.first), gap: fromBase64(kept.gap) } } : {}),
+  })
 }
 
 async function onTarget<T>(target: Drive, work: (device: BlockDevice) => Promise<T>): Promise<T> {

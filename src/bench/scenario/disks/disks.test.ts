@@ -41,7 +41,7 @@ describe('the drives of the scenario', () => {
     const survey = surveys.get('lmp7-320')!
     expect([survey.scheme, survey.mbr]).toEqual([
       'mbr',
-      { diskSignature: '7b3f0c11', hasBootCode: true, activePartition: 1 },
+      expect.objectContaining({ diskSignature: '7b3f0c11', hasBootCode: true, activePartition: 1 }),
     ])
     expect(roles('lmp7-320')).toEqual([
       [1, 'boot', 'System Reserved', 'ntfs', 'clean'],

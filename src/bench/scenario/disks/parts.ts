@@ -1,5 +1,8 @@
 import type { BlockDevice } from '@/core/block/device'
 import { SliceDevice } from '@/core/block/slice'
+import { makeLoader } from '@/core/boot/signature'
+import { SIGNERS } from '@/core/boot/types'
+import { sha256 } from '@/host/sha256'
 import { makeStore, makeSystemHive, type StoreDevice } from '@/core/boot/store'
 import { alignDown, MIB } from '@/core/bytes/size'
 import { formatFat32 } from '@/core/filesystem/fat/format'
@@ -83,22 +86,28 @@ export async function layOut(device: BlockDevice, diskGuid: string, plan: readon
   return partitions
 }
 
+/** A loader of the usual system around this code, with its maker's signature. */
+export function systemLoader(code: Uint8Array): Uint8Array {
+  return makeLoader(code, SIGNERS[0], sha256)
+}
+
 /** An EFI system partition with a loader. */
 export async function fillEsp(
   device: BlockDevice,
   part: GptPartition,
   serial: number,
-  loader: Uint8Array,
+  code: Uint8Array,
   store: Uint8Array,
 ): Promise<void> {
+  const signed = systemLoader(code)
   await formatFat32(slice(device, part), {
     label: 'SYSTEM',
     serial,
     startSector: part.firstLba,
     files: [
-      { path: '/EFI/Microsoft/Boot/bootmgfw.efi', content: loader },
+      { path: '/EFI/Microsoft/Boot/bootmgfw.efi', content: signed },
       { path: '/EFI/Microsoft/Boot/BCD', content: store },
-      { path: '/EFI/BOOT/BOOTX64.EFI', content: loader },
+      { path: '/EFI/BOOT/BOOTX64.EFI', content: signed },
     ],
   })
 }

@@ -14,6 +14,7 @@ import {
   RECOVERY,
   RESERVED,
   slice,
+  systemLoader,
   text,
   windowsFiles,
   windowsStore,
@@ -47,7 +48,7 @@ export async function makeTicketDeskDisk(device: BlockDevice): Promise<void> {
     serial: 0x6a1f20c4,
     startSector: esp.firstLba,
     files: espFiles(
-      noise(1_548_288, 11),
+      systemLoader(noise(1_548_288, 11)),
       windowsStore('c2a4e6f8-1b3d-4a5c-8e7f-9d0b2c4e6a81', inGpt(DISK, esp), inGpt(DISK, system), 'Windows 10'),
     ),
   })

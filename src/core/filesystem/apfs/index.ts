@@ -9,6 +9,7 @@ import { utf8Text } from '../text'
 import {
   CHUNK,
   CONTAINER,
+  JUMPSTART,
   MAPPING,
   NODE,
   NODE_FIXED,
@@ -100,6 +101,12 @@ async function openApfs(device: BlockDevice): Promise<FileSystem> {
     depth: map ? 'map' : 'sealed',
     encrypted: sealed.length > 0,
     findings,
+    async startLoader() {
+      if (container.efiJumpstart === 0) return undefined
+      const record = JUMPSTART.read(await block(container.efiJumpstart))
+      if (record.magic !== 'RDSJ') throw bad(`block ${container.efiJumpstart} is no record of a loader`)
+      return { what: `its own driver in block ${container.efiJumpstart}`, sizeBytes: record.fileBytes }
+    },
     async *usedExtents(): AsyncGenerator<Extent> {
       if (!map) {
         yield { offset: 0, length: device.size }

@@ -27,6 +27,15 @@ export const CONTAINER = defineStruct('APFS container', 1384, {
   omapOid: [160, 'u64'],
   volumeCount: [180, 'u32'],
   volumeOids: [184, ['bytes', 800]],
+  /** Block of the record of a driver with which firmware reads the container; 0 for none. */
+  efiJumpstart: [1272, 'u64'],
+})
+
+/** "nx_efi_jumpstart_t". */
+export const JUMPSTART = defineStruct('APFS jumpstart', 176, {
+  magic: [32, ['ascii', 4]],
+  fileBytes: [40, 'u32'],
+  extentCount: [44, 'u32'],
 })
 
 /** "checkpoint_mapping_t", from byte 40 of a checkpoint map on. */

@@ -167,6 +167,29 @@ async function openHfsPlus(device: BlockDevice): Promise<FileSystem> {
     return at
   }
 
+  /** Where a folder lies, by the thread records that lead upwards. */
+  async function pathOf(id: number): Promise<string> {
+    const names: string[] = []
+    for (let at = id; at !== ID.root;) {
+      const below = (key: Uint8Array) => key.length < 6 || viewOf(key).getUint32(0) < at
+      let up: { parent: number; name: string } | undefined
+      for await (const { key, data } of catalog.from(below)) {
+        // A thread's key has no name, so that it comes first.
+        if (viewOf(key).getUint32(0) === at && viewOf(key).getUint16(4) === 0 && data.length >= 10) {
+          const view = viewOf(data)
+          const length = Math.min(view.getUint16(8), (data.length - 10) >> 1)
+          const units = Array.from({ length }, (_, i) => view.getUint16(10 + i * 2))
+          up = { parent: view.getUint32(4), name: String.fromCharCode(...units) }
+        }
+        break
+      }
+      if (!up || names.length > 64) throw bad(`its start folder ${id} leads nowhere`)
+      names.unshift(up.name.replaceAll('/', ':').normalize('NFC'))
+      at = up.parent
+    }
+    return `/${names.join('/')}`
+  }
+
   async function fileFork(path: string): Promise<Fork> {
     const at = await find(path)
     if (!at.fork) throw new NoSuchFile(path)
@@ -208,6 +231,15 @@ async function openHfsPlus(device: BlockDevice): Promise<FileSystem> {
     stat: (path) => statBy(find, path),
     async readFile(path, offset = 0, length = Number.MAX_SAFE_INTEGER) {
       return reader(await fileFork(path))(offset, length)
+    },
+    async startLoader() {
+      // "Volume Header", finderInfo: the folder with the system's loader, or the one of a system that is no longer used.
+      const id = header.systemFolderX || header.systemFolder
+      if (id === 0) return undefined
+      const folder = await pathOf(id)
+      const loader = (await children(id)).find((n) => n.name.toLowerCase() === 'boot.efi' && !n.isDirectory)
+      if (!loader) return { what: `the folder ${folder}, which has no boot.efi`, sizeBytes: 0 }
+      return { what: `the folder ${folder}`, path: `${folder}/${loader.name}`, sizeBytes: loader.sizeBytes }
     },
     async fileExtents(path) {
       const { runs } = await fileFork(path)

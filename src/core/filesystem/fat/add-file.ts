@@ -1,0 +1,202 @@
+import { type BlockDevice, readBytes, writeBytes } from '../../block/device'
+import { viewOf } from '../../bytes/struct'
+import { CoreError, NotSupported } from '../../errors'
+import { splitPath } from '../path'
+import { type FatEntry, parseDirectory } from './directory'
+import {
+  ATTRIBUTE_ARCHIVE,
+  ATTRIBUTE_DIRECTORY,
+  CLEAN_BIT,
+  END_OF_CHAIN,
+  ENTRY_MASK,
+  FIRST_CLUSTER,
+  INFORMATION_SECTOR,
+  MAX_DIRECTORY_BYTES,
+  STATE_DIRTY,
+} from './layout'
+import { entryRow, nameRows, withPlace } from './rows'
+import { FatVolume, readFatGeometry } from './volume'
+
+const ROW = 32
+/** Tables of a volume this size are read whole. */
+const MAX_TABLE_BYTES = 32 * 1024 * 1024
+
+/**
+ * Adds a file to a FAT16 or FAT32 volume, and the directories of its path that are missing. Free clusters are taken in
+ * order, every copy of the table and the count of free clusters follow. Rejects with CoreError where the volume is not
+ * clean, the file is there already or there is no room; nothing was written then but what a caller's overlay forgets.
+ */
+export async function addFatFile(device: BlockDevice, path: string, content: Uint8Array): Promise<void> {
+  const writer = await FatWriter.open(device)
+  const names = splitPath(path)
+  let at = writer.root
+  for (const name of names.slice(0, -1)) {
+    const there = await writer.find(at, name)
+    if (there && !there.isDirectory) throw new CoreError(`${name} of ${path} is a file, not a directory.`)
+    at = there ? there.firstCluster : await writer.makeDirectory(at, name)
+  }
+  const name = names.at(-1)!
+  if (await writer.find(at, name)) throw new CoreError(`${path} is there already.`)
+  await writer.makeFile(at, name, content)
+  await writer.done()
+}
+
+/** Changes of one volume; tables are held until they are written. */
+class FatWriter {
+  private readonly table: DataView
+  private taken = 0
+
+  private constructor(
+    private readonly device: BlockDevice,
+    private readonly volume: FatVolume,
+    private readonly bytes: Uint8Array,
+  ) {
+    this.table = viewOf(bytes)
+  }
+
+  static async open(device: BlockDevice): Promise<FatWriter> {
+    const geometry = await readFatGeometry(device)
+    const { bits, fatBytes, fatOffset, stateByte } = geometry
+    if (bits === 12) throw new NotSupported('Files are not added to a FAT12 volume.')
+    if (fatBytes > MAX_TABLE_BYTES) throw new NotSupported('The tables of this FAT volume are too long to be changed.')
+    const volume = new FatVolume(device, geometry)
+    if (((await volume.stateEntry()) & CLEAN_BIT[bits]) === 0 || stateByte & STATE_DIRTY)
+      throw new CoreError('The FAT volume is not clean. It has to be checked before anything is written to it.')
+    return new FatWriter(device, volume, (await readBytes(device, fatOffset, fatBytes)).slice())
+  }
+
+  /** The first cluster of the root directory; 0 where it has a place of its own. */
+  get root(): number {
+    return this.volume.geometry.rootCluster
+  }
+
+  async find(directory: number, name: string): Promise<FatEntry | undefined> {
+    const { entries } = parseDirectory(await this.rowsOf(directory))
+    return entries.find((e) => e.name.toUpperCase() === name.toUpperCase())
+  }
+
+  async makeDirectory(parent: number, name: string): Promise<number> {
+    const { clusterSize } = this.volume.geometry
+    const [cluster] = this.take(clusterSize)
+    const rows = new Uint8Array(clusterSize)
+    rows.set(entryRow('.'.padEnd(11), ATTRIBUTE_DIRECTORY, cluster, 0))
+    rows.set(entryRow('..'.padEnd(11), ATTRIBUTE_DIRECTORY, parent === this.root ? 0 : parent, 0), ROW)
+    await writeBytes(this.device, this.volume.offsetOf(cluster), rows)
+    await this.enter(parent, name, ATTRIBUTE_DIRECTORY, cluster, 0)
+    return cluster
+  }
+
+  async makeFile(parent: number, name: string, content: Uint8Array): Promise<void> {
+    const { clusterSize } = this.volume.geometry
+    const clusters = this.take(content.length)
+    for (const [i, cluster] of clusters.entries()) {
+      const piece = new Uint8Array(clusterSize)
+      piece.set(content.subarray(i * clusterSize, (i + 1) * clusterSize))
+      await writeBytes(this.device, this.volume.offsetOf(cluster), piece)
+    }
+    await this.enter(parent, name, ATTRIBUTE_ARCHIVE, clusters[0] ?? 0, content.length)
+  }
+
+  /** Writes the tables and what the information sector counts. */
+  async done(): Promise<void> {
+    const { bits, fatCount, fatOffset, fatBytes, sectorSize } = this.volume.geometry
+    for (let copy = 0; copy < fatCount; copy++) await this.device.write(fatOffset + copy * fatBytes, this.bytes)
+    if (bits !== 32) return
+    const sector = (await readBytes(this.device, sectorSize, sectorSize)).slice()
+    const { leadSignature, freeClusters } = INFORMATION_SECTOR.read(sector)
+    if (leadSignature !== 0x41615252 || freeClusters === 0xffffffff || freeClusters < this.taken) return
+    INFORMATION_SECTOR.write(sector, { freeClusters: freeClusters - this.taken })
+    await this.device.write(sectorSize, sector)
+  }
+
+  private async rowsOf(directory: number): Promise<Uint8Array> {
+    const { rootOffset, rootBytes } = this.volume.geometry
+    if (directory === 0) return readBytes(this.device, rootOffset, rootBytes)
+    const clusters = this.chain(directory)
+    return this.volume.readChain(clusters, 0, clusters.length * this.volume.geometry.clusterSize)
+  }
+
+  /** Clusters of a chain by the table as it is held here. */
+  private chain(first: number): number[] {
+    const { bits, clusterSize, clusterCount } = this.volume.geometry
+    const clusters: number[] = []
+    for (let cluster = first; cluster < END_OF_CHAIN[bits]; cluster = this.entry(cluster)) {
+      const left = clusters.length * clusterSize < MAX_DIRECTORY_BYTES
+      if (cluster < FIRST_CLUSTER || cluster >= clusterCount + FIRST_CLUSTER || !left)
+        throw new CoreError(`A directory of the FAT volume leads to cluster ${cluster}.`)
+      clusters.push(cluster)
+    }
+    return clusters
+  }
+
+  private async enter(
+    directory: number,
+    name: string,
+    attributes: number,
+    cluster: number,
+    size: number,
+  ): Promise<void> {
+    const { geometry } = this.volume
+    const old = await this.rowsOf(directory)
+    const taken = new Set<string>()
+    for (let at = 0; at + ROW <= old.length; at += ROW) taken.add(String.fromCharCode(...old.subarray(at, at + 11)))
+    const rows = nameRows(name, taken)
+    rows[rows.length - 1] = withPlace(rows.at(-1)!, attributes, cluster, size)
+    let start = freeRows(old, rows.length)
+    let bytes = old.slice()
+    if (start === undefined) {
+      if (directory === 0) throw new CoreError('The root directory of the FAT volume is full.')
+      const clusters = this.chain(directory)
+      const [more] = this.take(geometry.clusterSize)
+      this.link(clusters.at(-1)!, more)
+      bytes = new Uint8Array(old.length + geometry.clusterSize)
+      bytes.set(old)
+      start = old.length
+    }
+    rows.forEach((row, i) => bytes.set(row, start + i * ROW))
+    if (directory === 0) return this.device.write(geometry.rootOffset, bytes)
+    for (const [i, cluster] of this.chain(directory).entries()) {
+      const from = i * geometry.clusterSize
+      await this.device.write(this.volume.offsetOf(cluster), bytes.slice(from, from + geometry.clusterSize))
+    }
+  }
+
+  /** Takes free clusters for so many bytes and chains them. */
+  private take(bytes: number): number[] {
+    const { clusterSize, clusterCount, bits } = this.volume.geometry
+    const count = Math.ceil(bytes / clusterSize)
+    const clusters: number[] = []
+    for (let c = FIRST_CLUSTER; clusters.length < count && c < clusterCount + FIRST_CLUSTER; c++)
+      if (this.entry(c) === 0) clusters.push(c)
+    if (clusters.length < count) throw new CoreError('The FAT volume has no room for the file.')
+    clusters.forEach((c, i) => this.link(c, clusters[i + 1] ?? ENTRY_MASK[bits]))
+    this.taken += count
+    return clusters
+  }
+
+  private entry(cluster: number): number {
+    const { bits } = this.volume.geometry
+    return bits === 16
+      ? this.table.getUint16(cluster * 2, true)
+      : this.table.getUint32(cluster * 4, true) & ENTRY_MASK[32]
+  }
+
+  private link(cluster: number, to: number): void {
+    if (this.volume.geometry.bits === 16) return this.table.setUint16(cluster * 2, to, true)
+    // The four upper bits are not part of the entry and stay as they are.
+    const upper = this.table.getUint32(cluster * 4, true) & ~ENTRY_MASK[32]
+    this.table.setUint32(cluster * 4, (upper | to) >>> 0, true)
+  }
+}
+
+/** Where so many rows are free one behind the other, or undefined. Behind a row of zeros all are free. */
+function freeRows(bytes: Uint8Array, count: number): number | undefined {
+  let run = 0
+  let ended = false
+  for (let at = 0; at + ROW <= bytes.length; at += ROW) {
+    ended ||= bytes[at] === 0
+    run = ended || bytes[at] === 0xe5 ? run + 1 : 0
+    if (run === count) return at - (count - 1) * ROW
+  }
+  return undefined
+}
