@@ -1,6 +1,7 @@
 'use server'
 
 import { z } from 'zod'
+import { switchComputer } from '@/server/computer'
 import { changePace } from '@/server/copy'
 import { lockFit, takeTarget, unlockFit } from '@/server/fit'
 import { handOver } from '@/server/handover'
@@ -8,6 +9,8 @@ import * as benches from '@/server/bench/benches'
 import * as things from '@/server/bench/things'
 import { changeMove, confirmIntake, measureAgain, newMove } from '@/server/intake'
 import { startTrial } from '@/server/proof'
+import { turnOn } from '@/server/proof/after'
+import { goBack } from '@/server/proof/way-back'
 import { makeRepair, takeRepairBack } from '@/server/proof/repairs'
 import { readyAction } from '@/server/ready'
 import { type Answer, answer } from '@/server/refusal'
@@ -115,8 +118,20 @@ export async function takeRepairBackAction(moveId: unknown): Promise<Answer> {
   return done(async () => takeRepairBack(Id.parse(moveId)))
 }
 
-export async function startTrialAction(moveId: unknown): Promise<Answer> {
-  return done(async () => startTrial(Id.parse(moveId)))
+export async function startTrialAction(moveId: unknown, choice?: unknown): Promise<Answer> {
+  return done(async () => startTrial(Id.parse(moveId), Id.optional().parse(choice)))
+}
+
+export async function turnOnAction(moveId: unknown, what?: unknown): Promise<Answer> {
+  return done(async () => turnOn(Id.parse(moveId), z.string().max(200).optional().parse(what)))
+}
+
+export async function goBackAction(moveId: unknown): Promise<Answer> {
+  return done(async () => goBack(Id.parse(moveId)))
+}
+
+export async function switchComputerAction(computerId: unknown, input: unknown): Promise<Answer> {
+  return done(async () => switchComputer(z.string().max(80).parse(computerId), input))
 }
 
 export async function handOverAction(moveId: unknown): Promise<Answer> {

@@ -14,12 +14,11 @@ import { type Candidate, checkFile, identityWords, sliceOf, type Start, type Sta
 /** From the first drive's first sector to the system, by BIOS. */
 export async function followBios(start: Start): Promise<Started> {
   const { chain, reference, digest } = start
-  const candidate = firstDrive(start)
+  const [candidate, ...others] = start.candidates
   const { drive, reading } = candidate
-  const others = start.candidates.filter((c) => c !== candidate).map((c) => c.drive.slot)
   chain.pass(
     'BIOS, from its first drive',
-    `${drive.name} in ${drive.slot}${others.length > 0 ? `; ${others.join(' and ')} ${others.length > 1 ? 'come' : 'comes'} after it in the order` : ''}`,
+    `${drive.name} in ${drive.slot}${others.map((o) => `; ${o.drive.slot} comes after it`).join('')}`,
   )
   if (reading.scheme !== 'mbr') {
     throw new Stop(
@@ -72,12 +71,6 @@ export async function followBios(start: Start): Promise<Started> {
   })
   chain.pass(equal ? 'same bytes as the source' : 'found', evidence)
   return followWindows(start, candidate, volume, BIOS_STORE_PATH)
-}
-
-/** The drive that comes first in the firmware's order, which names slots; the others follow as they are wired. */
-function firstDrive({ firmware: { driveOrder }, candidates }: Start): Candidate {
-  const rank = (slot: string) => (driveOrder.includes(slot) ? driveOrder.indexOf(slot) : driveOrder.length)
-  return [...candidates].sort((a, b) => rank(a.drive.slot) - rank(b.drive.slot))[0]
 }
 
 async function activePartition(

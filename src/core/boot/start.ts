@@ -38,6 +38,12 @@ export interface Start {
   readonly digest: Digest
 }
 
+/** Drives as the firmware looks at them: those of the slots that it names first, then the others as they are wired. */
+export function inOrder<D extends { readonly slot: string }>({ driveOrder }: Firmware, drives: readonly D[]): D[] {
+  const rank = ({ slot }: D) => (driveOrder.includes(slot) ? driveOrder.indexOf(slot) : driveOrder.length)
+  return [...drives].sort((a, b) => rank(a) - rank(b))
+}
+
 /** What the last link of a start came to. */
 export interface Started {
   readonly driveId: string

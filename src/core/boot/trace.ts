@@ -2,7 +2,7 @@ import { readMarker } from '../copy/marker'
 import type { Digest } from '../digest'
 import { readScheme } from '../scheme'
 import { Chain, Stop } from './chain'
-import { type AttachedDrive, type Candidate, identityOf, identityWords } from './start'
+import { type AttachedDrive, type Candidate, identityOf, identityWords, inOrder } from './start'
 import { followBios } from './start-bios'
 import { followUefi } from './start-uefi'
 import { type Firmware, type Trace, TRACE_LINKS, type TraceReference } from './types'
@@ -20,7 +20,7 @@ export async function traceStart(
 ): Promise<Trace> {
   const chain = new Chain(TRACE_LINKS[firmware.mode])
   const started = await chain.follow(async () => {
-    const candidates = await readTables(drives)
+    const candidates = await readTables(inOrder(firmware, drives))
     const follow = firmware.mode === 'uefi' ? followUefi : followBios
     return follow({ chain, firmware, candidates, reference, digest })
   })

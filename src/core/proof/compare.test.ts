@@ -30,7 +30,7 @@ async function failing(
   device: OverlayDevice | MemoryDevice,
   guid: string | undefined = SYSTEM_GUID,
 ): Promise<string[]> {
-  const checks = await compareWithSource(source, device, layout, guid, sha256, sha256)
+  const checks = await compareWithSource(source, device, { layout, startedGuid: guid }, sha256, sha256)
   for (const check of checks) expect(ProofCheckSchema.parse(check)).toEqual(check)
   return checks.filter((c) => !c.passed).map((c) => c.id)
 }

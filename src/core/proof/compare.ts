@@ -25,9 +25,24 @@ export interface Apart {
   readonly sourcePartition?: number
 }
 
+/** What the target was to become. */
+export interface Planned {
+  readonly layout: Layout
+  /** GUID of the partition that the system was started from; undefined where none has to be. */
+  readonly startedGuid?: string
+  readonly apart?: readonly Apart[]
+  /** Partitions that took up more room after that, with their sizes in bytes. */
+  readonly grown?: readonly { readonly partition: number; readonly sizeBytes: number }[]
+}
+
 /** Files compared byte for byte; those beyond twice this size by their first and last bytes. */
 const SAMPLE_FILES = 200
 const SAMPLE_BYTES = 512 * 1024
+/** Of a very full volume only so many files are chosen from. */
+const MOST_FILES = 20_000
+/** Files with moved clusters that are always among them, and among how many they are looked for. */
+const MOVED_FILES = 60
+const MOST_LOOKED_AT = 6000
 
 /**
  * Looks at a target that has started: the system volume is the one on this drive, all volumes are there in
@@ -36,12 +51,10 @@ const SAMPLE_BYTES = 512 * 1024
 export async function compareWithSource(
   source: BlockDevice,
   target: BlockDevice,
-  layout: Layout,
-  startedGuid: string | undefined,
+  { layout, startedGuid, apart = [], grown = [] }: Planned,
   digest: Digest,
   /** For the files' contents: a quick one that is strong. */
   fileDigest: Digest,
-  apart: readonly Apart[] = [],
 ): Promise<ProofCheck[]> {
   const survey = await surveyDrive(target, digest)
   const checks: ProofCheck[] = []
@@ -66,7 +79,8 @@ export async function compareWithSource(
     const now = survey.partitions.find((s) => s.guid === p.guid)
     const grownVolume =
       now?.volume && now.volume.canGrow && now.volume.totalBytes < now.sizeBytes - now.volume.clusterSize
-    return now?.sizeBytes !== fitSizes(p, layout).after || grownVolume
+    const planned = grown.findLast((g) => g.partition === p.number)?.sizeBytes ?? fitSizes(p, layout).after
+    return now?.sizeBytes !== planned || grownVolume
   })
   const shown = system && survey.partitions.find((s) => s.guid === system.guid)
   checks.push({
@@ -97,7 +111,7 @@ async function compareSamples(
       // Into what is encrypted nobody sees from here; it was copied whole and read back.
       if (!old || old.depth !== 'files') continue
       const now = await openFileSystem(new SliceDevice(target, p.firstLba * layout.sectorSize, after))
-      for (const file of await sampleFiles(old, SAMPLE_FILES)) {
+      for (const file of await sampleFiles(old, after)) {
         if (
           apart.some((a) => a.path === file.path && (a.partition === p.number || a.sourcePartition === p.sourceNumber))
         )
@@ -137,18 +151,36 @@ async function unlessUnreadable<T>(reading: Promise<T>): Promise<T | undefined> 
   }
 }
 
-/** Files spread over the whole tree, the same ones each time. */
-async function sampleFiles(volume: FileSystem, count: number): Promise<{ path: string; sizeBytes: number }[]> {
+/** Files spread over the whole tree, the same ones each time, and those with clusters that had to move. */
+async function sampleFiles(volume: FileSystem, sizeBytes: number): Promise<{ path: string; sizeBytes: number }[]> {
   const files: { path: string; sizeBytes: number }[] = []
   const folders = ['/']
-  while (folders.length > 0 && files.length < 20_000) {
+  while (folders.length > 0 && files.length < MOST_FILES) {
     for (const entry of await volume.list(folders.shift()!)) {
       if (entry.kind === 'directory') folders.push(entry.path)
       else files.push(entry)
     }
   }
-  const step = Math.max(1, files.length / count)
-  return Array.from({ length: Math.min(count, files.length) }, (_, i) => files[Math.floor(i * step)])
+  const step = Math.max(1, files.length / SAMPLE_FILES)
+  const spread = Array.from({ length: Math.min(SAMPLE_FILES, files.length) }, (_, i) => files[Math.floor(i * step)])
+  const moved = await movedFiles(volume, files, sizeBytes)
+  return [...new Set([...moved, ...spread])]
+}
+
+/** Files that reached beyond where a smaller volume ends. */
+async function movedFiles<F extends { path: string }>(
+  volume: FileSystem,
+  files: readonly F[],
+  sizeBytes: number,
+): Promise<F[]> {
+  if (sizeBytes >= volume.totalBytes || !volume.fileExtents) return []
+  const moved: F[] = []
+  for (const file of files.slice(0, MOST_LOOKED_AT)) {
+    const extents = await volume.fileExtents(file.path).catch(() => [])
+    if (extents.some(({ offset, length }) => offset + length > sizeBytes)) moved.push(file)
+    if (moved.length === MOVED_FILES) break
+  }
+  return moved
 }
 
 async function sampleDigest(

@@ -12,6 +12,7 @@ import { pointStore } from './kinds/point-store'
 import { standardEntry } from './kinds/standard-entry'
 import { startCode } from './kinds/start-code'
 import { startDriver } from './kinds/start-driver'
+import { takeUpRoom } from './kinds/take-up-room'
 import { volumeSize } from './kinds/volume-size'
 import type { RepairKind, RepairPlan, RepairSubject } from './port'
 
@@ -29,6 +30,7 @@ export const REPAIRS: readonly RepairKind[] = [
   startCode,
   diskIdentity,
   volumeSize,
+  takeUpRoom,
 ]
 
 export type RepairQuestion = Omit<RepairSubject, 'candidate'>

@@ -19,6 +19,8 @@ export interface RepairPlan {
   readonly patches: readonly Patch[]
   /** The computer's firmware as it would be, for a repair of what is kept there. */
   readonly firmware?: Firmware
+  /** The partition that it makes larger. */
+  readonly grows?: { readonly partition: number; readonly sizeBytes: number }
   /** Files that then differ from those of the source, with the number of their partition. */
   readonly files?: readonly { readonly path: string; readonly partition: number }[]
 }

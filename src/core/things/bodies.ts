@@ -1,4 +1,5 @@
 import { z } from 'zod'
+import { DRIVERS_OF } from '../boot/systems'
 import { LinkIdSchema } from './links'
 
 /** Sizes of M.2 modules: width and length in millimetres run together, as the trade writes them. */
@@ -35,6 +36,8 @@ export const SlotSchema = z.object({
     .array(z.object({ protocol: ProtocolSchema, link: LinkIdSchema }))
     .min(1)
     .max(2),
+  /** Drivers that serve its controller, by their service names; the usual ones of its protocol where none is named. */
+  drivers: z.array(z.string().min(1).max(40)).max(8).optional(),
 })
 export type Slot = z.infer<typeof SlotSchema>
 
@@ -48,6 +51,11 @@ export interface Fitted {
 export interface Misfit {
   readonly rule: 'form' | 'family' | 'size' | 'key' | 'protocol' | 'bracket'
   readonly sentence: string
+}
+
+/** Drivers of a system that serve the controller a drive sits at, by their service names. */
+export function driversAt(slot: Slot | undefined, { protocol }: Pick<Fitted, 'protocol'>): readonly string[] {
+  return slot?.drivers ?? DRIVERS_OF[protocol]
 }
 
 const KEY_WORDS = { B: 'B key', M: 'M key', 'B+M': 'B and M key' } as const

@@ -58,6 +58,14 @@ export async function benchOfDrive(id: string): Promise<BenchState> {
   return benchState((await driveRow(id)).benchId)
 }
 
+/** The bench that a computer is on. */
+export async function benchOfComputer(id: string): Promise<BenchState> {
+  await database()
+  const row = await ComputerRow.findByPk(id)
+  if (!row) throw new Refusal('There is no such computer on the bench.', 404)
+  return benchState(row.benchId)
+}
+
 export async function computerById(id: string): Promise<Computer> {
   await database()
   const row = await ComputerRow.findByPk(id)

@@ -43,6 +43,18 @@ export const ReadyResultSchema = z.object({
   /** As an earlier version kept it. */
   backupWaived: z.boolean().default(false),
   whenDone: z.enum(['stay', 'power-off']),
+  /** What was turned off for the copy, by computer and what it was, to be turned on again. */
+  turnedOff: z
+    .array(
+      z.object({
+        computerId: z.string(),
+        what: z.enum(['program', 'network', 'sleep']),
+        of: z.string().default(''),
+        name: z.string(),
+        minutes: z.number().nullable().default(null),
+      }),
+    )
+    .default([]),
   choices: CopyChoicesSchema.default(USUAL_CHOICES),
   /** What a person settled of the list, by item: when, and for one that was overridden why. */
   told: z
@@ -55,6 +67,14 @@ export const SwapResultSchema = z.object({
     z.object({ steps: z.array(SwapStepSchema), done: z.array(z.object({ id: z.string(), at: z.number() })) }),
   ),
 })
+/** What a new drive does, and what its old one did before anything was changed. */
+export const TrialSpeedSchema = z.object({
+  source: z.string(),
+  target: z.string(),
+  before: SpeedSchema.optional(),
+  after: SpeedSchema,
+})
+export type TrialSpeed = z.infer<typeof TrialSpeedSchema>
 export const TrialSchema = z.object({
   at: z.number(),
   drive: z.string(),
@@ -62,6 +82,7 @@ export const TrialSchema = z.object({
   subject: z.enum(['source', 'target', 'none']),
   trace: TraceSchema,
   checks: z.array(ProofCheckSchema),
+  speeds: z.array(TrialSpeedSchema).default([]),
 })
 export type Trial = z.infer<typeof TrialSchema>
 /** A repair that was made on the target; its journal has the bytes. */
@@ -78,6 +99,8 @@ export const MadeRepairSchema = z.object({
   files: z.array(z.object({ path: z.string(), partition: z.number() })),
   /** The firmware as it was before, where the repair changed it. */
   firmware: FirmwareSchema.optional(),
+  /** The partition that it made larger. */
+  grows: z.object({ partition: z.number(), sizeBytes: z.number() }).optional(),
   undone: z.boolean(),
 })
 export const ProofResultSchema = z.object({

@@ -1,6 +1,6 @@
 import { BriefSchema, type Brief, whyNotTaken } from '@/core/intake/brief'
-import { measureSpeed } from '@/core/intake/speed'
-import { berthOf } from '@/core/things/bench'
+import { measureSpeed, type Speed } from '@/core/intake/speed'
+import { type BenchState, berthOf } from '@/core/things/bench'
 import { type Drive, driveName, hasBytes } from '@/core/things/drive'
 import { LINKS } from '@/core/things/links'
 import { activeBench, benchState, withDrive } from '../bench'
@@ -30,19 +30,23 @@ const RETRY_SECONDS = 2
 async function measured(move: Move) {
   const speeds: NonNullable<MoveRow['intake']>['speeds'] = {}
   for (const { source } of move.pairs) {
-    const berth = berthOf(source, move.bench)
-    if (!berth.link || !hasBytes(source)) continue
-    const link = LINKS[berth.link]
-    const cost = {
-      readBytesPerSecond: Math.min(source.readBytesPerSecond, link.bytesPerSecond),
-      requestSeconds: source.requestSeconds,
-      retrySeconds: RETRY_SECONDS,
-    }
-    const over = `${berth.name}, ${link.name}`
-    const speed = await withDrive(source, (device) => measureSpeed(device, cost, over))
-    speeds[source.id] = { ...speed, at: await benchNow() }
+    const speed = await speedOf(source, move.bench)
+    if (speed) speeds[source.id] = { ...speed, at: await benchNow() }
   }
   return speeds
+}
+
+/** What a drive does where it is; undefined for one that is not connected, or has no bytes. */
+export async function speedOf(drive: Drive, bench: BenchState): Promise<Speed | undefined> {
+  const berth = berthOf(drive, bench)
+  if (!berth.link || !hasBytes(drive)) return undefined
+  const link = LINKS[berth.link]
+  const cost = {
+    readBytesPerSecond: Math.min(drive.readBytesPerSecond, link.bytesPerSecond),
+    requestSeconds: drive.requestSeconds,
+    retrySeconds: RETRY_SECONDS,
+  }
+  return withDrive(drive, (device) => measureSpeed(device, cost, `${berth.name}, ${link.name}`))
 }
 
 /** Measures the old drives again, as long as nothing was copied. */

@@ -1,4 +1,7 @@
+import { menuOf } from '../computer'
+import { freeRoom, stillOff } from '../proof/after'
 import { offeredRepairs, repairWaits } from '../proof/repairs'
+import { wayBack } from '../proof/way-back'
 import { SHOP } from '@/bench/scenario/things'
 import type { BenchState } from '@/core/things/bench'
 import { driveIn } from '@/core/things/bench'
@@ -291,14 +294,32 @@ export async function proofView({ move, progress, plates }: MovePage) {
   const last = trials.at(-1)
   const computer = goal ?? move.computer
   const [{ source, target }] = plates
+  const started = last?.trace.starts && last.subject === 'target'
+  const newDrive = move.pairs[0].target
+  const room = started && newDrive ? await freeRoom(newDrive) : undefined
+  const layout = row.fit?.pairs[0]?.layout
   return {
+    /** Lines of its boot menu, for a start by one of them. */
+    menu: await menuOf(bench, computer),
+    after: started
+      ? {
+          speeds: last.speeds,
+          off: stillOff(move),
+          turnedOff: row.ready?.turnedOff.length ?? 0,
+          room: room && {
+            bytes: room.bytes,
+            into: layout?.partitions.find((p) => p.number === room.partition)?.title ?? `partition ${room.partition}`,
+          },
+        }
+      : null,
+    wayBack: trials.length > 0 ? (wayBack(move) ?? null) : null,
     trial: last && { ...last, time: clockTime(last.at), number: trials.length },
     mode: computer.firmware.mode,
     repaired: repairWaits(move),
     offered: await offeredRepairs(move),
     repairs: (row.proof?.repairs ?? []).map((r) => ({ ...r, time: clockTime(r.at) })),
     swapped: progress !== undefined && progress.copied === progress.legs.length && progress.phase === undefined,
-    computer: { name: computer.name, running: RUNNING[computer.running], mains: computer.mains },
+    computer: { id: computer.id, name: computer.name, running: RUNNING[computer.running], mains: computer.mains },
     inComputer: computer.slots.map((slot) => {
       const drive = driveIn(bench, { kind: 'slot', computerId: computer.id, slot: slot.id })
       return {

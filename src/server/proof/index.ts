@@ -1,27 +1,30 @@
-import { type OpenDrive, openDrive } from '@/bench/open-drive'
-import type { Computer } from '@/core/things/computer'
-import { driveName } from '@/core/things/drive'
-import { readOnly } from '@/core/block/readonly'
+import type { OpenDrive } from '@/bench/open-drive'
+import { type Drive, driveName } from '@/core/things/drive'
 import { referenceFrom } from '@/core/boot/reference'
-import type { AttachedDrive } from '@/core/boot/start'
-import { DRIVERS_OF } from '@/core/boot/systems'
+import { chosenOnce } from '@/core/boot/menu'
 import { traceStart } from '@/core/boot/trace'
-import { type Apart, compareWithSource, type ProofCheck } from '@/core/proof/compare'
-import { driveIn } from '@/core/things/bench'
-import { changeComputer, driveBytes, withDrive } from '../bench'
+import type { Apart, ProofCheck } from '@/core/proof/compare'
+import { changeComputer, driveBytes } from '../bench'
 import { benchNow } from '../clock'
 import { latestCopy } from '../copy/current'
-import { blake3 } from '@/host/strong-digest'
 import { sha256 } from '@/host/sha256'
+import type { TrialSpeed } from '../database/schemas'
+import { speedOf } from '../intake'
 import { note } from '../logbook'
 import { keep, loadMove, type Move } from '../move'
 import { progressOf } from '../move/legs'
 import { Refusal } from '../refusal'
+import { attach } from '../computer/attach'
+import type { PairOrder } from './compare-pairs'
+import { compareApart } from './comparing'
 import { trialComputer } from './computer'
 import { settleRepairs } from './repairs'
 
-/** Starts the computer and follows the start on the bytes of what is in its slots. */
-export async function startTrial(moveId: string): Promise<void> {
+/**
+ * Starts the computer and follows the start on the bytes of what is in its slots; by a line of its boot menu where one
+ * is chosen, for this once.
+ */
+export async function startTrial(moveId: string, choice?: string): Promise<void> {
   const move = await loadMove(moveId)
   const { row } = move
   const computer = trialComputer(move)
@@ -36,13 +39,16 @@ export async function startTrial(moveId: string): Promise<void> {
   const fits = row.fit?.pairs
   const opened: OpenDrive[] = []
   try {
-    const attached = await attach(move, computer, opened)
-    const trace = await traceStart(computer.firmware, attached, referenceFrom(system), sha256)
+    const attached = await attach(move.bench, computer, opened)
+    const firmware = choice === undefined ? computer.firmware : chosenOnce(computer.firmware, choice)
+    const trace = await traceStart(firmware, attached, referenceFrom(system), sha256)
     const subject = subjectOf(move, trace.startedFrom ?? attached[0]?.driveId)
     const checks =
       trace.starts && subject === 'target' && fits ? await compareAll(move, fits, trace.systemPartitionGuid) : []
     const drive = move.bench.drives.find((d) => d.id === (trace.startedFrom ?? attached[0]?.driveId))
-    const trial = { at: await benchNow(), drive: drive ? driveName(drive) : 'no drive', subject, trace, checks }
+    const named = drive ? driveName(drive) : 'no drive'
+    const speeds = trace.starts && subject === 'target' ? await speedsAfter(move) : []
+    const trial = { at: await benchNow(), drive: named, subject, trace, checks, speeds }
     await changeComputer(computer.id, { running: trace.starts ? 'system' : 'off' })
     const repairs = row.proof?.repairs ?? []
     await keep(moveId, { proof: { trials: [...(row.proof?.trials ?? []), trial].slice(-20), repairs } })
@@ -63,30 +69,51 @@ async function compareAll(
   fits: NonNullable<Move['row']['fit']>['pairs'],
   systemPartitionGuid: string | undefined,
 ): Promise<ProofCheck[]> {
-  const checks: ProofCheck[] = []
+  const orders: PairOrder[] = []
+  const targets: { pair: number; drive: Drive }[] = []
   for (const [i, { source, target }] of move.pairs.entries()) {
     const fit = fits[i]
     if (!target || !fit) continue
-    const apart = await apartOf(move, i)
-    const found = await withDrive(source, (from) =>
-      withDrive(target, (to) =>
-        compareWithSource(from, to, fit.layout, i === 0 ? systemPartitionGuid : undefined, sha256, blake3, apart),
-      ),
-    )
+    targets.push({ pair: i, drive: target })
+    const grown = standing(move, target.id).flatMap((r) => r.grows ?? [])
+    const startedGuid = i === 0 ? systemPartitionGuid : undefined
+    const planned = { layout: fit.layout, startedGuid, apart: await apartOf(move, i), grown }
+    orders.push({ source: driveBytes(source), target: driveBytes(target), planned })
+  }
+  const found = await compareApart(orders)
+  return found.flatMap((checks, at) => {
+    const { pair, drive } = targets[at]
+    if (pair === 0) return checks
     const named = (check: ProofCheck) => ({
       ...check,
-      id: `${check.id}-${i}`,
-      title: `${driveName(target)}: ${check.title}`,
+      id: `${check.id}-${pair}`,
+      title: `${driveName(drive)}: ${check.title}`,
     })
-    checks.push(...(i === 0 ? found : found.filter((c) => c.id !== 'system-volume').map(named)))
+    return checks.filter((c) => c.id !== 'system-volume').map(named)
+  })
+}
+
+/** Repairs of a drive that were not taken back. */
+function standing(move: Move, driveId: string | undefined) {
+  return (move.row.proof?.repairs ?? []).filter((r) => !r.undone && r.driveId === driveId)
+}
+
+/** What every new drive does now, beside what its old one did. */
+async function speedsAfter(move: Move): Promise<TrialSpeed[]> {
+  const speeds: TrialSpeed[] = []
+  for (const { source, target } of move.pairs) {
+    const after = target && (await speedOf(target, move.bench))
+    if (!target || !after) continue
+    const before = move.row.intake?.speeds[source.id]
+    speeds.push({ source: driveName(source), target: driveName(target), after, ...(before ? { before } : {}) })
   }
-  return checks
+  return speeds
 }
 
 /** Files of a pair that are known to differ from its source. */
 async function apartOf(move: Move, pair: number): Promise<Apart[]> {
   const progress = await progressOf(move.row)
-  const repaired = (move.row.proof?.repairs ?? []).filter((r) => !r.undone && r.driveId === move.pairs[pair].target?.id)
+  const repaired = standing(move, move.pairs[pair].target?.id)
   const summaries = (progress?.legs ?? []).flatMap(({ transfer }, i) =>
     transfer.pair === pair ? (progress!.copies[i]?.summary ?? []) : [],
   )
@@ -95,24 +122,6 @@ async function apartOf(move: Move, pair: number): Promise<Apart[]> {
     ...(s.live?.files ?? []).map(({ path, partition }) => ({ path, sourcePartition: partition })),
   ])
   return [...differing, ...repaired.flatMap((r) => r.files)]
-}
-
-async function attach(move: Move, computer: Computer, opened: OpenDrive[]): Promise<AttachedDrive[]> {
-  const attached: AttachedDrive[] = []
-  for (const slot of computer.slots) {
-    const drive = driveIn(move.bench, { kind: 'slot', computerId: computer.id, slot: slot.id })
-    if (!drive) continue
-    const drivesBytes = await openDrive(driveBytes(drive), { writable: false })
-    opened.push(drivesBytes)
-    attached.push({
-      driveId: drive.id,
-      name: driveName(drive),
-      slot: slot.id,
-      device: readOnly(drivesBytes.device),
-      drivers: DRIVERS_OF[drive.protocol],
-    })
-  }
-  return attached
 }
 
 function subjectOf(move: Move, driveId: string | undefined): 'source' | 'target' | 'none' {

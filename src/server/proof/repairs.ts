@@ -3,13 +3,13 @@ import path from 'node:path'
 import { openDrive } from '@/bench/open-drive'
 import type { BlockDevice } from '@/core/block/device'
 import { readOnly } from '@/core/block/readonly'
-import { DRIVERS_OF } from '@/core/boot/systems'
 import { fromBase64 } from '@/core/bytes/base64'
 import { fileTime } from '@/core/bytes/file-time'
 import { CoreError } from '@/core/errors'
 import { changesNothing, planRepair } from '@/core/repair'
 import { applyRepair, settleRepair, undoRepair } from '@/core/repair/apply'
 import type { RepairPlan } from '@/core/repair/port'
+import { driversAt } from '@/core/things/bodies'
 import { type Drive, driveName } from '@/core/things/drive'
 import { repairIn, repairJournal } from '@/host/repair-journal'
 import { changeComputer, driveBytes } from '../bench'
@@ -71,7 +71,9 @@ export async function makeRepair(moveId: string, name: string): Promise<void> {
   const at = await benchNow()
   const made = move.row.proof?.repairs ?? []
   const id = String(made.length + 1)
-  const { firmware } = trialComputer(move)
+  const { id: computerId, firmware, running: state } = trialComputer(move)
+  // A system that runs from the drive would go on with what it knew of it.
+  if (state !== 'off') await changeComputer(computerId, { running: 'off' })
   const done = await onTarget(target, async (device) => {
     const plan = await planFor(move, target, device, name)
     if (changesNothing(plan)) throw new Refusal('The drive shows nothing that this would change.')
@@ -89,6 +91,7 @@ export async function makeRepair(moveId: string, name: string): Promise<void> {
     changes: [...done.changes],
     files: [...(done.files ?? [])],
     ...(done.firmware ? { firmware } : {}),
+    ...(done.grows ? { grows: done.grows } : {}),
     undone: false,
   }
   if (done.firmware) await changeComputer(trialComputer(move).id, { firmware: done.firmware })
@@ -145,11 +148,17 @@ async function planFor(move: Move, target: Drive, device: BlockDevice, name: str
     device,
     mode: firmware.mode,
     firmware,
-    drivers: DRIVERS_OF[target.protocol],
+    drivers: driversOf(move, target),
     time: fileTime(await benchNow()),
     chance: randomBytes(16),
     ...(kept ? { startCode: { first: fromBase64(kept.first), gap: fromBase64(kept.gap) } } : {}),
   })
+}
+
+/** Drivers that serve the controller at which a drive sits. */
+function driversOf(move: Move, { place, protocol }: Drive): readonly string[] {
+  const slot = place.kind === 'slot' ? trialComputer(move).slots.find((s) => s.id === place.slot) : undefined
+  return driversAt(slot, { protocol })
 }
 
 async function onTarget<T>(target: Drive, work: (device: BlockDevice) => Promise<T>): Promise<T> {

@@ -213,6 +213,8 @@ export async function readyAction(moveId: string, input: unknown): Promise<void>
     await refuseWhileCopying(moveId)
     await keep(moveId, { ready: { ...now, choices: CopyChoicesSchema.parse({ ...now.choices, ...choices }) } })
   }
+  const turnedOff = async (what: (typeof now.turnedOff)[number]) =>
+    keep(moveId, { ready: { ...now, turnedOff: [...now.turnedOff, what] } })
   const tell = async (item: string, said: { title?: string; reason?: string } = {}) =>
     keep(moveId, { ready: { ...now, told: { ...now.told, [item]: { at, ...said } } } })
   switch (request.action) {
@@ -239,18 +241,22 @@ export async function readyAction(moveId: string, input: unknown): Promise<void>
       if (!program) throw new Refusal('There is no such program.')
       const programs = computer.programs.map((p) => (p.id === program.id ? { ...p, running: false } : p))
       await changeComputer(computer.id, { programs })
+      await turnedOff({ computerId: computer.id, what: 'program', of: program.id, name: program.name, minutes: null })
       await note(moveId, `${program.name} closed`)
       return
     }
     case 'go-offline': {
       const computer = await copier(move)
       await changeComputer(computer.id, { online: false })
+      await turnedOff({ computerId: computer.id, what: 'network', of: '', name: 'Network', minutes: null })
       await note(moveId, `network of the ${computer.name} turned off`)
       return
     }
     case 'no-sleep': {
       const computer = await copier(move)
       await changeComputer(computer.id, { sleepMinutes: null })
+      const minutes = computer.sleepMinutes
+      if (minutes !== null) await turnedOff({ computerId: computer.id, what: 'sleep', of: '', name: 'Sleep', minutes })
       await note(moveId, `sleep of the ${computer.name} turned off`)
       return
     }

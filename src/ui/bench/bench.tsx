@@ -1,5 +1,6 @@
 'use client'
 
+import Link from 'next/link'
 import { useCallback, useState } from 'react'
 import { Pencil } from 'lucide-react'
 import { formatCapacity, formatSize } from '@/core/bytes/size'
@@ -194,6 +195,10 @@ function ComputerQuay({ computer, picked, onPick, onEdit }: QuayProps & { comput
           {computer.mains ? 'pull it' : 'plug it in'}
           <span className="sr-only">, mains of the {computer.name}</span>
         </Button>
+        <Link href={`/computers/${computer.id}`} className="font-semibold text-sea-4 underline underline-offset-2">
+          Sit at it
+          <span className="sr-only">: {computer.name}</span>
+        </Link>
       </p>
       <ul className="space-y-2">
         {computer.berths.map((berth) => (

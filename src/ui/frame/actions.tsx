@@ -34,7 +34,11 @@ export interface Actions {
   unlockFit(moveId: string): Promise<Outcome>
   settle(moveId: string, request: { action: string } & Record<string, unknown>): Promise<Outcome>
   finishStep(moveId: string, step: string): Promise<Outcome>
-  startTrial(moveId: string): Promise<Outcome>
+  /** `choice`: a line of the boot menu, for this once. */
+  startTrial(moveId: string, choice?: string): Promise<Outcome>
+  turnOn(moveId: string, what?: string): Promise<Outcome>
+  goBack(moveId: string): Promise<Outcome>
+  switchComputer(computerId: string, input: unknown): Promise<Outcome>
   makeRepair(moveId: string, name: string): Promise<Outcome>
   takeRepairBack(moveId: string): Promise<Outcome>
   handOver(moveId: string): Promise<Outcome>

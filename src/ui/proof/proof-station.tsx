@@ -1,6 +1,7 @@
 'use client'
 
-import { CircleCheck, CircleX, Wrench } from 'lucide-react'
+import { useState } from 'react'
+import { Check, Wrench } from 'lucide-react'
 import { LINK_TITLES, TRACE_LINKS, type TraceLink } from '@/core/boot/types'
 import type { ProofCheck } from '@/core/proof/compare'
 import { useAct } from '@/ui/frame/act'
@@ -10,6 +11,7 @@ import { AsideBlock, Stage } from '@/ui/frame/stage'
 import { Button } from '@/ui/shared/button'
 import { Callout } from '@/ui/shared/callout'
 import { Plate, type PlateDrive } from '@/ui/shared/plate'
+import { After, type AfterView, BootMenu } from './after'
 import { Chain } from './chain'
 
 interface ProofView {
@@ -40,7 +42,15 @@ interface ProofView {
     readonly undone: boolean
   }[]
   readonly swapped: boolean
-  readonly computer: { readonly name: string; readonly running: string; readonly mains: boolean }
+  readonly menu: readonly {
+    readonly id: string
+    readonly title: string
+    readonly detail: string
+    readonly here: boolean
+  }[]
+  readonly after: AfterView | null
+  readonly wayBack: { readonly steps: readonly { readonly title: string; readonly done: boolean }[] } | null
+  readonly computer: { readonly id: string; readonly name: string; readonly running: string; readonly mains: boolean }
   readonly inComputer: readonly { readonly slot: string; readonly which: 'source' | 'target' | 'other' | 'none' }[]
   readonly source: PlateDrive
   readonly target: PlateDrive
@@ -49,10 +59,12 @@ interface ProofView {
 /** Does it start, and is it all there? */
 export function ProofStation({ moveId, view }: { moveId: string; view: ProofView }) {
   const { act, go, busy } = useAct()
-  const { startTrial, makeRepair, takeRepairBack } = useActions()
+  const { startTrial, makeRepair, takeRepairBack, turnOn, goBack } = useActions()
+  const [choice, setChoice] = useState<string>()
   const { trial, computer, source, target } = view
-  const start = () => void act(() => startTrial(moveId))
-  const passed = trial?.trace.starts && trial.subject === 'target' && trial.checks.every((check) => check.passed)
+  const start = () => void act(() => startTrial(moveId, choice))
+  const passed =
+    trial?.trace.starts && trial.subject === 'target' && trial.checks.every((check) => check.passed) && !view.repaired
   const words = wordsOf(view)
   const repair = view.offered.find((r) => r.why === null)
   const present = view.inComputer.filter((slot) => slot.which === 'source' || slot.which === 'target')
@@ -93,6 +105,14 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
               {!present.some((s) => s.which === 'target') && <Plate drive={target} role="New drive" />}
             </div>
           </AsideBlock>
+          {trial && !passed && view.wayBack && (
+            <WayBack wayBack={view.wayBack} busy={busy} onStep={() => void act(() => goBack(moveId))} />
+          )}
+          {!passed && (
+            <AsideBlock title="Boot menu">
+              <BootMenu computerId={computer.id} menu={view.menu} chosen={choice} onChoose={setChoice} />
+            </AsideBlock>
+          )}
           <p className="text-[13px] text-ink-soft">
             The {computer.name} is {computer.running}, mains {computer.mains ? 'in' : 'out'}.
           </p>
@@ -125,23 +145,14 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
       {trial ? <Chain links={trial.trace.links} /> : <NoTrial name={computer.name} mode={view.mode} />}
       <Offered repairs={view.offered} />
       <Made repairs={view.repairs} busy={busy} onTakeBack={() => void act(() => takeRepairBack(moveId))} />
-      {trial && trial.checks.length > 0 && (
-        <section className="mt-4">
-          <h2 className="mb-2 font-bold">After it started</h2>
-          <ul className="panel divide-y divide-line" data-testid="proof-checks">
-            {trial.checks.map((check) => (
-              <li key={check.id} className="flex items-center gap-3 px-[18px] py-2.5">
-                {check.passed ? (
-                  <CircleCheck size={18} className="shrink-0 text-weed" aria-label="Passed" />
-                ) : (
-                  <CircleX size={18} className="shrink-0 text-vermilion" aria-label="Failed" />
-                )}
-                <span className="font-semibold">{check.title}</span>
-                <span className="ml-auto text-right font-mono text-[13px] text-ink-soft">{check.found}</span>
-              </li>
-            ))}
-          </ul>
-        </section>
+      {trial && view.after && (
+        <After
+          checks={trial.checks}
+          after={view.after}
+          busy={busy}
+          onTurnOn={(id) => void act(() => turnOn(moveId, id))}
+          onTakeUp={() => void act(() => makeRepair(moveId, 'take-up-room'))}
+        />
       )}
     </Stage>
   )
@@ -169,6 +180,11 @@ function wordsOf(view: ProofView): { heading: string; reason: string } {
   }
   if (trial.subject === 'source')
     return { heading: 'It starts, from the old drive', reason: `${words} This says nothing about the new one.` }
+  if (view.repaired)
+    return {
+      heading: 'It has changed since it started; the next start will tell',
+      reason: `${words} ${view.repairs.findLast((r) => !r.undone)?.title}: that came after it.`,
+    }
   const { links } = trial.trace
   const unproved = links.filter((l) => l.state === 'unproved').length
   const failed = trial.checks.filter((c) => !c.passed)
@@ -181,6 +197,43 @@ function wordsOf(view: ProofView): { heading: string; reason: string } {
     heading: `It starts from the ${trial.drive}, and everything is there`,
     reason: `${words} ${unproved === 0 ? 'Every link passed' : `${links.length - unproved} of ${links.length} links were followed and passed`}, and ${trial.checks.length} checks after it.`,
   }
+}
+
+/** Two steps to the old drive, for a start that does not come right. */
+function WayBack({
+  wayBack,
+  busy,
+  onStep,
+}: {
+  wayBack: NonNullable<ProofView['wayBack']>
+  busy: boolean
+  onStep: () => void
+}) {
+  const next = wayBack.steps.findIndex((s) => !s.done)
+  return (
+    <AsideBlock title="The way back">
+      <ol className="space-y-2" data-testid="way-back">
+        {wayBack.steps.map((step, i) => (
+          <li key={step.title} className="flex gap-2">
+            <span className="w-4 shrink-0 font-mono text-ink-soft">
+              {step.done ? <Check size={15} className="mt-0.5 inline" aria-label="Done" /> : i + 1}
+            </span>
+            <span className={step.done ? 'text-ink-soft' : ''}>
+              {step.title}
+              {i === next && (
+                <span className="mt-1 block">
+                  <Button small disabled={busy} onClick={onStep}>
+                    Done
+                  </Button>
+                </span>
+              )}
+            </span>
+          </li>
+        ))}
+      </ol>
+      {next < 0 && <p className="mt-2 text-ink-soft">The next start is from the old drive, as before the move.</p>}
+    </AsideBlock>
+  )
 }
 
 /** What could be done about where the start ended. */
