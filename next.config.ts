@@ -2,7 +2,18 @@ import type { NextConfig } from 'next'
 
 const config: NextConfig = {
   // Native and dynamic parts that a bundler cannot follow.
-  serverExternalPackages: ['sequelize', 'sqlite3', 'umzug', 'pino', 'koffi', '@napi-rs/blake-hash', '@tus/server', '@tus/file-store'],
+  serverExternalPackages: [
+    'sequelize',
+    'sqlite3',
+    'umzug',
+    'pino',
+    'koffi',
+    '@napi-rs/blake-hash',
+    '@tus/server',
+    '@tus/file-store',
+    'pdfkit',
+    'wawoff2',
+  ],
   poweredByHeader: false,
   devIndicators: false,
   reactStrictMode: true,

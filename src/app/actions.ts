@@ -16,7 +16,8 @@ import { readyAction } from '@/server/ready'
 import { type Answer, answer } from '@/server/refusal'
 import { takeRoute } from '@/server/route'
 import { confirmSurvey, readDrives } from '@/server/survey'
-import { finishStep } from '@/server/swap'
+import { eraseDrive, putBack } from '@/server/shelf'
+import { finishStep, tickScrews } from '@/server/swap'
 
 // What the forms of the stations say. Each service checks its input; what it refuses comes back as a sentence.
 
@@ -110,6 +111,10 @@ export async function finishStepAction(moveId: unknown, step: unknown): Promise<
   return done(async () => finishStep(Id.parse(moveId), { step }))
 }
 
+export async function tickScrewsAction(moveId: unknown, tick: unknown): Promise<Answer> {
+  return done(async () => tickScrews(Id.parse(moveId), tick))
+}
+
 export async function makeRepairAction(moveId: unknown, name: unknown): Promise<Answer> {
   return done(async () => makeRepair(Id.parse(moveId), Id.parse(name)))
 }
@@ -134,8 +139,16 @@ export async function switchComputerAction(computerId: unknown, input: unknown):
   return done(async () => switchComputer(z.string().max(80).parse(computerId), input))
 }
 
-export async function handOverAction(moveId: unknown): Promise<Answer> {
-  return done(async () => handOver(Id.parse(moveId)))
+export async function handOverAction(moveId: unknown, input?: unknown): Promise<Answer> {
+  return done(async () => handOver(Id.parse(moveId), input))
+}
+
+export async function putBackAction(input: unknown): Promise<Answer> {
+  return done(() => putBack(input))
+}
+
+export async function eraseDriveAction(input: unknown): Promise<Answer> {
+  return done(() => eraseDrive(input))
 }
 
 export async function setPaceAction(value: unknown): Promise<Answer> {

@@ -2,7 +2,7 @@ import { GIB, TIB } from '@/core/bytes/size'
 import { type Firmware, SIGNERS } from '@/core/boot/types'
 import type { AccessoryModel } from '@/core/things/accessory'
 import type { Body, Protocol, Slot } from '@/core/things/bodies'
-import type { Chassis } from '@/core/things/chassis'
+import type { Chassis, ScrewGroup } from '@/core/things/chassis'
 import type { Computer, Program } from '@/core/things/computer'
 import type { Drive } from '@/core/things/drive'
 import type { LinkId } from '@/core/things/links'
@@ -34,6 +34,14 @@ export function bladeSlot(id: string, family = 'Brezza Studio'): Slot {
   return { id, takes: [{ form: 'blade', family }], speaks: speaks('PCIe', 'pcie-3x4') }
 }
 
+const screws = (count: number, kind: string, lengthMm: number, where: string, hidden = ''): ScrewGroup => ({
+  count,
+  kind,
+  lengthMm,
+  where,
+  hidden,
+})
+
 const DESKTOP: Chassis = {
   kind: 'desktop',
   hasBattery: false,
@@ -42,11 +50,23 @@ const DESKTOP: Chassis = {
     screws: 2,
     screw: 'knurled 6-32 × 6 mm, at the back',
     how: 'Slide it back a thumb’s width, then lift it off.',
+    groups: [],
   },
-  driveMount: { screws: 4, screw: 'M3 × 5 mm, two on each side', how: 'Hold the drive while the last one comes out.' },
+  driveMount: {
+    screws: 4,
+    screw: 'M3 × 5 mm, two on each side',
+    how: 'Hold the drive while the last one comes out.',
+    groups: [],
+  },
+  connectors: [],
+  movesOver: [],
   tools: ['Phillips 2'],
 }
-const TOWER: Chassis = { ...DESKTOP, kind: 'tower' }
+const TOWER: Chassis = {
+  ...DESKTOP,
+  kind: 'tower',
+  movesOver: [{ name: 'bracket', how: 'Four M3 × 4 mm hold it; the drive slides out of it towards its plugs.' }],
+}
 const LAPTOP: Chassis = {
   kind: 'laptop',
   hasBattery: true,
@@ -54,15 +74,46 @@ const LAPTOP: Chassis = {
     name: 'base',
     screws: 10,
     screw: 'five of 6 mm, five of 4 mm',
-    how: 'Two of the long ones are under the rear feet.',
+    how: 'Begin at the hinge with the plastic pick and go round.',
+    groups: [
+      screws(3, 'M2', 6, 'along the hinge'),
+      screws(2, 'M2', 6, 'at the rear corners', 'the rear feet'),
+      screws(5, 'M2', 4, 'along the front edge'),
+    ],
   },
-  driveMount: { screws: 1, screw: 'M2 × 3 mm', how: 'The blade rises by itself; draw it out at that angle.' },
+  driveMount: {
+    screws: 1,
+    screw: 'M2 × 3 mm',
+    how: 'The module rises by itself; draw it out at that angle.',
+    groups: [],
+  },
+  connectors: [],
+  movesOver: [{ name: 'heat spreader', how: 'It is clipped round the module; open the clip at its end.' }],
   tools: ['Phillips 1', 'plastic pick'],
+}
+/** A one-piece computer whose drive is a blade of its own. */
+const STUDIO: Chassis = {
+  ...LAPTOP,
+  kind: 'desktop',
+  hasBattery: false,
+  cover: {
+    name: 'rear cover',
+    screws: 4,
+    screw: 'T8 × 5 mm, at the corners',
+    how: 'Lift its lower edge first.',
+    groups: [],
+  },
+  driveMount: { screws: 1, screw: 'T5 × 4 mm', how: 'Slide the blade straight out of its socket.', groups: [] },
+  movesOver: [{ name: 'heat sensor', how: 'It is glued with a pad; lift it with the pick, not by its wire.' }],
+  tools: ['Torx T8', 'Torx T5', 'plastic pick'],
 }
 const SERVER: Chassis = {
   ...DESKTOP,
   kind: 'server',
-  cover: { name: 'lid', screws: 0, screw: '', how: 'Press the latch and slide it back.' },
+  cover: { name: 'lid', screws: 0, screw: '', how: 'Press the latch and slide it back.', groups: [] },
+  driveMount: { screws: 0, screw: '', how: 'Press the carrier’s button and draw it out by its lever.', groups: [] },
+  connectors: [{ name: 'Carrier', how: 'its plugs slide apart as it comes out.' }],
+  movesOver: [{ name: 'carrier', how: 'Four M3 × 4 mm from below hold the drive in it.' }],
 }
 
 function firmware(mode: Firmware['mode'], rest: Partial<Firmware> = {}): Firmware {
@@ -88,6 +139,7 @@ const EVERY_COMPUTER = {
   networkCards: [{ name: 'Ethernet', link: 'ethernet-1' as const, address: null }],
   batteryPercent: null,
   running: 'off' as const,
+  batteryOut: false,
   mains: true,
   programs: [] as Program[],
   sleepMinutes: null,
@@ -128,7 +180,7 @@ export const COMPUTER_MODELS = {
     slots: [bladeSlot('blade')],
     homeSlot: 'blade',
     sockets: [{ plug: 'A', link: 'usb-5', count: 4 }],
-    chassis: DESKTOP,
+    chassis: STUDIO,
   },
   'tramonto-r1': {
     ...EVERY_COMPUTER,

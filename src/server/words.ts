@@ -43,6 +43,11 @@ export function dayWords(day: string): string {
   return format(wall(Date.parse(`${day}T00:00:00Z`)), 'd MMM')
 }
 
+/** `18 May 2026` of a day given as `2026-05-18`. */
+export function dayWithYear(day: string): string {
+  return calendarDay(Date.parse(`${day}T00:00:00Z`))
+}
+
 /** `4 May, 13:00` of a time given as `2026-05-04T13:00`; empty for none. */
 export function promiseWords(time: string): string {
   return time === '' ? '' : format(wall(Date.parse(`${time}:00Z`)), 'd MMM, HH:mm')

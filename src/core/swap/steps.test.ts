@@ -1,10 +1,17 @@
+import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
 import type { Hands } from '../route/types'
+import type { Computer } from '../things/computer'
 import { benchOf, computer, dock, drive } from '../things/testing'
-import { type SwapQuestion, swapSteps, SwapStepSchema } from './steps'
+import { type SwapQuestion, swapSteps } from './steps'
+import { onTray, ticked } from './tray'
+import { SwapStepSchema } from './types'
 
 const slot = { kind: 'slot', computerId: 'desk', slot: 'SATA 0' } as const
 const bay = { kind: 'bay', accessoryId: 'dock', bay: 'bay 1' } as const
+
+const benchWith = (desk: Computer) =>
+  benchOf([desk], [dock('dock')], [drive('old', { place: slot }), drive('new', { place: bay })])
 
 const swap: Hands[] = [
   { do: 'off', computerId: 'desk' },
@@ -29,8 +36,70 @@ function question(changes: Partial<SwapQuestion> = {}, running: 'off' | 'stick' 
 describe('the swap', () => {
   it('takes all power away before a drive is touched, and gives it back last', () => {
     const effects = swapSteps(question()).map((step) => step.effect?.kind)
-    expect(effects.filter(Boolean)).toEqual(['power-off', 'mains-out', 'take', 'take', 'put', 'mains-in'])
-    expect(effects.at(-1)).toBe('mains-in')
+    expect(effects.filter(Boolean)).toEqual(['power-off', 'mains-out', 'take', 'take', 'put', 'mains-in', 'power-off'])
+  })
+
+  it('closes a case that can be started open only once it has started', () => {
+    const steps = swapSteps(question())
+    const ids = steps.map((s) => s.id)
+    expect(steps.filter((s) => s.afterStart).map((s) => s.id)).toEqual(['shut-down-again', 'cover-on-last'])
+    expect(ids.slice(-3)).toEqual(['mains-in', 'shut-down-again', 'cover-on-last'])
+    // With copying still to come it is closed before that.
+    const before = swapSteps(question({ later: [{ do: 'put', driveId: 'old', into: bay }] }))
+    expect(before.some((s) => s.afterStart)).toBe(false)
+    expect(before.at(-2)?.id).toBe('cover-on')
+  })
+
+  it('leaves no screw on the tray, wherever the case stands', () => {
+    const group = fc.record({
+      count: fc.integer({ min: 1, max: 9 }),
+      kind: fc.constantFrom('M2', 'M3', '6-32'),
+      lengthMm: fc.constantFrom(3, 4, 6),
+      where: fc.constantFrom('', 'at the back'),
+      hidden: fc.constant(''),
+    })
+    const groups = fc.array(group, { maxLength: 4 })
+    fc.assert(
+      fc.property(
+        groups,
+        groups,
+        fc.constantFrom('desktop' as const, 'laptop' as const),
+        fc.nat(20),
+        (cover, mount, kind, n) => {
+          const desk = computer('desk')
+          const chassis = {
+            ...desk.chassis,
+            kind,
+            hasBattery: kind === 'laptop',
+            cover: { ...desk.chassis.cover, screws: 0, groups: cover },
+            driveMount: { ...desk.chassis.driveMount, screws: 0, groups: mount },
+          }
+          const steps = swapSteps(question({ bench: benchWith({ ...desk, chassis }) }))
+          const ids = steps.map((s) => s.id)
+          expect(onTray(steps, ids, {})).toEqual([])
+          // On the way there is never more in than out.
+          expect(onTray(steps, ids.slice(0, n), {}).every(({ count }) => count > 0)).toBe(true)
+        },
+      ),
+    )
+  })
+
+  it('counts screws that are ticked one by one', () => {
+    const steps = swapSteps(question())
+    const off = steps.find((s) => s.id === 'cover-off')!
+    expect(ticked(off, {})).toEqual({ done: 0, of: 2 })
+    expect(ticked(off, { 'cover-off': [1] })).toEqual({ done: 1, of: 2 })
+    expect(ticked(off, { 'cover-off': [7] })).toEqual({ done: 2, of: 2 })
+    expect(onTray(steps, [], { 'cover-off': [1] })).toEqual([{ words: '6-32 × 6 mm', count: 1 }])
+  })
+
+  it('moves over what belongs to the place and not to the drive', () => {
+    const desk = computer('desk')
+    const chassis = { ...desk.chassis, movesOver: [{ name: 'heat sensor', how: 'Lift it with the pick.' }] }
+    const ids = swapSteps(question({ bench: benchWith({ ...desk, chassis }) })).map((s) => s.id)
+    const order = ['take-old', 'off-old-0', 'take-new', 'on-new-0', 'put-new'].map((id) => ids.indexOf(id))
+    expect(order).toEqual([...order].sort((a, b) => a - b))
+    expect(order[0]).toBeGreaterThan(0)
   })
 
   it('does not shut down what is off, and still pulls the mains', () => {
@@ -40,7 +109,8 @@ describe('the swap', () => {
 
   it('names screws with their number and length, and every step once', () => {
     const steps = swapSteps(question())
-    expect(steps.find((s) => s.id === 'cover-off')?.how).toMatch(/^2 screws, 6-32 × 6 mm\./)
+    const { screws } = steps.find((s) => s.id === 'cover-off')!
+    expect(screws).toMatchObject({ way: 'out', groups: [{ count: 2, kind: '6-32', lengthMm: 6 }] })
     expect(new Set(steps.map((s) => s.id)).size).toBe(steps.length)
     for (const step of steps) expect(SwapStepSchema.parse(step)).toEqual(step)
   })

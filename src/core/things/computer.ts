@@ -43,6 +43,8 @@ export const ComputerSchema = z.object({
   chassis: ChassisSchema,
   /** What it is doing: switched off, running its own system, or the rescue stick. */
   running: z.enum(['off', 'system', 'stick']),
+  /** Its battery is unplugged from the board. */
+  batteryOut: z.boolean().default(false),
   mains: z.boolean(),
   programs: z.array(ProgramSchema).max(20).default([]),
   /** After so many minutes without a hand it goes to sleep; null for never. */

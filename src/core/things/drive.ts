@@ -62,6 +62,16 @@ export const DriveSchema = z.object({
   place: PlaceSchema,
   /** On the shelf: what it was, and the day from which it may be erased. */
   shelf: z.object({ label: z.string().max(120), until: z.string().max(10) }).optional(),
+  /** When and how it was last erased for reuse; the reason, where that was before its day. */
+  erased: z
+    .object({
+      at: z.number(),
+      how: z.enum(['zeros', 'discard']),
+      writtenBytes: z.number(),
+      checkedBytes: z.number(),
+      reason: z.string().max(300).optional(),
+    })
+    .optional(),
 })
 export type Drive = z.infer<typeof DriveSchema>
 

@@ -63,11 +63,14 @@ export function computer(id: string, rest: Partial<Computer> = {}): Computer {
     chassis: {
       kind: 'desktop',
       hasBattery: false,
-      cover: { name: 'side panel', screws: 2, screw: '6-32 × 6 mm', how: 'Slide it back.' },
-      driveMount: { screws: 4, screw: 'M3 × 5 mm', how: 'Hold the drive.' },
+      cover: { name: 'side panel', screws: 2, screw: '6-32 × 6 mm', how: 'Slide it back.', groups: [] },
+      driveMount: { screws: 4, screw: 'M3 × 5 mm', how: 'Hold the drive.', groups: [] },
+      connectors: [],
+      movesOver: [],
       tools: ['Phillips 2'],
     },
     running: 'off',
+    batteryOut: false,
     mains: true,
     ...rest,
   }

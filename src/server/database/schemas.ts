@@ -6,7 +6,7 @@ import { ProofCheckSchema } from '@/core/proof/compare'
 import { SpeedSchema } from '@/core/intake/speed'
 import { PlanSchema } from '@/core/route/types'
 import { DriveSurveySchema } from '@/core/survey/types'
-import { SwapStepSchema } from '@/core/swap/steps'
+import { SwapStepSchema, TicksSchema } from '@/core/swap/types'
 
 // What each station leaves behind. Times are bench time in milliseconds.
 
@@ -64,7 +64,11 @@ export const ReadyResultSchema = z.object({
 export const SwapResultSchema = z.object({
   /** What hands do before each leg, and last what they do after all of them. */
   phases: z.array(
-    z.object({ steps: z.array(SwapStepSchema), done: z.array(z.object({ id: z.string(), at: z.number() })) }),
+    z.object({
+      steps: z.array(SwapStepSchema),
+      done: z.array(z.object({ id: z.string(), at: z.number() })),
+      ticks: TicksSchema.default({}),
+    }),
   ),
 })
 /** What a new drive does, and what its old one did before anything was changed. */
@@ -107,7 +111,12 @@ export const ProofResultSchema = z.object({
   trials: z.array(TrialSchema),
   repairs: z.array(MadeRepairSchema).default([]),
 })
-export const HandoverResultSchema = z.object({ at: z.number(), shelfUntil: z.string() })
+export const HandoverResultSchema = z.object({
+  at: z.number(),
+  shelfUntil: z.string(),
+  /** Who carried it out. */
+  by: z.string().max(60).default(''),
+})
 
 export const CopyStatusSchema = z.enum(['running', 'paused', 'done', 'stopped', 'failed', 'interrupted'])
 export type CopyStatus = z.infer<typeof CopyStatusSchema>

@@ -1,25 +1,35 @@
+import { z } from 'zod'
 import { DriveRow } from '../database/models'
 import { benchNow } from '../clock'
 import { note } from '../logbook'
 import { keep, loadMove } from '../move'
+import { progressOf } from '../move/legs'
 import { Refusal } from '../refusal'
+import { stepsAfterStart } from '../swap'
 import { dayAfter } from '../words'
 
 /** How long an old drive is kept as the way back. */
 export const SHELF_DAYS = 14
 
 /** Closes a move whose computer starts from the new drive, and puts a day on the old one. */
-export async function handOver(moveId: string): Promise<void> {
-  const { row, pairs, brief } = await loadMove(moveId)
+export const HandOverSchema = z.object({ by: z.string().trim().max(60).default('') })
+
+export async function handOver(moveId: string, input: unknown = {}): Promise<void> {
+  const { by } = HandOverSchema.parse(input)
+  const move = await loadMove(moveId)
+  const { row, pairs, brief } = move
   const last = row.proof?.trials.at(-1)
   if (!last?.trace.starts || last.subject !== 'target' || last.checks.some((c) => !c.passed)) {
     throw new Refusal('It is handed over when the last trial started from the new drive and every check passed.')
   }
   if (row.handover) return
+  const progress = await progressOf(row)
+  const open = progress ? stepsAfterStart(move, progress) : []
+  if (open.length > 0) throw new Refusal(`The case is still open. In Swap comes: ${open[0].title}.`)
   const at = await benchNow()
   const shelfUntil = dayAfter(at, SHELF_DAYS)
   const shelf = { label: `${brief.name}, old`, until: shelfUntil }
   for (const { source } of pairs) await DriveRow.update({ data: { ...source, shelf } }, { where: { id: source.id } })
-  await keep(moveId, { handover: { at, shelfUntil } })
-  await note(moveId, 'handed over', 'good')
+  await keep(moveId, { handover: { at, shelfUntil, by } })
+  await note(moveId, by ? `handed over by ${by}` : 'handed over', 'good')
 }

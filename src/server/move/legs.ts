@@ -3,7 +3,8 @@ import type { Layout } from '@/core/fit/types'
 import { type Hands, type Leg, legsOf, type Plan, type Transfer } from '@/core/route/types'
 import type { DriveSurvey } from '@/core/survey/types'
 import type { Drive } from '@/core/things/drive'
-import { type SwapStep, swapSteps } from '@/core/swap/steps'
+import { swapSteps } from '@/core/swap/steps'
+import type { SwapStep, Ticks } from '@/core/swap/types'
 import type { MoveRow } from '../database/models'
 import { type CopyView, latestCopy } from '../copy/current'
 import { Refusal } from '../refusal'
@@ -53,7 +54,7 @@ export async function progressOf(row: MoveRow): Promise<Progress | undefined> {
   const isDone = (phase: number) => {
     const stored = row.swap?.phases[phase]
     const begun = stored !== undefined && stored.steps.length > 0
-    return begun ? stored.done.length === stored.steps.length : asksNothing(hands[phase])
+    return begun ? stored.done.length >= beforeStart(stored.steps) : asksNothing(hands[phase])
   }
   return {
     plan,
@@ -66,6 +67,9 @@ export async function progressOf(row: MoveRow): Promise<Progress | undefined> {
   }
 }
 
+/** How many steps of a phase come before what follows it; the others wait for a start that passed. */
+export const beforeStart = (steps: readonly SwapStep[]) => steps.filter((s) => !s.afterStart).length
+
 const asksNothing = (hands: readonly Hands[]) =>
   !hands.some((h) => h.do === 'take' || h.do === 'put' || h.do === 'secure-boot')
 
@@ -74,7 +78,7 @@ export function stepsOf(
   move: Move,
   progress: Progress,
   phase: number,
-): { steps: SwapStep[]; done: { id: string; at: number }[] } {
+): { steps: SwapStep[]; done: { id: string; at: number }[]; ticks: Ticks } {
   const stored = move.row.swap?.phases[phase]
   if (stored && stored.steps.length > 0) return stored
   const steps = swapSteps({
@@ -84,7 +88,7 @@ export function stepsOf(
     later: progress.hands.slice(phase + 1).flat(),
     sourceIds: move.pairs.map((p) => p.source.id),
   })
-  return { steps, done: [] }
+  return { steps, done: [], ticks: {} }
 }
 
 /** The leg that is next to be copied, or the one of that number. Throws Refusal when this version cannot carry it out. */

@@ -2,13 +2,13 @@ import { menuOf } from '../computer'
 import { freeRoom, stillOff } from '../proof/after'
 import { offeredRepairs, repairWaits } from '../proof/repairs'
 import { wayBack } from '../proof/way-back'
-import { SHOP } from '@/bench/scenario/things'
 import type { BenchState } from '@/core/things/bench'
 import { driveIn } from '@/core/things/bench'
 import { slotWords } from '@/core/things/bodies'
 import type { Computer } from '@/core/things/computer'
 import { driveName } from '@/core/things/drive'
 import { LINKS, socketWords } from '@/core/things/links'
+import { onTray } from '@/core/swap/tray'
 import { platePrefix } from '@/core/ready/plate-check'
 import { heldBytes } from '@/core/copy/plan'
 import { copyShare } from '@/core/copy/progress'
@@ -19,11 +19,10 @@ import { courseOf } from '@/core/route/course'
 import { running } from '../copy/current'
 import { furtherCandidates, readyState } from '../ready'
 import { routesOf } from '../route'
-import { phaseNow } from '../swap'
-import { benchName } from '../bench'
-import { DEMO_BENCH } from '../bench/make'
-import { calendarDay, clockSeconds, clockTime, dayWords, promiseWords } from '../words'
+import { hasStarted, phaseNow, stepsAfterStart } from '../swap'
+import { clockTime, dayWords, promiseWords } from '../words'
 import { releaseStale } from '../fit'
+import { sheetOf } from '../handover/sheet'
 import { fitCandidates } from '../fit/candidates'
 import { loadLeg, stepsOf } from './legs'
 import type { MovePage } from './page'
@@ -251,7 +250,7 @@ async function othersCopying(moveId: string) {
 
 export function swapView({ move, progress }: MovePage) {
   const phase = phaseNow(progress!)
-  const { steps, done } = stepsOf(move, progress!, phase)
+  const { steps, done, ticks } = stepsOf(move, progress!, phase)
   const step = steps[done.length] ?? steps.at(-1)
   const computer = move.bench.computers.find((c) => c.id === step?.computerId) ?? move.goal ?? move.computer
   const involved = move.bench.drives.filter(
@@ -262,6 +261,14 @@ export function swapView({ move, progress }: MovePage) {
   return {
     steps,
     done: done.length,
+    ticks,
+    tray: onTray(
+      steps,
+      done.map((d) => d.id),
+      ticks,
+    ),
+    /** A start from the new drive has passed, which the last steps wait for. */
+    started: hasStarted(move),
     /** More copying comes after these steps. */
     beforeLeg: phase < progress!.legs.length ? { number: phase + 1, of: progress!.legs.length } : null,
     computer: {
@@ -312,6 +319,8 @@ export async function proofView({ move, progress, plates }: MovePage) {
           },
         }
       : null,
+    /** The case is closed only now that it has started. */
+    closes: progress ? stepsAfterStart(move, progress).map((s) => s.title) : [],
     wayBack: trials.length > 0 ? (wayBack(move) ?? null) : null,
     trial: last && { ...last, time: clockTime(last.at), number: trials.length },
     mode: computer.firmware.mode,
@@ -332,61 +341,18 @@ export async function proofView({ move, progress, plates }: MovePage) {
   }
 }
 
-export async function handoverView({ move, progress, plates, computer }: MovePage) {
-  const { row, brief } = move
-  const trial = row.proof?.trials.at(-1)
-  const summaries = progress?.copies.map((c) => c?.summary) ?? []
-  if (!progress || !row.fit || !row.survey || !trial?.trace.starts || trial.subject !== 'target') return undefined
-  if (summaries.some((s) => !s)) return undefined
-  const copies = progress.copies.map((c) => c!)
-  const [first, last] = [copies[0], copies.at(-1)!]
-  const shown = (index: number) => row.fit!.pairs[index]!.layout
+export async function handoverView({ move, progress, plates }: MovePage) {
+  const { row } = move
+  const sheet = await sheetOf(move, progress)
+  if (!sheet) return undefined
+  const open = progress ? stepsAfterStart(move, progress) : []
   return {
-    handedOver: row.handover && {
-      on: calendarDay(row.handover.at),
-      at: clockTime(row.handover.at),
-      shelfUntil: row.handover.shelfUntil,
-    },
-    brief: { name: brief.name, customer: brief.customer, reason: brief.reason },
-    computer: { name: computer.name, model: computer.model },
-    // The demo's shop is known by its place; any other bench by its own name.
-    shop: row.benchId === DEMO_BENCH.id ? SHOP : await benchName(row.benchId),
-    day: calendarDay(first.startedAt),
-    started: clockSeconds(first.startedAt),
-    ended: last.endedAt === null ? '' : clockSeconds(last.endedAt),
-    plates: plates.map((p) => ({ source: p.source, target: p.target! })),
-    legs: copies.map((c, i) => ({
-      number: i + 1,
-      title: legTitle(move, progress.legs[i].transfer),
-      summary: c.summary!,
-    })),
-    partitions: plates.flatMap((_, i) =>
-      shown(i).partitions.map((p) => ({
-        key: `${i}-${p.number}`,
-        number: p.number,
-        title: p.title,
-        before: (p.sourceLastLba - p.sourceFirstLba + 1) * shown(i).sectorSize,
-        after: (p.lastLba - p.firstLba + 1) * shown(i).sectorSize,
-        usedBytes: p.usedBytes,
-      })),
-    ),
-    trial: { time: clockTime(trial.at), links: trial.trace.links, checks: trial.checks },
-    profile: row.survey.pairs[0].source.profile,
-    sourceBytes: row.survey.pairs[0].source.sizeBytes,
-    repairs: (row.proof?.repairs ?? []).filter((r) => !r.undone).map(({ title, changes }) => ({ title, changes })),
-    gonePast: Object.values(row.ready?.told ?? {}).flatMap(({ title, reason }) =>
-      title && reason ? [{ title, reason }] : [],
-    ),
+    sheet,
+    closed: row.handover && { at: clockTime(row.handover.at), shelfUntil: row.handover.shelfUntil },
+    /** What is to be done before it can be closed. */
+    caseOpen: open.map((s) => s.title),
+    plates: plates.map((p, i) => ({ source: { ...p.source, id: move.pairs[i].source.id }, target: p.target! })),
+    profile: row.survey!.pairs[0].source.profile,
+    sourceBytes: row.survey!.pairs[0].source.sizeBytes,
   }
-}
-
-function legTitle(
-  move: MovePage['move'],
-  transfer: NonNullable<MovePage['progress']>['legs'][number]['transfer'],
-): string {
-  const name = (end: typeof transfer.from) => {
-    const drive = move.bench.drives.find((d) => end.kind === 'drive' && d.id === end.driveId)
-    return drive ? driveName(drive) : 'a drive'
-  }
-  return `${name(transfer.from)} to ${name(transfer.to)}`
 }

@@ -37,6 +37,8 @@ interface ComputerFields {
   hasBattery: boolean
   cover: Computer['chassis']['cover']
   driveMount: Computer['chassis']['driveMount']
+  connectors: Computer['chassis']['connectors']
+  movesOver: Computer['chassis']['movesOver']
   tools: string
 }
 
@@ -56,8 +58,16 @@ function fieldsOf(name: string, computer: ComputerModel): ComputerFields {
     hasBattery: computer.chassis.hasBattery,
     cover: { ...computer.chassis.cover },
     driveMount: { ...computer.chassis.driveMount },
+    connectors: computer.chassis.connectors,
+    movesOver: computer.chassis.movesOver,
     tools: computer.chassis.tools.join(', '),
   }
+}
+
+/** Screws one by one are kept only while they come to the number that was given. */
+function counted<H extends Computer['chassis']['driveMount']>(held: H): H {
+  const sum = held.groups.reduce((n, g) => n + g.count, 0)
+  return sum === held.screws ? held : { ...held, groups: [] }
 }
 
 /** Describes a computer, begun from a model of the catalogue. */
@@ -89,8 +99,10 @@ export function ComputerDialog({ computer, models, onClose }: ComputerDialogProp
       chassis: {
         kind: f.kind,
         hasBattery: f.hasBattery,
-        cover: f.cover,
-        driveMount: f.driveMount,
+        cover: counted(f.cover),
+        driveMount: counted(f.driveMount),
+        connectors: f.connectors,
+        movesOver: f.movesOver,
         tools: f.tools
           .split(',')
           .map((t) => t.trim())

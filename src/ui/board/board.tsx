@@ -63,6 +63,11 @@ export function Board({ bench, moves, berths, shelf, lines }: BoardProps) {
                 }))}
               />
             )}
+            {shelf.some((s) => s.past) && (
+              <Link href="/shelf" className="mt-2 inline-block font-semibold text-sea-4 underline underline-offset-2">
+                Erase what may be erased
+              </Link>
+            )}
           </AsideBlock>
           <AsideBlock title="Logbook">
             <Logbook lines={lines} />

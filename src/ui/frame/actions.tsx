@@ -34,6 +34,7 @@ export interface Actions {
   unlockFit(moveId: string): Promise<Outcome>
   settle(moveId: string, request: { action: string } & Record<string, unknown>): Promise<Outcome>
   finishStep(moveId: string, step: string): Promise<Outcome>
+  tickScrews(moveId: string, tick: { step: string; group: number; count: number }): Promise<Outcome>
   /** `choice`: a line of the boot menu, for this once. */
   startTrial(moveId: string, choice?: string): Promise<Outcome>
   turnOn(moveId: string, what?: string): Promise<Outcome>
@@ -41,7 +42,9 @@ export interface Actions {
   switchComputer(computerId: string, input: unknown): Promise<Outcome>
   makeRepair(moveId: string, name: string): Promise<Outcome>
   takeRepairBack(moveId: string): Promise<Outcome>
-  handOver(moveId: string): Promise<Outcome>
+  handOver(moveId: string, input?: { by: string }): Promise<Outcome>
+  putBack(input: unknown): Promise<Outcome>
+  eraseDrive(input: unknown): Promise<Outcome>
   setPace(pace: string): Promise<Outcome>
   bench: BenchActions
 }

@@ -47,6 +47,8 @@ export function Head({ state, move }: { state: HeadState; move?: { id: string; t
             <Place href="/">Moves</Place>
             <Place href="/bench">Bench</Place>
             <Place href="/images">Images</Place>
+            <Place href="/shelf">Shelf</Place>
+            <Place href="/past">Past</Place>
           </>
         )}
       </nav>

@@ -95,6 +95,12 @@ export function Palette({ moves, currentMove }: { moves: readonly PaletteMove[];
             <Command.Item value="images files disks" onSelect={go('/images')} className={itemClass}>
               Images
             </Command.Item>
+            <Command.Item value="shelf old drives erase" onSelect={go('/shelf')} className={itemClass}>
+              Shelf
+            </Command.Item>
+            <Command.Item value="past moves handed over search" onSelect={go('/past')} className={itemClass}>
+              Past moves
+            </Command.Item>
             <Command.Item value="bench drives" onSelect={go('/bench')} className={itemClass}>
               Bench
             </Command.Item>

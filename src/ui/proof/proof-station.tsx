@@ -49,6 +49,8 @@ interface ProofView {
     readonly here: boolean
   }[]
   readonly after: AfterView | null
+  /** Steps that close the case, which waited for this start. */
+  readonly closes: readonly string[]
   readonly wayBack: { readonly steps: readonly { readonly title: string; readonly done: boolean }[] } | null
   readonly computer: { readonly id: string; readonly name: string; readonly running: string; readonly mains: boolean }
   readonly inComputer: readonly { readonly slot: string; readonly which: 'source' | 'target' | 'other' | 'none' }[]
@@ -119,7 +121,14 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
         </>
       }
       next={
-        passed ? (
+        passed && view.closes.length > 0 ? (
+          <NextAction
+            label="Close the case"
+            onAct={() => go(`/moves/${moveId}/swap`)}
+            disabled={busy}
+            hint="It waited for a start that passed."
+          />
+        ) : passed ? (
           <NextAction label="Go on to Handover" onAct={() => go(`/moves/${moveId}/handover`)} disabled={busy} />
         ) : repair ? (
           <NextAction

@@ -1,4 +1,4 @@
-import type { SwapStep } from '@/core/swap/steps'
+import type { SwapStep } from '@/core/swap/types'
 import type { Chassis } from '@/core/things/chassis'
 
 interface CasePlanProps {

@@ -1,0 +1,121 @@
+import { z } from 'zod'
+import { TraceLinkSchema } from '../boot/types'
+import { formatDuration, formatRate, formatSize } from '../bytes/size'
+import { CopySummarySchema, type Lost, lostWords } from '../copy/progress'
+import { shortDigest } from '../digest'
+import { SpeedSchema } from '../intake/speed'
+import { ProofCheckSchema } from '../proof/compare'
+
+const DriveSchema = z.object({ name: z.string(), serial: z.string() })
+
+/** What was done in a move, as it goes with the computer: for the screen, for paper, and as JSON. Bench times in words. */
+export const SheetSchema = z.object({
+  format: z.literal('imbarco sheet'),
+  version: z.literal(1),
+  shop: z.string(),
+  move: z.object({ name: z.string(), customer: z.string(), reason: z.string() }),
+  computer: z.object({ name: z.string(), model: z.string() }),
+  /** Who carried it out; null until it is handed over. */
+  by: z.string().nullable(),
+  handedOver: z.object({ day: z.string(), time: z.string() }).nullable(),
+  day: z.string(),
+  started: z.string(),
+  ended: z.string(),
+  drives: z.array(z.object({ from: DriveSchema, to: DriveSchema })).min(1),
+  /** One for each time that bytes were moved. */
+  legs: z.array(z.object({ number: z.number(), title: z.string(), summary: CopySummarySchema })).min(1),
+  partitions: z.array(
+    z.object({ key: z.string(), title: z.string(), before: z.number(), after: z.number(), usedBytes: z.number() }),
+  ),
+  start: z.object({ time: z.string(), links: z.array(TraceLinkSchema), checks: z.array(ProofCheckSchema) }),
+  repairs: z.array(z.object({ title: z.string(), changes: z.array(z.string()), grows: z.boolean() })),
+  /** What stood in the way of the copy and was gone past, with the reason. */
+  gonePast: z.array(z.object({ title: z.string(), reason: z.string() })),
+  speeds: z.array(
+    z.object({ source: z.string(), target: z.string(), before: SpeedSchema.optional(), after: SpeedSchema }),
+  ),
+  /** What was turned off for the copy and is not on again. */
+  stillOff: z.array(z.string()),
+  /** Until when the old drive is kept, in words. */
+  keptUntil: z.string().nullable(),
+})
+export type Sheet = z.infer<typeof SheetSchema>
+
+/** A line of the sheet: what it is about, and what there is to say. */
+export type SheetRow = readonly [name: string, value: string]
+
+/** The lines at the head of the sheet. */
+export function sheetRows(sheet: Sheet): SheetRow[] {
+  const { legs, move, computer, drives } = sheet
+  const lost = legs.flatMap((leg) => leg.summary.lost)
+  return [
+    ['Customer', move.customer],
+    ['Computer', `${computer.model}, the ${computer.name}`],
+    ...drives.flatMap(({ from, to }): SheetRow[] => [
+      ['From', `${from.name}, s/n ${from.serial}`],
+      ['To', `${to.name}, s/n ${to.serial}`],
+    ]),
+    [
+      'Copied',
+      `${formatSize(legs.reduce((sum, l) => sum + l.summary.copiedBytes, 0))} on ${sheet.day}, ${sheet.started} to ${sheet.ended}`,
+    ],
+    ...legs.map(({ number, title, summary }): SheetRow => [
+      legs.length > 1 ? `Leg ${number}` : 'Took',
+      `${legs.length > 1 ? `${title}: ` : ''}${formatDuration(summary.copySeconds)} copying at ${formatRate(summary.copiedBytes / summary.copySeconds)}, ${summary.checkedBytes > 0 ? `${formatDuration(summary.checkSeconds)} reading back` : 'not read back'}`,
+    ]),
+    ['Lost', lost.length === 0 ? 'nothing' : `${lostWords(lost)}: ${lostFiles(lost)}`],
+    ['Checked', legs.map((l) => checkedWords(l.summary)).join('; ')],
+    ...leftOut(sheet),
+    ...legs.flatMap(({ summary }) =>
+      summary.further.filter((f) => f.why === null).map((f): SheetRow => ['Written in the same reading', f.name]),
+    ),
+    ...sheet.repairs.map((r): SheetRow => [r.grows ? 'Taken up' : 'Repaired', `${r.title}. ${r.changes.join(' ')}`]),
+    ...sheet.gonePast.map((item): SheetRow => ['Gone past', `${item.title} ${item.reason}`]),
+    ...sheet.speeds.flatMap(({ before, after }): SheetRow[] =>
+      before
+        ? [
+            [
+              'Speed',
+              `reading in one go ${formatRate(before.sequentialBytesPerSecond)} before, ${formatRate(after.sequentialBytesPerSecond)} now; small reads ${Math.round(before.randomReadsPerSecond)} a second before, ${Math.round(after.randomReadsPerSecond)} now`,
+            ],
+          ]
+        : [],
+    ),
+    ...(sheet.by === null ? [] : [['Done by', sheet.by] as const]),
+  ]
+}
+
+/** What the customer should know, one sentence each. */
+export function sheetAdvice({ keptUntil, legs, stillOff, drives }: Sheet): string[] {
+  const lost = legs.some((l) => l.summary.lost.length > 0)
+  return [
+    'A first disk check or a question about an improper shutdown is normal once.',
+    `The old ${drives.length > 1 ? 'drives are' : 'drive is'} unchanged. Do not put ${drives.length > 1 ? 'them' : 'it'} into the same computer together with the new one: both carry one identity.`,
+    ...(lost
+      ? ['The files that lost something are named above. Where there is a backup of them, take them from there.']
+      : []),
+    ...(stillOff.length > 0 ? [`Turned off for the copy and not on again: ${stillOff.join(', ')}.`] : []),
+    ...(keptUntil
+      ? [`${drives.length > 1 ? 'They are' : 'It is'} kept here until ${keptUntil} and can be put back until then.`]
+      : []),
+  ]
+}
+
+function checkedWords({ checkedBytes, digest, digestName }: Sheet['legs'][number]['summary']): string {
+  if (checkedBytes === 0) return 'nothing was read back, as chosen'
+  return `all ${formatSize(checkedBytes)} read back equal, ${digestName} ${shortDigest(digest)}`
+}
+
+/** Page, hibernation and swap files whose content stayed behind. */
+function leftOut({ legs }: Sheet): SheetRow[] {
+  const paths = legs.flatMap((l) => l.summary.partitions.flatMap((p) => p.leftOut.map((f) => f.path.slice(1))))
+  return paths.length === 0 ? [] : [['Left out', [...new Set(paths)].join(', ')]]
+}
+
+function lostFiles(lost: readonly Lost[]): string {
+  const files = [...new Set(lost.flatMap((run) => run.files))]
+  const shown = files.slice(0, 12).join(', ')
+  return files.length > 12
+    ? `${shown} and ${files.length - 12} more`
+    : shown || 'the places belong to no file that can be told'
+}

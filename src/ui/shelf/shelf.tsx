@@ -1,0 +1,217 @@
+'use client'
+
+import { useState } from 'react'
+import Link from 'next/link'
+import type { Place } from '@/core/things/drive'
+import { PLATE_CHARACTERS } from '@/core/ready/plate-check'
+import { useAct } from '@/ui/frame/act'
+import { useActions } from '@/ui/frame/actions'
+import { NextAction } from '@/ui/frame/next-action'
+import { AsideBlock, Stage } from '@/ui/frame/stage'
+import { PlateCheck } from '@/ui/ready/plate-check'
+import { Button } from '@/ui/shared/button'
+import { Choice } from '@/ui/shared/choice'
+import { Dialog } from '@/ui/shared/dialog'
+
+interface Shelved {
+  readonly id: string
+  readonly name: string
+  readonly model: string
+  readonly serial: string
+  readonly fits: string
+  readonly platePrefix: string
+  readonly label: string
+  readonly until: string
+  readonly days: number | undefined
+  readonly mayErase: boolean
+  readonly hasBytes: boolean
+  readonly move:
+    { readonly id: string; readonly name: string; readonly customer: string; readonly handedOver: boolean } | undefined
+  readonly goesInto: readonly { readonly key: string; readonly name: string; readonly place: Place }[]
+}
+
+/** Old drives that were set aside: each with its day. */
+export function Shelf({ bench, drives }: { bench: string; drives: readonly Shelved[] }) {
+  const { go, busy } = useAct()
+  const [asked, setAsked] = useState<{ what: 'erase' | 'put-back'; drive: Shelved }>()
+  const due = drives.filter((d) => d.mayErase)
+  const close = () => setAsked(undefined)
+  return (
+    <Stage
+      heading={
+        drives.length === 0
+          ? 'The shelf is empty'
+          : due.length > 0
+            ? `${due.length === 1 ? 'One drive' : `${due.length} drives`} may be erased`
+            : 'Nothing may be erased yet'
+      }
+      reason={`Old drives of the bench ${bench}. Until its day each is the way back; from its day on it may be erased and used again.`}
+      aside={
+        <AsideBlock title="The rule">
+          <p className="text-ink-soft">
+            A drive is erased by its plate: the last four characters of the serial on its label. Before its day it takes
+            a reason, which stays in the logbook.
+          </p>
+        </AsideBlock>
+      }
+      next={<NextAction label="Go to the bench" onAct={() => go('/bench')} disabled={busy} />}
+    >
+      {drives.length > 0 && (
+        <ul className="panel divide-y divide-line" data-testid="shelf">
+          {drives.map((drive) => (
+            <li
+              key={drive.id}
+              className="grid items-center gap-x-6 gap-y-2 px-[18px] py-3.5 md:grid-cols-[minmax(0,1.3fr)_minmax(0,1fr)_auto]"
+            >
+              <div>
+                <p className="text-[15px] font-bold">{drive.name}</p>
+                <p className="font-mono text-[13px] text-ink-soft">s/n {drive.serial}</p>
+                <p className="text-[13px] text-ink-soft">
+                  {drive.label}
+                  {drive.move && (
+                    <>
+                      {drive.label && ' · '}
+                      <Link href={`/moves/${drive.move.id}`} className="underline underline-offset-2">
+                        {drive.move.customer}
+                      </Link>
+                    </>
+                  )}
+                </p>
+              </div>
+              <p>
+                <span className={drive.mayErase ? 'font-semibold text-magenta' : 'font-semibold'}>
+                  {dueWords(drive)}
+                </span>
+                {drive.until && <span className="block text-[13px] text-ink-soft">kept until {drive.until}</span>}
+              </p>
+              <div className="flex flex-wrap gap-2">
+                <Link
+                  href={`/labels/${drive.id}`}
+                  className="rounded-md border border-line-strong bg-sheet px-2.5 py-0.5 text-[13px] font-semibold hover:bg-sunk"
+                >
+                  Label
+                  <span className="sr-only"> of the {drive.name}</span>
+                </Link>
+                <Button small disabled={busy} onClick={() => setAsked({ what: 'put-back', drive })}>
+                  Put it back
+                  <span className="sr-only">: {drive.name}</span>
+                </Button>
+                <Button
+                  small
+                  tone="erases"
+                  disabled={busy || !drive.hasBytes}
+                  onClick={() => setAsked({ what: 'erase', drive })}
+                >
+                  Erase it
+                  <span className="sr-only">: {drive.name}</span>
+                </Button>
+              </div>
+            </li>
+          ))}
+        </ul>
+      )}
+      {asked?.what === 'erase' && <EraseDialog drive={asked.drive} onClose={close} />}
+      {asked?.what === 'put-back' && <PutBackDialog drive={asked.drive} onClose={close} />}
+    </Stage>
+  )
+}
+
+function dueWords({ days, move }: Shelved): string {
+  if (days === undefined) return move && !move.handedOver ? 'until its move is handed over' : 'no day was set'
+  if (days <= 0) return 'may be erased'
+  return days === 1 ? 'one more day' : `${days} more days`
+}
+
+function EraseDialog({ drive, onClose }: { drive: Shelved; onClose: () => void }) {
+  const { act, busy } = useAct()
+  const { eraseDrive } = useActions()
+  const [plate, setPlate] = useState('')
+  const [how, setHow] = useState('zeros')
+  const [reason, setReason] = useState('')
+  const early = !drive.mayErase
+  const send = async () => {
+    if (await act(() => eraseDrive({ driveId: drive.id, how, plate, reason }))) onClose()
+  }
+  return (
+    <Dialog
+      title={`Erase the ${drive.name}`}
+      open
+      onClose={onClose}
+      action="Erase it for good"
+      onAct={() => void send()}
+      busy={busy || plate.length < PLATE_CHARACTERS || (early && reason.trim().length < 10)}
+    >
+      <div className="space-y-4">
+        <p>
+          {early
+            ? `It is the way back${drive.until ? ` until ${drive.until}` : ''}. Erased now, there is none.`
+            : 'Its day has come. Everything on it goes; it is read back to prove that.'}
+        </p>
+        <PlateCheck
+          model={drive.model}
+          detail={`${drive.name.slice(drive.model.length).trim()} · ${drive.fits}`}
+          prefix={drive.platePrefix}
+          value={plate}
+          onChange={setPlate}
+        />
+        <Choice
+          label="How"
+          value={how}
+          disabled={busy}
+          onChange={setHow}
+          options={[
+            ['zeros', 'Zeros over everything that was written'],
+            ['discard', 'The drive is told to forget it all'],
+          ]}
+        />
+        {early && (
+          <label className="block">
+            <span className="mb-1 block text-[13px] text-ink-soft">Why before its day? The logbook will say it.</span>
+            <textarea
+              value={reason}
+              rows={2}
+              maxLength={300}
+              onChange={(event) => setReason(event.target.value)}
+              className="w-full rounded-md border border-line-strong bg-paper px-2.5 py-1.5"
+            />
+          </label>
+        )}
+      </div>
+    </Dialog>
+  )
+}
+
+function PutBackDialog({ drive, onClose }: { drive: Shelved; onClose: () => void }) {
+  const { act, busy } = useAct()
+  const { putBack } = useActions()
+  const [key, setKey] = useState(drive.goesInto[0]?.key ?? '')
+  const chosen = drive.goesInto.find((g) => g.key === key)
+  const send = async () => {
+    if (chosen && (await act(() => putBack({ driveId: drive.id, place: chosen.place })))) onClose()
+  }
+  return (
+    <Dialog
+      title={`Put the ${drive.name} back`}
+      open
+      onClose={onClose}
+      action="It is in"
+      onAct={() => void send()}
+      busy={busy || !chosen}
+    >
+      {drive.goesInto.length === 0 ? (
+        <p>No free slot on this bench takes it. Take out what is in its place first.</p>
+      ) : (
+        <div className="space-y-3">
+          <p>The computer has to be without power, and the new drive out: both carry one identity.</p>
+          <Choice
+            label="Into"
+            value={key}
+            disabled={busy}
+            onChange={setKey}
+            options={drive.goesInto.map((g) => [g.key, g.name] as const)}
+          />
+        </div>
+      )}
+    </Dialog>
+  )
+}
