@@ -3,7 +3,17 @@ import { mkdirSync, writeFileSync } from 'node:fs'
 import path from 'node:path'
 import { Key, Page } from '../tests/browser/support/browser'
 import { serve } from '../tests/browser/support/serve'
-import { PLATE, settle, setPace, toFit, toReady, toRoute, toSurvey, typePlate } from '../tests/browser/support/steps'
+import {
+  closeCase,
+  PLATE,
+  settle,
+  setPace,
+  toFit,
+  toReady,
+  toRoute,
+  toSurvey,
+  typePlate,
+} from '../tests/browser/support/steps'
 
 const FOLDER = path.join('docs', 'screenshots')
 
@@ -41,8 +51,8 @@ try {
   await page.untilFinding(/reads back equal/, 60_000)
   await keep('copy-done')
   await page.next(/Go on to Swap/)
-  for (let step = 1; step <= 10; step++) {
-    await page.untilText(new RegExp(`Step ${step} of 10`))
+  for (let step = 1; step <= 9; step++) {
+    await page.untilText(new RegExp(`Step ${step} of 9`))
     if (step === 6) await keep('swap')
     await page.press(' ')
   }
@@ -50,7 +60,7 @@ try {
   await page.next(/Start the ticket desk/)
   await page.untilFinding(/everything is there/)
   await keep('proof')
-  await page.next(/Go on to Handover/)
+  await closeCase(page)
   await page.next(/Hand it over/)
   await page.untilFinding(/Handed over/)
   await keep('handover')

@@ -55,7 +55,7 @@ const DESKTOP: Chassis = {
   driveMount: {
     screws: 4,
     screw: 'M3 × 5 mm, two on each side',
-    how: 'Hold the drive while the last one comes out.',
+    how: 'Hold the drive while the last screw comes out.',
     groups: [],
   },
   connectors: [],

@@ -19,6 +19,7 @@ import { makeBench } from './bench/make'
 import { benchView } from './bench/view'
 import { boardState } from './board'
 import { advance, benchNow, pace, setPace } from './clock'
+import { computerPage, switchComputer } from './computer'
 import { commandCopy, startCopy } from './copy'
 import { latestCopy } from './copy/current'
 import { database } from './database'
@@ -34,6 +35,7 @@ import { loadLeg } from './move/legs'
 import { movePage } from './move/page'
 import * as views from './move/views'
 import { startTrial } from './proof'
+import { stillOff, turnOn } from './proof/after'
 import { readyAction, readyState } from './ready'
 import { takeRoute } from './route'
 import { confirmSurvey, readDrives } from './survey'
@@ -249,6 +251,45 @@ describe('the stations', () => {
     expect(trial!.trace.starts).toBe(true)
     expect((await computerById(MOVE)).running).toBe('system')
     expect(await refused(handOver(MOVE))).toMatch(/last trial/)
+  })
+
+  it('keep what was turned off for the copy in mind until it is on again', async () => {
+    for (const input of [{ action: 'close-program', of: 'sync' }, { action: 'go-offline' }, { action: 'no-sleep' }])
+      await readyAction(MOVE, input)
+    const off = async () => stillOff(await loadMove(MOVE)).map((o) => o.title)
+    expect(await off()).toEqual(['Museum file sync', 'Network', 'Sleep'])
+    await switchComputer(MOVE, { do: 'network', on: true })
+    expect(await off()).toEqual(['Museum file sync', 'Sleep'])
+    await turnOn(MOVE, undefined)
+    expect(await off()).toEqual([])
+    expect((await computerById(MOVE)).sleepMinutes).toBe(30)
+    expect(await refused(turnOn(MOVE, undefined))).toMatch(/is on again/)
+  })
+
+  it('open a firmware’s settings only at power-on, and take none that contradict themselves', async () => {
+    const { firmware } = await computerById(MOVE)
+    const { secureBoot, trustedSigners, bootEntries, bootOrder, driveOrder } = firmware
+    const settings = { secureBoot, trustedSigners, bootEntries, bootOrder, driveOrder }
+    const change = (changes: Partial<typeof settings>) =>
+      switchComputer(MOVE, { do: 'firmware', settings: { ...settings, ...changes } })
+    expect(await refused(change({ secureBoot: false }))).toMatch(/shut the ticket desk down first/)
+    await switchComputer(MOVE, { do: 'shut-down' })
+    expect(await refused(switchComputer(MOVE, { do: 'network', on: false }))).toMatch(/not running its own system/)
+    expect(await refused(change({ bootOrder: ['00FF'] }))).toMatch(/an entry that there is not/)
+    expect(await refused(change({ driveOrder: ['SATA 9'] }))).toMatch(/a slot that there is not/)
+    await change({ secureBoot: false, bootEntries: [], bootOrder: [] })
+    const { menu } = await computerPage(MOVE)
+    expect(menu.map((line) => [line.id, line.here])).toEqual([['slot:SATA 0', true]])
+    await switchComputer(MOVE, { do: 'start', choice: 'slot:SATA 0' })
+    expect((await computerById(MOVE)).running).toBe('system')
+    expect(await refused(switchComputer(MOVE, { do: 'start' }))).toMatch(/running already/)
+    await switchComputer(MOVE, { do: 'shut-down' })
+    await change({})
+    expect((await computerById(MOVE)).firmware).toEqual(firmware)
+    await switchComputer(MOVE, { do: 'start', choice: 'entry:0003' })
+    await switchComputer(MOVE, { do: 'mains', on: false })
+    expect(await refused(switchComputer(MOVE, { do: 'start' }))).toMatch(/no mains power/)
+    await switchComputer(MOVE, { do: 'mains', on: true })
   })
 
   it('give every page its view', async () => {

@@ -8,7 +8,7 @@ import { gdiskPartitions, gdiskProblems } from '../support/independent'
 import { expectAccessible } from './support/axe'
 import { Key, Page } from './support/browser'
 import { serve, type Served } from './support/serve'
-import { setPace, tickAllSteps, typePlate } from './support/steps'
+import { closeCase, setPace, tickAllSteps, typePlate } from './support/steps'
 
 let served: Served
 let page: Page
@@ -215,7 +215,7 @@ describe('a computer with two drives', () => {
     await page.next(/Start the desk/)
     await page.untilFinding(/It starts from the Corvina S5 500 GB, and everything is there/)
     expect(await (await page.find('proof-checks')).getText()).toMatch(/Corvina S5 2 TB: /)
-    await page.next(/Go on to Handover/)
+    await closeCase(page)
     expect(await (await page.find('sheet')).getText()).toMatch(/Leg 2\s+desk archive 1 TB to Corvina S5 2 TB/)
   })
 

@@ -15,7 +15,7 @@ import {
 } from '../support/independent'
 import { expectAccessible } from './support/axe'
 import { Key, Page } from './support/browser'
-import { settle, setPace, toFit, toReady, toRoute, toSurvey, typePlate } from './support/steps'
+import { closeCase, settle, setPace, tickAllSteps, toFit, toReady, toRoute, toSurvey, typePlate } from './support/steps'
 
 let page: Page
 let folder: string
@@ -178,11 +178,7 @@ describe('the ticket desk', () => {
     await page.next(/Go on to Swap/)
     await page.untilFinding(/Shut the ticket desk down/)
     await expectAccessible(page, 'swap')
-    for (let step = 2; step <= 10; step++) {
-      await page.press(' ')
-      await page.untilText(new RegExp(`Step ${step} of 10`))
-    }
-    await page.press(' ')
+    await tickAllSteps(page)
     await page.untilFinding(/The Corvina S5 960 GB is in the ticket desk/)
     const text = await page.text()
     expect(text).toMatch(/New drive\s+Corvina S5 960 GB\s+s\/n CRV5-2207-4M1Q\s+ticket desk, SATA 0/)
@@ -204,7 +200,7 @@ describe('the ticket desk', () => {
   })
 
   it('is handed over with a sheet that can be printed', async () => {
-    await page.next(/Go on to Handover/)
+    await closeCase(page)
     await page.untilFinding(/The sheet is ready/)
     await page.next(/Hand it over/)
     await page.untilFinding(/Handed over on 4 May 2026/)

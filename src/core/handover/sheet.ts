@@ -1,6 +1,6 @@
 import { z } from 'zod'
 import { TraceLinkSchema } from '../boot/types'
-import { formatDuration, formatRate, formatSize } from '../bytes/size'
+import { formatDuration, formatRate, formatSize, groupDigits } from '../bytes/size'
 import { CopySummarySchema, type Lost, lostWords } from '../copy/progress'
 import { shortDigest } from '../digest'
 import { SpeedSchema } from '../intake/speed'
@@ -76,7 +76,7 @@ export function sheetRows(sheet: Sheet): SheetRow[] {
         ? [
             [
               'Speed',
-              `reading in one go ${formatRate(before.sequentialBytesPerSecond)} before, ${formatRate(after.sequentialBytesPerSecond)} now; small reads ${Math.round(before.randomReadsPerSecond)} a second before, ${Math.round(after.randomReadsPerSecond)} now`,
+              `reading in one go ${formatRate(before.sequentialBytesPerSecond)} before, ${formatRate(after.sequentialBytesPerSecond)} now; small reads ${groupDigits(before.randomReadsPerSecond)} a second before, ${groupDigits(after.randomReadsPerSecond)} now`,
             ],
           ]
         : [],

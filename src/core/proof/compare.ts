@@ -79,8 +79,7 @@ export async function compareWithSource(
     const now = survey.partitions.find((s) => s.guid === p.guid)
     const grownVolume =
       now?.volume && now.volume.canGrow && now.volume.totalBytes < now.sizeBytes - now.volume.clusterSize
-    const planned = grown.findLast((g) => g.partition === p.number)?.sizeBytes ?? fitSizes(p, layout).after
-    return now?.sizeBytes !== planned || grownVolume
+    return now?.sizeBytes !== sizeNow(p, layout, grown) || grownVolume
   })
   const shown = system && survey.partitions.find((s) => s.guid === system.guid)
   checks.push({
@@ -90,16 +89,20 @@ export async function compareWithSource(
     found:
       wrong.length > 0 ? wrong.map((p) => p.title).join(', ') : `${shown?.title} ${formatSize(shown?.sizeBytes ?? 0)}`,
   })
-  checks.push(await compareSamples(source, target, layout, fileDigest, apart))
+  checks.push(await compareSamples(source, target, { layout, apart, grown }, fileDigest))
   return checks
+}
+
+/** Bytes of a partition as planned, or as it became when it took up more room. */
+function sizeNow(p: Layout['partitions'][number], layout: Layout, grown: NonNullable<Planned['grown']>): number {
+  return grown.findLast((g) => g.partition === p.number)?.sizeBytes ?? fitSizes(p, layout).after
 }
 
 async function compareSamples(
   source: BlockDevice,
   target: BlockDevice,
-  layout: Layout,
+  { layout, apart = [], grown = [] }: Planned,
   digest: Digest,
-  apart: readonly Apart[],
 ): Promise<ProofCheck> {
   let compared = 0
   let unread = 0
@@ -110,7 +113,8 @@ async function compareSamples(
       const old = await openFileSystem(new SliceDevice(source, p.sourceFirstLba * layout.sourceSectorSize, before))
       // Into what is encrypted nobody sees from here; it was copied whole and read back.
       if (!old || old.depth !== 'files') continue
-      const now = await openFileSystem(new SliceDevice(target, p.firstLba * layout.sectorSize, after))
+      const length = sizeNow(p, layout, grown)
+      const now = await openFileSystem(new SliceDevice(target, p.firstLba * layout.sectorSize, length))
       for (const file of await sampleFiles(old, after)) {
         if (
           apart.some((a) => a.path === file.path && (a.partition === p.number || a.sourcePartition === p.sourceNumber))

@@ -7,6 +7,14 @@ import type { Computer } from '@/core/things/computer'
 import { driveName, hasBytes } from '@/core/things/drive'
 import { driveBytes } from '../bench'
 
+/** What is in a computer's slots, as a trial keeps it. */
+export function attachedNow(computer: Computer, bench: BenchState): string[] {
+  return computer.slots.flatMap((slot) => {
+    const drive = driveIn(bench, { kind: 'slot', computerId: computer.id, slot: slot.id })
+    return drive ? [`${slot.id}/${drive.id}`] : []
+  })
+}
+
 /** Opens what is in a computer's slots for reading. Whoever asks closes what is in `opened`, also after an error. */
 export async function attach(bench: BenchState, computer: Computer, opened: OpenDrive[]): Promise<AttachedDrive[]> {
   const attached: AttachedDrive[] = []

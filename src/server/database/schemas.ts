@@ -87,6 +87,8 @@ export const TrialSchema = z.object({
   trace: TraceSchema,
   checks: z.array(ProofCheckSchema),
   speeds: z.array(TrialSpeedSchema).default([]),
+  /** What was in the slots: `SATA 0/crv5-960`. */
+  attached: z.array(z.string()).default([]),
 })
 export type Trial = z.infer<typeof TrialSchema>
 /** A repair that was made on the target; its journal has the bytes. */

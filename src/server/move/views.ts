@@ -1,6 +1,6 @@
 import { menuOf } from '../computer'
 import { freeRoom, stillOff } from '../proof/after'
-import { offeredRepairs, repairWaits } from '../proof/repairs'
+import { offeredRepairs, rearranged, repairWaits } from '../proof/repairs'
 import { wayBack } from '../proof/way-back'
 import type { BenchState } from '@/core/things/bench'
 import { driveIn } from '@/core/things/bench'
@@ -325,6 +325,7 @@ export async function proofView({ move, progress, plates }: MovePage) {
     trial: last && { ...last, time: clockTime(last.at), number: trials.length },
     mode: computer.firmware.mode,
     repaired: repairWaits(move),
+    rearranged: rearranged(move),
     offered: await offeredRepairs(move),
     repairs: (row.proof?.repairs ?? []).map((r) => ({ ...r, time: clockTime(r.at) })),
     swapped: progress !== undefined && progress.copied === progress.legs.length && progress.phase === undefined,

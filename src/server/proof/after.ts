@@ -53,7 +53,7 @@ export async function turnOn(moveId: string, id: string | undefined): Promise<vo
   await keep(moveId, {})
 }
 
-/** Room of the new drive that no partition has and the one in front of it could take; read, never written. */
+/** Room of the new drive that no partition has; with the one in front of it where that could take it. Never written. */
 export async function freeRoom(drive: Drive): Promise<{ bytes: number; partition: number } | undefined> {
   const opened = await openDrive(driveBytes(drive), { writable: false })
   try {

@@ -14,7 +14,7 @@ import { note } from '../logbook'
 import { keep, loadMove, type Move } from '../move'
 import { progressOf } from '../move/legs'
 import { Refusal } from '../refusal'
-import { attach } from '../computer/attach'
+import { attach, attachedNow } from '../computer/attach'
 import type { PairOrder } from './compare-pairs'
 import { compareApart } from './comparing'
 import { trialComputer } from './computer'
@@ -48,7 +48,8 @@ export async function startTrial(moveId: string, choice?: string): Promise<void>
     const drive = move.bench.drives.find((d) => d.id === (trace.startedFrom ?? attached[0]?.driveId))
     const named = drive ? driveName(drive) : 'no drive'
     const speeds = trace.starts && subject === 'target' ? await speedsAfter(move) : []
-    const trial = { at: await benchNow(), drive: named, subject, trace, checks, speeds }
+    const inSlots = attachedNow(computer, move.bench)
+    const trial = { at: await benchNow(), drive: named, subject, trace, checks, speeds, attached: inSlots }
     await changeComputer(computer.id, { running: trace.starts ? 'system' : 'off' })
     const repairs = row.proof?.repairs ?? []
     await keep(moveId, { proof: { trials: [...(row.proof?.trials ?? []), trial].slice(-20), repairs } })

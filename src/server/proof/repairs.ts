@@ -14,6 +14,7 @@ import { type Drive, driveName } from '@/core/things/drive'
 import { repairIn, repairJournal } from '@/host/repair-journal'
 import { changeComputer, driveBytes } from '../bench'
 import { benchNow } from '../clock'
+import { attachedNow } from '../computer/attach'
 import { running } from '../copy/current'
 import { note } from '../logbook'
 import { keep, loadMove, type Move } from '../move'
@@ -31,7 +32,7 @@ export interface OfferedRepair {
 
 /** The repairs that are known for where the last trial stopped, worked out on the drive's bytes. Nothing is written. */
 export async function offeredRepairs(move: Move): Promise<OfferedRepair[]> {
-  if (repairWaits(move)) return []
+  if (repairWaits(move) || rearranged(move)) return []
   const names = move.row.proof?.trials.at(-1)?.trace.links.find((l) => l.state === 'failed')?.repairs ?? []
   const target = repairable(move)
   if (!target || names.length === 0) return []
@@ -52,6 +53,13 @@ export async function offeredRepairs(move: Move): Promise<OfferedRepair[]> {
   } finally {
     await opened.close()
   }
+}
+
+/** Other drives are in the slots than at the last trial, so that what it said is no longer of these. */
+export function rearranged(move: Move): boolean {
+  const last = move.row.proof?.trials.at(-1)
+  if (!last || !move.goal) return false
+  return last.attached.join() !== attachedNow(move.goal, move.bench).join()
 }
 
 /** A repair was made since the last trial, and only the next one can tell whether it mended anything. */

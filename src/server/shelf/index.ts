@@ -65,8 +65,9 @@ const moveWords = (row: MoveRow) => ({
   handedOver: row.handover !== null,
 })
 
-/** Slots of computers that would take the drive now. */
-function openings(drive: Drive, bench: BenchState): { key: string; name: string; place: Place }[] {
+/** Slots of computers that would take the drive, were their cables pulled. */
+function openings(drive: Drive, now: BenchState): { key: string; name: string; place: Place }[] {
+  const bench = { ...now, computers: now.computers.map((c) => ({ ...c, mains: false })) }
   return bench.computers.flatMap((computer) =>
     computer.slots.flatMap((slot) => {
       const place: Place = { kind: 'slot', computerId: computer.id, slot: slot.id }

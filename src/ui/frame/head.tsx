@@ -65,7 +65,9 @@ export function Head({ state, move }: { state: HeadState; move?: { id: string; t
 function Place({ href, children }: { href: string; children: string }) {
   const path = usePathname()
   const here =
-    path === href || (href !== '/' && path.startsWith(`${href}/`)) || (href === '/bench' && path.startsWith('/drives/'))
+    path === href ||
+    (href !== '/' && path.startsWith(`${href}/`)) ||
+    (href === '/bench' && /^\/(drives|computers)\//.test(path))
   return (
     <Link
       href={href}

@@ -27,6 +27,8 @@ interface ProofView {
   readonly mode: 'uefi' | 'bios'
   /** A repair was made after the last trial. */
   readonly repaired: boolean
+  /** Other drives are in it than at the last trial. */
+  readonly rearranged: boolean
   /** Repairs that are known for where it stopped, and not made yet. */
   readonly offered: readonly {
     readonly name: string
@@ -66,9 +68,14 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
   const { trial, computer, source, target } = view
   const start = () => void act(() => startTrial(moveId, choice))
   const passed =
-    trial?.trace.starts && trial.subject === 'target' && trial.checks.every((check) => check.passed) && !view.repaired
+    trial?.trace.starts &&
+    trial.subject === 'target' &&
+    trial.checks.every((check) => check.passed) &&
+    !view.repaired &&
+    !view.rearranged
   const words = wordsOf(view)
-  const repair = view.offered.find((r) => r.why === null)
+  // An identity of its own is only for who wants both drives in; what mends the start is to take one out.
+  const repair = view.offered.find((r) => r.why === null && r.name !== 'disk-identity')
   const present = view.inComputer.filter((slot) => slot.which === 'source' || slot.which === 'target')
   return (
     <Stage
@@ -152,7 +159,12 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
         </div>
       )}
       {trial ? <Chain links={trial.trace.links} /> : <NoTrial name={computer.name} mode={view.mode} />}
-      <Offered repairs={view.offered} />
+      <Offered
+        repairs={view.offered}
+        first={repair?.name}
+        busy={busy}
+        onRepair={(name) => void act(() => makeRepair(moveId, name))}
+      />
       <Made repairs={view.repairs} busy={busy} onTakeBack={() => void act(() => takeRepairBack(moveId))} />
       {trial && view.after && (
         <After
@@ -178,6 +190,11 @@ function wordsOf(view: ProofView): { heading: string; reason: string } {
     }
   }
   const words = `Trial ${trial.number}, ${trial.time}, from the ${trial.drive}.`
+  if (view.rearranged)
+    return {
+      heading: 'Other drives are in it now; the next start will tell',
+      reason: `The chain below is that of trial ${trial.number}, ${trial.time}, before the drives changed places.`,
+    }
   if (!trial.trace.starts) {
     const stop = trial.trace.links.find((l) => l.state === 'failed')
     return {
@@ -246,7 +263,18 @@ function WayBack({
 }
 
 /** What could be done about where the start ended. */
-function Offered({ repairs }: { repairs: ProofView['offered'] }) {
+function Offered({
+  repairs,
+  first,
+  busy,
+  onRepair,
+}: {
+  repairs: ProofView['offered']
+  /** The one that is the page's next action. */
+  first: string | undefined
+  busy: boolean
+  onRepair: (name: string) => void
+}) {
   if (repairs.length === 0) return null
   return (
     <section className="mt-4" data-testid="offered">
@@ -257,6 +285,14 @@ function Offered({ repairs }: { repairs: ProofView['offered'] }) {
             <p className="flex items-center gap-3 font-semibold">
               <Wrench size={18} className="shrink-0 text-ink-soft" aria-hidden />
               {repair.title}
+              {repair.why === null && repair.name !== first && (
+                <span className="ml-auto">
+                  <Button small disabled={busy} onClick={() => onRepair(repair.name)}>
+                    Do it
+                    <span className="sr-only">: {repair.title}</span>
+                  </Button>
+                </span>
+              )}
             </p>
             <div className="mt-1 ml-[30px] text-ink-soft">
               {repair.why ?? repair.changes.map((change) => <p key={change}>{change}</p>)}

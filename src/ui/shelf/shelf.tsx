@@ -54,7 +54,18 @@ export function Shelf({ bench, drives }: { bench: string; drives: readonly Shelv
           </p>
         </AsideBlock>
       }
-      next={<NextAction label="Go to the bench" onAct={() => go('/bench')} disabled={busy} />}
+      next={
+        due[0]?.hasBytes ? (
+          <NextAction
+            label={`Erase the ${due[0].name}`}
+            onAct={() => setAsked({ what: 'erase', drive: due[0] })}
+            disabled={busy}
+            hint="Its plate is asked for first."
+          />
+        ) : (
+          <NextAction label="Go to the bench" onAct={() => go('/bench')} disabled={busy} />
+        )
+      }
     >
       {drives.length > 0 && (
         <ul className="panel divide-y divide-line" data-testid="shelf">

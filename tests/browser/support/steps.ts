@@ -109,6 +109,20 @@ export async function tickAllSteps(page: Page): Promise<void> {
   await page.press(' ')
 }
 
+/** Closes the case after a start that passed, and goes on to Handover. */
+export async function closeCase(page: Page): Promise<void> {
+  await page.next(/Close the case/)
+  await page.untilText(/Closing, 1 of (\d+)/)
+  const steps = Number(/Closing, 1 of (\d+)/.exec(await page.text())![1])
+  for (let step = 2; step <= steps; step++) {
+    await page.press(' ')
+    await page.untilText(new RegExp(`Closing, ${step} of ${steps}`))
+  }
+  await page.press(' ')
+  await page.untilFinding(/is whole again/)
+  await page.next(/Go on to Handover/)
+}
+
 /** Puts a drive somewhere else, as hands would. */
 export async function place(served: Served, drive: string, where: unknown): Promise<void> {
   const response = await fetch(`${served.url}/api/bench/drives/${drive}/place`, {

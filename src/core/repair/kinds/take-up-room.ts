@@ -6,8 +6,8 @@ import { recognise } from '../../filesystem'
 import type { Candidate } from '../../boot/start'
 import { SliceDevice } from '../../block/slice'
 import { gptWrites, usableRange } from '../../scheme/gpt'
-import { MBR_RECORD, MBR_RECORDS_OFFSET, MBR_SECTORS } from '../../scheme/mbr-layout'
-import type { TablePartition } from '../../scheme/types'
+import { MBR_RECORD, MBR_RECORDS_OFFSET, MBR_SECTORS, MBR_TYPES } from '../../scheme/mbr-layout'
+import { type TablePartition, TYPE_GUIDS } from '../../scheme/types'
 import type { RepairKind } from '../port'
 import { changesBetween } from '../written'
 
@@ -19,6 +19,10 @@ export interface RoomBehind {
   readonly bytes: number
 }
 
+/** What a start and a rescue rest on keeps its size. */
+const KEPT_TYPES: ReadonlySet<string> = new Set([TYPE_GUIDS.efiSystem, TYPE_GUIDS.reserved, TYPE_GUIDS.recovery])
+const KEPT_MBR_TYPES: ReadonlySet<number> = new Set([MBR_TYPES.recovery, MBR_TYPES.efiSystem])
+
 /** The largest free room, of 1 MiB and more, that lies right behind a partition; undefined where there is none. */
 export function roomBehind({ reading, drive: { device } }: Candidate): RoomBehind | undefined {
   const sector = device.logicalSectorSize
@@ -29,7 +33,8 @@ export function roomBehind({ reading, drive: { device } }: Candidate): RoomBehin
   const ordered = reading.partitions.filter((p) => p.mbr?.kind !== 'logical').sort((a, b) => a.firstLba - b.firstLba)
   let best: RoomBehind | undefined
   for (const [i, partition] of ordered.entries()) {
-    if (partition.mbr?.kind === 'extended') continue
+    if (partition.mbr?.kind === 'extended' || KEPT_TYPES.has(partition.typeGuid)) continue
+    if (partition.mbr && KEPT_MBR_TYPES.has(partition.mbr.type)) continue
     const next = ordered[i + 1]?.firstLba ?? end + 1
     const lastLba = alignDown(next, MIB / sector) - 1
     const bytes = (lastLba - partition.lastLba) * sector
