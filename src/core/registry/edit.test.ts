@@ -140,3 +140,34 @@ describe('a damaged hive', () => {
     expect(told).toBeGreaterThan(300)
   })
 })
+
+describe('taking values out of a key', () => {
+  it('leaves the others as they were, and gives their room to what comes next', async () => {
+    const names = ['one', 'two', 'three', 'four', 'five']
+    await fc.assert(
+      fc.asyncProperty(
+        fc.tuple(value, value, value, value, value),
+        fc.subarray(names, { minLength: 1 }),
+        async (contents, gone) => {
+          const values = Object.fromEntries(names.map((name, i) => [name, contents[i]]))
+          const file = makeHive('SYSTEM', { keys: { Mounted: { values } } }, 1n)
+          const editor = await HiveEditor.open(file)
+          const key = (await editor.key('Mounted'))!
+          for (const name of [...gone, 'never there']) await editor.remove(key, name)
+          const after = await open(editor.done(2n))
+          const left = names.filter((name) => !gone.includes(name))
+          const found = await after.values((await after.key('Mounted'))!)
+          expect(found.map((v) => v.name)).toEqual(left)
+          for (const { name, data } of found) expect(data).toEqual(storedValue(values[name]).data)
+          // What was let go can be taken again, for as much as it was.
+          for (const name of gone) await editor.set((await editor.key('Mounted'))!, name, values[name])
+          const again = await open(editor.done(3n))
+          expect((await again.values((await again.key('Mounted'))!)).map((v) => v.name).sort()).toEqual(
+            [...names].sort(),
+          )
+        },
+      ),
+      { numRuns: 60 },
+    )
+  })
+})

@@ -56,6 +56,27 @@ export class HiveEditor {
     else this.replace(at, type, data)
   }
 
+  /** Takes a value out of a key; nothing happens where there is none of that name. */
+  async remove(key: HiveKey, name: string): Promise<void> {
+    const places = await this.hive.valuePlaces(key)
+    const index = places.findIndex((v) => v.name.toUpperCase() === name.toUpperCase())
+    if (index < 0) return
+    const { at } = places[index]
+    const node = HEADER_BYTES + key.at + 4
+    const { valueCount, values } = KEY_NODE.read(this.bytes, node)
+    const view = viewOf(this.bytes)
+    const list = HEADER_BYTES + values + 4
+    for (let i = 0, to = 0; i < valueCount; i++) {
+      const place = view.getUint32(list + i * 4, true)
+      if (place !== at) view.setUint32(list + to++ * 4, place, true)
+    }
+    const { dataLength, data } = VALUE.read(this.bytes, HEADER_BYTES + at + 4)
+    if (dataLength > 0 && dataLength <= LONGEST_PLAIN) this.free(data)
+    this.free(at)
+    if (valueCount === 1) this.free(values)
+    KEY_NODE.write(this.bytes, { valueCount: valueCount - 1, ...(valueCount === 1 ? { values: NONE } : {}) }, node)
+  }
+
   /** The changed file, its sequence numbers one further and equal. */
   done(modified: bigint): Uint8Array {
     const { sequence1 } = HIVE_HEADER.read(this.bytes)

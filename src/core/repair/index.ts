@@ -8,6 +8,7 @@ import { diskIdentity } from './kinds/disk-identity'
 import { driveLetters } from './kinds/drive-letters'
 import { fallbackLoader } from './kinds/fallback-loader'
 import { hiddenSectors } from './kinds/hidden-sectors'
+import { oldLetters } from './kinds/old-letters'
 import { pointStore } from './kinds/point-store'
 import { standardEntry } from './kinds/standard-entry'
 import { startCode } from './kinds/start-code'
@@ -31,6 +32,7 @@ export const REPAIRS: readonly RepairKind[] = [
   diskIdentity,
   volumeSize,
   takeUpRoom,
+  oldLetters,
 ]
 
 export type RepairQuestion = Omit<RepairSubject, 'candidate'>

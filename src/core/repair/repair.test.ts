@@ -6,7 +6,7 @@ import { referenceFrom } from '../boot/reference'
 import { readStartCode } from '../boot/start-code'
 import { traceStart } from '../boot/trace'
 import type { Firmware, Trace } from '../boot/types'
-import { deviceBytes, ELEMENTS, elementPath, LETTER_C, STORE_OBJECTS } from '../boot/store'
+import { deviceBytes, ELEMENTS, elementPath, LETTER_C, letterBytes, STORE_OBJECTS } from '../boot/store'
 import { viewOf } from '../bytes/struct'
 import { formatNtfs } from '../filesystem/ntfs/format'
 import { HiveEditor } from '../registry/edit'
@@ -301,6 +301,31 @@ describe('a repair with what the old drive had', () => {
   it('is refused where that is not at hand', async () => {
     const question = { device: await makeBiosDisk(), mode: 'bios' as const, time: 1n }
     await expect(planRepair('start-code', question)).rejects.toThrow(/not at hand/)
+  })
+})
+
+describe('a repair of what belongs to the old hardware', () => {
+  it('lets go of letters of drives that stayed behind, of no others', async () => {
+    const device = await makeSystemDisk()
+    await spoil(device, 'uefi', SYSTEM_HIVE_PATH, async (bytes) => {
+      const stray = letterBytes({ ...NOWHERE, partitionGuid: NOWHERE.diskGuid })
+      const optical = new Uint8Array(90).fill(0x5c)
+      const one = await set('MountedDevices', '\\DosDevices\\E:', stray)(bytes)
+      return set('MountedDevices', '\\DosDevices\\F:', optical)(one)
+    })
+    const before = await storedDigest(device)
+    const question = { device, mode: 'uefi' as const, time: 3n }
+    const journal = memoryJournal()
+    const plan = await planRepair('old-letters', question)
+    expect(plan.changes).toEqual([expect.stringContaining('lets go of E:, as no partition')])
+    await applyRepair(device, plan, journal)
+    expect((await planRepair('old-letters', question)).patches).toEqual([])
+    expect((await follow(device, FIRMWARE)).starts).toBe(true)
+    const volume = (await openFileSystem(sliceOf(device, (await readScheme(device))!.partitions[2])))!
+    const hive = await HiveEditor.open(await volume.readFile(SYSTEM_HIVE_PATH))
+    expect(await hive.key('MountedDevices')).toBeDefined()
+    await undoRepair(device, journal.record(), journal)
+    expect(await storedDigest(device)).toEqual(before)
   })
 })
 
