@@ -4,13 +4,9 @@ import { tmpdir } from 'node:os'
 import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { readBytes } from '@/core/block/device'
-import { MemoryDevice } from '@/core/block/memory'
-import { SliceDevice } from '@/core/block/slice'
+import type { MemoryDevice } from '@/core/block/memory'
 import { MIB } from '@/core/bytes/size'
-import { formatFat32 } from '@/core/filesystem/fat/format'
-import { writeGpt } from '@/core/scheme/gpt'
-import { TYPE_GUIDS } from '@/core/scheme/types'
-import { makeBiosDisk, makeSystemDisk, signedLoader } from '@/core/testing-disk'
+import { makeBiosDisk, makeLinuxDisk, makeSystemDisk, ROOT_UUID } from '@/core/testing-disk'
 import { imbarco, shaOfFile, sparseFile } from './support/image-files'
 import { cutPartition, diskGuid, gdiskPartitions, gdiskProblems } from './support/independent'
 
@@ -101,7 +97,7 @@ describe('imbarco trace and repair', () => {
   })
 
   it('look up a Linux root by its UUID, in the loader’s settings and in its mount table', async () => {
-    const uuid = '3e6be9de-8139-4c2f-9106-a43f08d823a6'
+    const uuid = ROOT_UUID
     const root = (mounts: string) => {
       const tree = mkdtempSync(at('tree-'))
       mkdirSync(path.join(tree, 'etc'))
@@ -114,31 +110,7 @@ describe('imbarco trace and repair', () => {
       })
       return readFileSync(volume)
     }
-    const device = new MemoryDevice(160 * MIB)
-    const part = (number: number, typeGuid: string, firstLba: number, sectors: number) => ({
-      number,
-      typeGuid,
-      guid: `11111111-2222-4333-8444-55555555550${number}`,
-      name: '',
-      firstLba,
-      lastLba: firstLba + sectors - 1,
-      attributes: '0000000000000000',
-    })
-    const partitions = [
-      part(1, TYPE_GUIDS.efiSystem, 2048, 40 * 2048),
-      part(2, TYPE_GUIDS.linuxData, 41 * 2048, 64 * 2048),
-    ]
-    await writeGpt(device, { diskGuid: uuid, entryCount: 128, entrySize: 128, partitions })
-    const settings = `search.fs_uuid ${uuid} root\n`
-    await formatFat32(new SliceDevice(device, MIB, 40 * MIB), {
-      label: 'ESP',
-      serial: 3,
-      startSector: 2048,
-      files: [
-        { path: '/EFI/BOOT/BOOTX64.EFI', content: signedLoader(5) },
-        { path: '/EFI/BOOT/grub.cfg', content: new TextEncoder().encode(settings) },
-      ],
-    })
+    const device = await makeLinuxDisk()
     const system = (mounts: string) => device.write(41 * MIB, root(mounts))
     await system(`UUID=${uuid} / ext4 defaults 0 1\n`)
     const sound = parse(imbarco('trace', await fileOf('linux.img', device), '--firmware', 'uefi', '--json').out)

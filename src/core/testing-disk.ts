@@ -14,7 +14,7 @@ import { usableRange, writeGpt } from './scheme/gpt'
 import { MBR_TYPES } from './scheme/mbr-layout'
 import { mbrWrites } from './scheme/mbr-write'
 import { type GptPartition, TYPE_GUIDS } from './scheme/types'
-import { pattern } from './testing'
+import { pattern, utf8 } from './testing'
 
 /** SHA-256, as the server hands it to core. */
 export const sha256 = (bytes: Uint8Array): Uint8Array => createHash('sha256').update(bytes).digest()
@@ -97,6 +97,28 @@ function windowsFiles(loader: string, at: StoreDevice): NewFile[] {
 export const signedLoader = (seed: number, signer: string = SIGNERS[0]): Uint8Array =>
   makeLoader(pattern(50_000, seed), signer || undefined, sha256)
 
+export const ROOT_UUID = '3e6be9de-8139-4c2f-9106-a43f08d823a6'
+
+/** A small disk whose loader names a Linux root by its UUID; the root's partition, at 41 MiB, is left empty. */
+export async function makeLinuxDisk(): Promise<MemoryDevice> {
+  const device = new MemoryDevice(160 * MIB)
+  const partitions = [
+    part(1, TYPE_GUIDS.efiSystem, ESP_GUID, '', 2048, 40 * 2048),
+    part(2, TYPE_GUIDS.linuxData, SYSTEM_GUID, '', 41 * 2048, 64 * 2048),
+  ]
+  await writeGpt(device, { diskGuid: DISK_GUID, entryCount: 128, entrySize: 128, partitions })
+  await formatFat32(slice(device, partitions[0]), {
+    label: 'ESP',
+    serial: 3,
+    startSector: 2048,
+    files: [
+      { path: '/EFI/BOOT/BOOTX64.EFI', content: signedLoader(5) },
+      { path: '/EFI/BOOT/grub.cfg', content: utf8(`# made\nsearch.fs_uuid ${ROOT_UUID} root\n`) },
+    ],
+  })
+  return device
+}
+
 export const SIGNATURE = '7b3f0c11'
 export const BIOS_FIRMWARE = (): Firmware => ({ ...FIRMWARE, mode: 'bios', bootEntries: [], bootOrder: [] })
 
@@ -158,7 +180,8 @@ export const FIRMWARE: Firmware = {
   driveOrder: [],
 }
 
-function part(
+/** A partition of a GPT by its first sector and length. */
+export function part(
   number: number,
   typeGuid: string,
   guid: string,

@@ -5,14 +5,25 @@ import { OverlayDevice } from '../block/overlay'
 import { SliceDevice } from '../block/slice'
 import { MIB } from '../bytes/size'
 import { unfinishedMarker } from '../copy/marker'
-import { formatFat32 } from '../filesystem/fat/format'
 import { formatHfsPlus } from '../filesystem/hfsplus/format'
 import { readScheme } from '../scheme'
 import { writeGpt } from '../scheme/gpt'
 import { TYPE_GUIDS } from '../scheme/types'
 import { surveyDrive } from '../survey/survey'
-import { pattern, utf8 } from '../testing'
-import { BIOS_FIRMWARE, FIRMWARE, makeBiosDisk, makeSystemDisk, sha256, signedLoader } from '../testing-disk'
+import { pattern } from '../testing'
+import {
+  BIOS_FIRMWARE,
+  DISK_GUID,
+  FIRMWARE,
+  makeLinuxDisk,
+  part,
+  ROOT_UUID,
+  SYSTEM_GUID,
+  makeBiosDisk,
+  makeSystemDisk,
+  sha256,
+  signedLoader,
+} from '../testing-disk'
 import { referenceFrom } from './reference'
 import { readSignature } from './signature'
 import { traceStart } from './trace'
@@ -181,49 +192,20 @@ function spoilt(): Uint8Array {
 }
 
 describe('the trace of a system that is not followed to its end', () => {
-  const UUID = '3e6be9de-8139-4c2f-9106-a43f08d823a6'
   const bare: Firmware = { ...FIRMWARE, secureBoot: false, bootEntries: [], bootOrder: [] }
-  const partition = (number: number, typeGuid: string, firstLba: number, sectors: number) => ({
-    number,
-    typeGuid,
-    guid: `11111111-2222-4333-8444-55555555550${number}`,
-    name: '',
-    firstLba,
-    lastLba: firstLba + sectors - 1,
-    attributes: '0000000000000000',
-  })
-
-  async function linuxDisk(rootUuid: string): Promise<MemoryDevice> {
-    const device = new MemoryDevice(160 * MIB)
-    const partitions = [
-      partition(1, TYPE_GUIDS.efiSystem, 2048, 40 * 2048),
-      partition(2, TYPE_GUIDS.linuxData, 41 * 2048, 100 * 2048),
-    ]
-    await writeGpt(device, { diskGuid: UUID, entryCount: 128, entrySize: 128, partitions })
-    await formatFat32(new SliceDevice(device, MIB, 40 * MIB), {
-      label: 'ESP',
-      serial: 3,
-      startSector: 2048,
-      files: [
-        { path: '/EFI/BOOT/BOOTX64.EFI', content: signedLoader(5) },
-        { path: '/EFI/BOOT/grub.cfg', content: utf8(`# made\nsearch.fs_uuid ${rootUuid} root\n`) },
-      ],
-    })
-    return device
-  }
 
   it('says of a Linux root that no volume answers to its UUID', async () => {
-    const device = await linuxDisk(UUID)
+    const device = await makeLinuxDisk()
     const trace = await traceStart(bare, [attached(device)], undefined, sha256)
     expect(failedAt(trace)).toBe('system-volume')
-    expect(trace.links[4].evidence).toBe(`/EFI/BOOT/grub.cfg: search.fs_uuid ${UUID} root`)
-    expect(trace.links[5].evidence).toContain(UUID)
+    expect(trace.links[4].evidence).toBe(`/EFI/BOOT/grub.cfg: search.fs_uuid ${ROOT_UUID} root`)
+    expect(trace.links[5].evidence).toContain(ROOT_UUID)
   })
 
   it('goes on with an HFS+ volume whose header names its loader, and says what that rests on', async () => {
     const device = new MemoryDevice(120 * MIB)
-    const partitions = [partition(1, TYPE_GUIDS.appleHfs, 2048, 100 * 2048)]
-    await writeGpt(device, { diskGuid: UUID, entryCount: 128, entrySize: 128, partitions })
+    const partitions = [part(1, TYPE_GUIDS.appleHfs, SYSTEM_GUID, '', 2048, 100 * 2048)]
+    await writeGpt(device, { diskGuid: DISK_GUID, entryCount: 128, entrySize: 128, partitions })
     const volume = { label: 'Montage', volumeId: 7n, time: 3_855_369_600 }
     const files = [{ path: '/System/Library/CoreServices/boot.efi', content: pattern(9000, 1) }]
     const slice = new SliceDevice(device, MIB, 100 * MIB)
