@@ -20,7 +20,7 @@ export async function readStartCode(
 ): Promise<StartCode> {
   const sector = device.logicalSectorSize
   const first = (await readBytes(device, 0, sector)).slice(0, START_CODE_BYTES)
-  const end = Math.min(...partitions.map((p) => p.firstLba), MAX_GAP_SECTORS + 1)
+  const end = Math.min(...partitions.map((p) => p.firstLba), MAX_GAP_SECTORS + 1, Math.floor(device.size / sector))
   if (end <= 1) return { first, gap: new Uint8Array(0) }
   const gap = (await readBytes(device, sector, (end - 1) * sector)).slice()
   const used = gap.findLastIndex((byte) => byte !== 0) + 1

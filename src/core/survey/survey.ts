@@ -122,11 +122,22 @@ async function tableOf(
   if (reading?.scheme === 'mbr') {
     const { diskSignature, hasBootCode, partitions } = reading.mbr
     const active = partitions.find((p) => p.mbr!.active && p.mbr!.kind === 'primary')
-    const code = await readStartCode(device, partitions)
-    const startCode = { first: toBase64(code.first), gap: toBase64(code.gap), digest: toHex(digest(joined(code))) }
-    return { mbr: { diskSignature, hasBootCode, startCode, activePartition: active?.number ?? null } }
+    const startCode = await startCodeOf(device, partitions, digest)
+    const mbr = { diskSignature, hasBootCode, activePartition: active?.number ?? null }
+    return { mbr: startCode ? { ...mbr, startCode } : mbr }
   }
   return {}
+}
+
+/** The code in front of the first partition; undefined where the drive does not give all of it. */
+async function startCodeOf(device: BlockDevice, partitions: readonly TablePartition[], digest: Digest) {
+  try {
+    const code = await readStartCode(device, partitions)
+    return { first: toBase64(code.first), gap: toBase64(code.gap), digest: toHex(digest(joined(code))) }
+  } catch (error) {
+    if (!(error instanceof CoreError)) throw error
+    return undefined
+  }
 }
 
 const LOADER_LIMITS = { depth: 6, files: 1000, bytes: 64 * MIB }
