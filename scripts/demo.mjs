@@ -2,7 +2,7 @@
 import { spawn } from 'node:child_process'
 import { mkdirSync } from 'node:fs'
 import path from 'node:path'
-import { bin, build, checkNode, checkPort, checkRoom, install, makeBench, ROOT, stop } from './ground.mjs'
+import { bin, build, checkNode, checkPort, checkRoom, install, makeBench, ROOT, stop, warmUp } from './ground.mjs'
 
 const args = process.argv.slice(2)
 const value = (name) => (args.includes(name) ? args[args.indexOf(name) + 1] : undefined)
@@ -33,11 +33,9 @@ server.stdout.on('data', (chunk) => {
   void announce()
 })
 
-/** The first call of each kind of page loads what all later ones use; a person should not wait for that. */
 async function announce() {
   const address = `http://${host}:${port}`
-  for (const page of ['/', '/bench', '/images', '/drives/crv3-240', '/moves/ticket-desk/intake'])
-    await fetch(address + page).catch(() => {})
+  await warmUp(address)
   console.log(`Imbarco is at ${address}  (Ctrl C ends it)`)
   // What every drive holds is read once; whoever opens a new move then finds it known.
   void fetch(`${address}/moves/new`).catch(() => {})

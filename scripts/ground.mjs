@@ -97,6 +97,22 @@ export function makeBench({ reset = false, env = process.env } = {}) {
   run(bin('tsx'), ['scripts/make-bench.ts', ...(reset ? ['--reset'] : [])], { env })
 }
 
+/**
+ * Calls each kind of page and route of a server that has just started once: the first call loads what all later ones
+ * use, for which neither a person nor a copy that runs should have to wait.
+ */
+export async function warmUp(address) {
+  const pages = [
+    '/',
+    '/bench',
+    '/images',
+    '/drives/crv3-240',
+    '/moves/ticket-desk/intake',
+    '/api/moves/ticket-desk/copy',
+  ]
+  for (const page of pages) await fetch(address + page).catch(() => {})
+}
+
 function sourcesHash() {
   const hash = createHash('sha256')
   const add = (file) => hash.update(file).update(readFileSync(path.join(ROOT, file)))

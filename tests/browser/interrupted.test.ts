@@ -28,9 +28,12 @@ describe('a server that is stopped in the middle of a copy', () => {
     await settle(page)
     await startCopy(page)
     await page.untilFinding(/[1-9]\d*\.\d GiB of 202\.0 GiB copied/)
-    expect(await page.driver.getTitle()).toMatch(/^\d+ % · /)
+    const inTitle = () =>
+      page.until(async () => /^[1-9]\d* % · /.test(await page.driver.getTitle()), 'how far in the title')
+    await inTitle()
     await page.click(/^Pause$/)
     await page.untilText(/Paused\. /)
+    await inTitle()
     const paused = await copiedGib()
     // A page that is opened anew, or in another window, shows the copy as it is.
     await page.driver.navigate().refresh()

@@ -1,3 +1,4 @@
+import { setPriority } from 'node:os'
 import { setImmediate } from 'node:timers/promises'
 import { parentPort, workerData } from 'node:worker_threads'
 import { LiveDrive, LiveSystem } from '@/bench/live-system'
@@ -30,6 +31,8 @@ class StoppedByPerson extends Error {}
 const REPORT_EVERY_MS = 200
 /** How long a drive tries before it gives a sector up. */
 const RETRY_SECONDS = 1.5
+/** Somewhat behind the thread that answers pages. */
+const PRIORITY = 5
 const order = workerData as CopyOrder
 const send = (message: FromWorker) => parentPort!.postMessage(message)
 const note = (text: string, tone: 'plain' | 'good' | 'bad' = 'plain') => send({ type: 'note', text, tone })
@@ -312,6 +315,8 @@ function makeReporter(meter: CopyMeter) {
 /** What is on the target can be gone on with, as soon as what ended the copy is mended. */
 const goesOn = (error: unknown) => !order.live && !(error instanceof CheckFailed || error instanceof NotItsTarget)
 
+// Pages go before bytes where both want a core. Only Linux counts the priority of a thread by itself.
+if (process.platform === 'linux') setPriority(PRIORITY)
 try {
   await work()
 } catch (error) {

@@ -26,9 +26,7 @@ interface CopyEnd {
 /** Keeps the progress in the tab's title, and when the copy ends says so by sound and notification, if that is wished. */
 export function useCopyEnd({ id, status, running, heading, share }: CopyEnd): void {
   const seen = useRef<string | undefined>(undefined)
-  useEffect(() => {
-    document.title = running ? `${Math.floor(share * 100)} % · ${TITLE}` : TITLE
-  }, [running, share])
+  useTitle(running ? `${Math.floor(share * 100)} % · ${TITLE}` : TITLE)
   useEffect(() => {
     const ended = seen.current === id && !running
     seen.current = running ? id : undefined
@@ -37,6 +35,19 @@ export function useCopyEnd({ id, status, running, heading, share }: CopyEnd): vo
     if ('Notification' in window && Notification.permission === 'granted')
       new Notification('Imbarco', { body: heading })
   }, [id, running, status, heading])
+}
+
+/** Keeps the tab's title; a page that is read anew puts its own there again. */
+function useTitle(title: string): void {
+  useEffect(() => {
+    const keep = () => {
+      if (document.title !== title) document.title = title
+    }
+    keep()
+    const observer = new MutationObserver(keep)
+    observer.observe(document.head, { childList: true, subtree: true, characterData: true })
+    return () => observer.disconnect()
+  }, [title])
 }
 
 /** Two notes, rising when it is done and falling when it is not. */

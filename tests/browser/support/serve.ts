@@ -3,6 +3,7 @@ import { mkdtempSync, rmSync } from 'node:fs'
 import { createServer } from 'node:net'
 import { tmpdir } from 'node:os'
 import path from 'node:path'
+import { warmUp } from '../../../scripts/ground.mjs'
 
 /** A running server with a bench of its own. */
 export interface Served {
@@ -16,7 +17,7 @@ export interface Served {
 
 /** Makes a demo bench in a folder of its own and serves the built application on a free port. */
 export async function serve(
-  options: { data?: string; port?: number; env?: Record<string, string> } = {},
+  options: { data?: string; port?: number; env?: Record<string, string>; warm?: boolean } = {},
 ): Promise<Served> {
   const data = options.data ?? mkdtempSync(path.join(tmpdir(), 'imbarco-'))
   const port = options.port ?? (await freePort())
@@ -42,8 +43,10 @@ export async function serve(
     server.once('exit', (code) => reject(new Error(`The server left with code ${code}.`)))
   })
   const kill = () => ended(server, 'SIGKILL')
+  const url = `http://127.0.0.1:${port}`
+  if (options.warm) await warmUp(url)
   return {
-    url: `http://127.0.0.1:${port}`,
+    url,
     data,
     kill,
     async close() {
