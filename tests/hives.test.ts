@@ -61,4 +61,27 @@ describe('hives and an independent program', () => {
     expect(start).toMatch(/storahci.sys/)
     expect(hivexsh(at('SYSTEM'), 'cd \\MountedDevices\nlsval\n')).toContain(LETTER_C.replaceAll('\\', '\\\\'))
   })
+
+  it('agree on keys that were made and taken out', async () => {
+    const system = makeSystemHive({ system: DEVICE, drivers: { storahci: 3, disk: 0, old: 0 } }, 1n)
+    const editor = await HiveEditor.open(system, { spareBytes: 4000 })
+    for (let i = 0; i < 20; i++) await editor.make(`ControlSet001\\Services\\made ${i}\\Parameters`, 2n)
+    await editor.set(await editor.make('ControlSet001\\Services\\trmst9', 2n), 'Start', 0)
+    await editor.removeKey('ControlSet001\\Services\\old')
+    writeFileSync(at('MADE'), editor.done(2n))
+    const services = hivexsh(at('MADE'), 'cd \\ControlSet001\\Services\nls\n').trim().split('\n')
+    const made = Array.from({ length: 20 }, (_, i) => `made ${i}`)
+    expect(services.sort()).toEqual([...made, 'disk', 'storahci', 'trmst9'].sort())
+    expect(hivexsh(at('MADE'), 'cd \\ControlSet001\\Services\\trmst9\nlsval\n')).toMatch(/"Start"=dword:00000000/)
+    expect(hivexsh(at('MADE'), 'cd \\ControlSet001\\Services\\made 7\nls\n').trim()).toBe('Parameters')
+    // It goes on from there: a key of its own, and ours taken out.
+    hivexsh(
+      at('MADE'),
+      'cd \\ControlSet001\\Services\nadd theirs\ncd \\ControlSet001\\Services\\trmst9\ndel\ncommit\n',
+      '-w',
+    )
+    const hive = await open(readFileSync(at('MADE')))
+    expect(await hive.key('ControlSet001\\Services\\theirs')).toBeDefined()
+    expect(await hive.key('ControlSet001\\Services\\trmst9')).toBeUndefined()
+  })
 })

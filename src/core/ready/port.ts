@@ -59,8 +59,8 @@ export interface FurtherTarget {
   readonly name: string
   readonly connected: boolean
   readonly sameSize: boolean
-  /** Another move or copy has it. */
-  readonly taken: boolean
+  /** Who else has it, in a sentence. */
+  readonly taken: string | null
   /** What is on it, in words. */
   readonly holds: string
 }

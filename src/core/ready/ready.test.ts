@@ -98,7 +98,7 @@ describe('the list', () => {
             name: 'Tellina T1 960 GB',
             connected: true,
             sameSize: true,
-            taken: false,
+            taken: null,
             holds: 'it holds nothing',
           },
         ],
@@ -115,9 +115,9 @@ describe('the list', () => {
   it.each<[string, Partial<ReadyFacts['further'][number]>, RegExp]>([
     ['gone', { connected: false }, /not connected/],
     ['of another size', { sameSize: false }, /another size/],
-    ['another move’s', { taken: true }, /belongs to another move/],
+    ['another move’s', { taken: 'The Tellina T1 belongs to another move.' }, /belongs to another move/],
   ])('stops at a further target that is %s', (_what, changes, words) => {
-    const drive = { id: 'x', name: 'Tellina T1', connected: true, sameSize: true, taken: false, holds: '' }
+    const drive = { id: 'x', name: 'Tellina T1', connected: true, sameSize: true, taken: null, holds: '' }
     const [first] = readyItems({ ...settled, further: [{ ...drive, ...changes }] })
     expect([first.state, first.title]).toEqual(['blocks', expect.stringMatching(words)])
   })

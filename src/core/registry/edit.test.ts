@@ -4,7 +4,7 @@ import { CoreError } from '../errors'
 import { makeStore, makeSystemHive, readStore } from '../boot/store'
 import { HiveEditor, UnsettledHive } from './edit'
 import { Hive } from './hive'
-import { headerChecksum, HIVE_HEADER } from './layout'
+import { HEADER_BYTES, headerChecksum, HIVE_HEADER, KEY_NODE, SECURITY } from './layout'
 import { makeHive, type NewValue, storedValue } from './make'
 
 const open = (bytes: Uint8Array) =>
@@ -128,6 +128,10 @@ describe('a damaged hive', () => {
             const editor = await HiveEditor.open(bytes)
             const key = (await editor.key('Select')) ?? (await editor.key('Description'))
             if (key) await editor.set(key, 'Word', 'in its place')
+            await editor.removeKey(key ? key.name : 'Objects')
+            const longer = await HiveEditor.open(bytes, { spareBytes: 500 })
+            await longer.make('Made\\Below', 1n)
+            longer.done(2n)
           } catch (error) {
             if (!(error instanceof CoreError)) throw error
             expect(error.message).toMatch(/[.]$/)
@@ -169,5 +173,83 @@ describe('taking values out of a key', () => {
       ),
       { numRuns: 60 },
     )
+  })
+})
+
+describe('keys that are made and taken out', () => {
+  const word = fc.stringMatching(/^[A-Za-z0-9_&. -]{1,20}$/)
+  const path = fc.array(word, { minLength: 1, maxLength: 3 }).map((names) => names.join('\\'))
+  /** Every key by its path in upper case, with what its value `V` holds. */
+  async function all(hive: Hive) {
+    const found = new Map<string, string>()
+    const left = [{ key: hive.root, at: '' }]
+    while (left.length > 0) {
+      const { key, at } = left.pop()!
+      const children = await hive.keys(key)
+      const names = children.map((c) => c.name.toUpperCase())
+      // Systems search a list by halves, so it has to be in order.
+      expect(names).toEqual([...names].sort((a, b) => (a < b ? -1 : 1)))
+      for (const child of children) {
+        const below = `${at}\\${child.name.toUpperCase()}`
+        found.set(below, (await hive.text(child, 'V')) ?? '')
+        left.push({ key: child, at: below })
+      }
+    }
+    return found
+  }
+
+  it('leave just those that are to be there, each with its value, in a file as long as it has to be', async () => {
+    await fc.assert(
+      fc.asyncProperty(
+        fc.array(fc.record({ path, gone: fc.boolean() }), { minLength: 1, maxLength: 30 }),
+        async (steps) => {
+          let bytes = makeHive('T', { keys: { Kept: { values: { V: 'as it was' } } } }, 1n)
+          const model = new Map([['\\KEPT', 'as it was']])
+          for (const step of steps) {
+            const editor = await HiveEditor.open(bytes, { spareBytes: 1000 })
+            const upper = `\\${step.path.toUpperCase()}`
+            if (step.gone) {
+              await editor.removeKey(step.path)
+              for (const key of model.keys()) if (key === upper || key.startsWith(`${upper}\\`)) model.delete(key)
+            } else {
+              await editor.set(await editor.make(step.path, 2n), 'V', step.path)
+              const names = upper.split('\\').slice(1)
+              for (let i = 1; i < names.length; i++) {
+                const above = `\\${names.slice(0, i).join('\\')}`
+                if (!model.has(above)) model.set(above, '')
+              }
+              model.set(upper, step.path)
+            }
+            bytes = editor.done(3n)
+          }
+          expect(bytes.length % 4096).toBe(0)
+          expect(await all(await open(bytes))).toEqual(model)
+        },
+      ),
+      { numRuns: 120 },
+    )
+  })
+
+  it('go on in further lists where there are very many, and are counted by their rights', async () => {
+    let bytes = makeHive('T', {}, 1n)
+    const editor = await HiveEditor.open(bytes, { spareBytes: 600_000 })
+    const names = Array.from({ length: 1200 }, (_, i) => `service ${String((i * 7) % 1200).padStart(4, '0')}`)
+    for (const name of names) await editor.make(`Services\\${name}`, 2n)
+    await editor.removeKey('Services\\service 0600')
+    bytes = editor.done(3n)
+    const hive = await open(bytes)
+    const services = (await hive.key('Services'))!
+    expect((await hive.keys(services)).map((k) => k.name)).toEqual(
+      [...names].sort().filter((name) => name !== 'service 0600'),
+    )
+    expect((await hive.listPlaces(services)).length).toBe(4)
+    expect(await hive.key('Services\\service 0600')).toBeUndefined()
+    const { security } = KEY_NODE.read(bytes, HEADER_BYTES + services.at + 4)
+    expect(SECURITY.read(bytes, HEADER_BYTES + security + 4).keys).toBe(1201)
+  })
+
+  it('of a name that no key can have are refused', async () => {
+    const editor = await HiveEditor.open(SYSTEM, { spareBytes: 100 })
+    await expect(editor.make('Sérvice', 1n)).rejects.toThrow(/plain text/)
   })
 })

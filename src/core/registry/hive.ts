@@ -81,6 +81,16 @@ export class Hive {
     return found
   }
 
+  /** Where the cells of a key's list of subkeys lie; more than one where it is a list of lists. */
+  async listPlaces(key: HiveKey): Promise<number[]> {
+    const { values } = await this.node(key.at)
+    if (values.subkeyCount === 0 || values.subkeys === NONE) return []
+    const cell = await this.cell(values.subkeys)
+    if (asciiToString(cell.subarray(0, 2)) !== 'ri') return [values.subkeys]
+    const count = Math.min(viewOf(cell).getUint16(2, true), Math.floor((cell.length - 4) / 4))
+    return [values.subkeys, ...Array.from({ length: count }, (_, i) => viewOf(cell).getUint32(4 + i * 4, true))]
+  }
+
   /** The values of a key. */
   async values(key: HiveKey): Promise<HiveValue[]> {
     const found: HiveValue[] = []

@@ -45,6 +45,15 @@ export const KEY_NODE = defineStruct('registry key', 76, {
   classLength: [74, 'u16'],
 })
 
+/** A security descriptor that keys share, in a ring with the others; `keys` counts those that have it. */
+export const SECURITY = defineStruct('registry security', 20, {
+  signature: [0, ['ascii', 2]],
+  next: [4, 'u32'],
+  previous: [8, 'u32'],
+  keys: [12, 'u32'],
+  length: [16, 'u32'],
+})
+
 export const VALUE = defineStruct('registry value', 20, {
   signature: [0, ['ascii', 2]],
   nameLength: [2, 'u16'],

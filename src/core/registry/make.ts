@@ -11,10 +11,15 @@ import {
   KEY_NODE,
   KEY_ROOT,
   NONE,
+  SECURITY,
   VALUE,
   VALUE_ASCII_NAME,
   VALUE_TYPES,
 } from './layout'
+import { inKeyOrder, putSubkeys } from './subkeys'
+
+/** The version of the format that is written. */
+const MINOR = 5
 
 /** What a value of a new hive holds: text, a 32-bit number, bytes, or several texts. */
 export type NewValue = string | number | Uint8Array | readonly string[]
@@ -40,14 +45,17 @@ export function makeHive(fileName: string, root: NewKey, modified: bigint): Uint
     return at
   }
   const security = put(securityCell(next))
+  const securityBytes = cells[0].subarray(4)
+  let keyCount = 0
   // Children name their parent, so a key's cell is placed first and filled when they are known.
   const putKey = (name: string, key: NewKey, parent: number): number => {
     const bytes = new Uint8Array(KEY_NODE.size + name.length)
     const at = put(bytes)
     const cell = cells.at(-1)!
     const values = Object.entries(key.values ?? {}).map(([valueName, value]) => putValue(put, valueName, value))
-    const names = Object.keys(key.keys ?? {}).sort((a, b) => (a.toUpperCase() < b.toUpperCase() ? -1 : 1))
-    const children = names.map((child) => [child, putKey(child, key.keys![child], at)] as const)
+    keyCount++
+    const names = Object.keys(key.keys ?? {})
+    const children = inKeyOrder(names.map((child) => [child, putKey(child, key.keys![child], at)] as const))
     const node = cell.subarray(4)
     KEY_NODE.write(node, {
       signature: 'nk',
@@ -55,7 +63,7 @@ export function makeHive(fileName: string, root: NewKey, modified: bigint): Uint
       modified,
       parent: parent === NONE ? 0 : parent,
       subkeyCount: children.length,
-      subkeys: children.length > 0 ? put(hashList(children)) : NONE,
+      subkeys: children.length > 0 ? putSubkeys(children, MINOR, put) : NONE,
       volatileSubkeys: NONE,
       valueCount: values.length,
       values: values.length > 0 ? put(offsets(values)) : NONE,
@@ -68,6 +76,7 @@ export function makeHive(fileName: string, root: NewKey, modified: bigint): Uint
     return at
   }
   const rootAt = putKey('ROOT', root, NONE)
+  SECURITY.write(securityBytes, { keys: keyCount })
   const binsBytes = alignUp(next, 4096)
   const free = binsBytes - next
   if (free > 0) {
@@ -88,7 +97,7 @@ export function makeHive(fileName: string, root: NewKey, modified: bigint): Uint
     sequence2: 1,
     modified,
     major: 1,
-    minor: 5,
+    minor: MINOR,
     format: 1,
     root: rootAt,
     binsBytes,
@@ -135,31 +144,11 @@ function offsets(places: readonly number[]): Uint8Array {
   return bytes
 }
 
-/** A list of subkeys with the hash of each name: 37 times what came before plus the next upper-case letter. */
-function hashList(children: readonly (readonly [string, number])[]): Uint8Array {
-  const bytes = new Uint8Array(4 + children.length * 8)
-  const view = viewOf(bytes)
-  bytes.set([0x6c, 0x68])
-  view.setUint16(2, children.length, true)
-  children.forEach(([name, at], i) => {
-    let hash = 0
-    for (const letter of name.toUpperCase()) hash = (Math.imul(hash, 37) + letter.charCodeAt(0)) >>> 0
-    view.setUint32(4 + i * 8, at, true)
-    view.setUint32(8 + i * 8, hash, true)
-  })
-  return bytes
-}
-
 /** One security descriptor for all keys, linked to itself. */
 function securityCell(at: number): Uint8Array {
   const descriptor = Uint8Array.of(1, 0, 0, 0x80, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0)
-  const bytes = new Uint8Array(20 + descriptor.length)
-  const view = viewOf(bytes)
-  bytes.set([0x73, 0x6b])
-  view.setUint32(4, at, true)
-  view.setUint32(8, at, true)
-  view.setUint32(12, 1, true)
-  view.setUint32(16, descriptor.length, true)
-  bytes.set(descriptor, 20)
+  const bytes = new Uint8Array(SECURITY.size + descriptor.length)
+  SECURITY.write(bytes, { signature: 'sk', next: at, previous: at, length: descriptor.length })
+  bytes.set(descriptor, SECURITY.size)
   return bytes
 }

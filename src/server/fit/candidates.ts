@@ -1,18 +1,15 @@
 import { berthOf } from '@/core/things/bench'
 import { driveName, hasBytes } from '@/core/things/drive'
 import { knownOf } from '../bench/known'
-import { benchNow } from '../clock'
-import { MoveRow } from '../database/models'
-import { isKept } from '../intake'
 import type { Move } from '../move'
+import { spokenFor } from '../move/spoken-for'
 
-/** Drives of the bench that could be a target in place of a move's own: no other move has them, none is a way back. */
+/** Drives of the bench that could be a target in place of a move's own: nobody else has them. */
 export async function fitCandidates({ row, bench, brief }: Move) {
   if (brief.toVirtualMachine) return []
-  const others = (await MoveRow.findAll({ where: { benchId: row.benchId } })).filter((r) => !r.handover)
-  const used = new Set(others.flatMap((r) => r.brief.pairs.flatMap((p) => [p.sourceId, p.targetId])))
-  const now = await benchNow()
-  const free = bench.drives.filter((d) => !used.has(d.id) && hasBytes(d) && !isKept(d, now))
+  const taken = await spokenFor(bench, row.benchId, row.id)
+  const own = brief.pairs.flatMap((p) => [p.sourceId, p.targetId])
+  const free = bench.drives.filter((d) => !own.includes(d.id) && !taken.has(d.id) && hasBytes(d))
   return Promise.all(
     free.map(async (drive) => ({
       id: drive.id,

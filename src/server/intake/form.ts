@@ -7,7 +7,7 @@ import { knownOf } from '../bench/known'
 import { benchNow } from '../clock'
 import { MoveRow } from '../database/models'
 import { moveRow } from '../move'
-import { isKept } from '.'
+import { isKept } from '../move/spoken-for'
 
 /** What the form of a move offers: the computers and drives of the bench, with what the drives hold. */
 export async function moveForm(moveId?: string) {

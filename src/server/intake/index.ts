@@ -12,8 +12,8 @@ import { publish } from '../events'
 import { freeId } from '../ids'
 import { note } from '../logbook'
 import { keep, loadMove, type Move, moveRow, whatIsGone } from '../move'
+import { spokenFor } from '../move/spoken-for'
 import { Refusal } from '../refusal'
-import { dayWords, daysUntil } from '../words'
 
 /** Takes the facts of the move as right, so that the drives can be read. */
 export async function confirmIntake(moveId: string): Promise<void> {
@@ -89,11 +89,6 @@ export async function changeMove(moveId: string, input: unknown): Promise<void> 
   publish({ type: 'changed', moveId })
 }
 
-/** True while an old drive is kept as the way back: its day has not come, or is not set yet. */
-export function isKept({ shelf }: Drive, now: number): boolean {
-  return shelf !== undefined && (shelf.until === '' || daysUntil(now, shelf.until) > 0)
-}
-
 async function checked(input: unknown): Promise<Brief> {
   const brief = BriefSchema.parse(input)
   const why = whyNotTaken(brief)
@@ -101,35 +96,24 @@ async function checked(input: unknown): Promise<Brief> {
   return brief
 }
 
-/** A target belongs to one move only, and nothing that is a source somewhere is written to. */
+/** What others have is not written to, and what others write to is no source. Throws Refusal. */
 async function refuseSharedDrives(brief: Brief, benchId: string, besides: string | undefined): Promise<void> {
   const bench = await benchState(benchId)
   const gone = whatIsGone(brief, bench)
   if (gone) throw new Refusal(gone)
-  const name = (id: string) => driveName(bench.drives.find((d) => d.id === id)!)
-  const now = await benchNow()
+  const taken = await spokenFor(bench, benchId, besides)
   for (const { targetId } of brief.pairs) {
-    const target = bench.drives.find((d) => d.id === targetId)
-    if (target && isKept(target, now)) {
-      throw new Refusal(
-        `The ${driveName(target)} is the way back of an earlier move, ${target.shelf!.label}, and is kept${target.shelf!.until && ` until ${dayWords(target.shelf!.until)}`}. It cannot be a target before.`,
-      )
-    }
+    const why = targetId === null ? undefined : taken.get(targetId)
+    if (why) throw new Refusal(why)
   }
   for (const row of await MoveRow.findAll({ where: { benchId } })) {
     if (row.id === besides || row.handover) continue
-    for (const { sourceId, targetId } of brief.pairs) {
-      for (const theirs of row.brief.pairs) {
-        const other = `${row.brief.name}, ${row.brief.customer}`
-        if (targetId !== null && theirs.targetId === targetId)
-          throw new Refusal(`The ${name(targetId)} is the target of another move: ${other}.`)
-        if (targetId !== null && theirs.sourceId === targetId)
-          throw new Refusal(
-            `The ${name(targetId)} holds a system that another move is about: ${other}. It cannot be a target.`,
-          )
-        if (theirs.targetId === sourceId)
-          throw new Refusal(`The ${name(sourceId)} is written to by another move: ${other}. It cannot be a source.`)
-      }
+    for (const { sourceId } of brief.pairs) {
+      const source = bench.drives.find((d) => d.id === sourceId)
+      if (source && row.brief.pairs.some((theirs) => theirs.targetId === sourceId))
+        throw new Refusal(
+          `The ${driveName(source)} is written to by another move: ${row.brief.name}, ${row.brief.customer}. It cannot be a source.`,
+        )
     }
   }
 }

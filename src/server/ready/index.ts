@@ -9,7 +9,7 @@ import { toHex } from '@/core/digest'
 import type { FurtherTarget, ReadyItem, Told } from '@/core/ready/port'
 import { whyItFails } from '@/core/route/play'
 import { fingerprintOf } from '@/core/survey/survey'
-import { placeKey } from '@/core/things/bench'
+import { berthOf, placeKey } from '@/core/things/bench'
 import type { Computer } from '@/core/things/computer'
 import { type Drive, driveName } from '@/core/things/drive'
 import { changeComputer, driveBytes, withDrive } from '../bench'
@@ -21,9 +21,10 @@ import { sha256 } from '@/host/sha256'
 import { note } from '../logbook'
 import { keep, loadMove, type Move, plateOf } from '../move'
 import { type LegNow, loadLeg, type Progress, progressOf } from '../move/legs'
+import { spokenFor } from '../move/spoken-for'
 import { dataFolder } from '../paths'
 import { Refusal } from '../refusal'
-import { claimedDrives, pairsOf } from '../route'
+import { pairsOf } from '../route'
 import { heldNow } from '../route/trouble'
 import { clockTime, dayWords } from '../words'
 
@@ -140,7 +141,7 @@ function toldOf({ told, backupWaived }: typeof UNTOUCHED): Record<string, Told> 
 
 /** The drives that are written beside the target, as they are now. */
 async function furtherOf(move: Move, leg: LegNow, { further }: CopyChoices) {
-  const claimed = await claimedDrives(move)
+  const taken = await spokenFor(move.bench, move.row.benchId, move.id)
   const drives = further.flatMap((id) => move.bench.drives.filter((d) => d.id === id))
   const facts: FurtherTarget[] = []
   const fingerprints: Record<string, string> = {}
@@ -150,9 +151,9 @@ async function furtherOf(move: Move, leg: LegNow, { further }: CopyChoices) {
     facts.push({
       id: drive.id,
       name: driveName(drive),
-      connected: plateOf(drive, move.bench).connected,
+      connected: isReached(drive, move.bench, leg),
       sameSize: sameShape(drive, leg.to),
-      taken: claimed.has(drive.id) || move.pairs.some((p) => p.source.id === drive.id || p.target?.id === drive.id),
+      taken: isOwn(drive, move) ? `The ${driveName(drive)} belongs to this move already.` : (taken.get(drive.id) ?? null),
       holds: known.isEmpty ? 'it holds nothing' : `it holds ${known.holds}`,
     })
   }
@@ -161,19 +162,26 @@ async function furtherOf(move: Move, leg: LegNow, { further }: CopyChoices) {
 
 const sameShape = (a: Drive, b: Drive) => a.sizeBytes === b.sizeBytes && a.logicalSectorSize === b.logicalSectorSize
 
-/** Drives of the bench that could be written in the same reading. */
+const isOwn = (drive: Drive, { pairs }: Move) => pairs.some((p) => [p.source.id, p.target?.id].includes(drive.id))
+
+/** True for a drive that what copies can write to: outside by USB, or in a slot of that very computer. */
+function isReached(drive: Drive, bench: Move['bench'], { transfer }: LegNow): boolean {
+  if (!berthOf(drive, bench).link) return false
+  return drive.place.kind === 'bay' || (drive.place.kind === 'slot' && drive.place.computerId === transfer.by)
+}
+
+/** Drives of the bench that could be written in the same reading: within reach, alike, and nobody else's. */
 export async function furtherCandidates(move: Move, leg: LegNow): Promise<Drive[]> {
-  const claimed = await claimedDrives(move)
-  const own = move.pairs.flatMap((p) => [p.source.id, ...(p.target ? [p.target.id] : [])])
+  const taken = await spokenFor(move.bench, move.row.benchId, move.id)
   return move.bench.drives.filter(
     (d) =>
+      !isOwn(d, move) &&
+      !taken.has(d.id) &&
       d.id !== leg.to.id &&
-      !own.includes(d.id) &&
-      !claimed.has(d.id) &&
+      d.id !== leg.from.id &&
       d.file !== null &&
-      d.place.kind !== 'shelf' &&
       sameShape(d, leg.to) &&
-      plateOf(d, move.bench).connected,
+      isReached(d, move.bench, leg),
   )
 }
 

@@ -12,7 +12,17 @@ import {
   recordOf,
   RESIDENT,
 } from './layout'
-import { buildRecord, nonResidentAttribute, residentAttribute, withAttributes, withRuns } from './records'
+import {
+  buildRecord,
+  freeId,
+  inserted,
+  nonResidentAttribute,
+  referenceTo,
+  residentAttribute,
+  typeOf,
+  withAttributes,
+  withRuns,
+} from './records'
 import { encodedLength, type Run } from './runs'
 import type { FileRecord, NtfsVolume } from './volume'
 
@@ -213,28 +223,10 @@ export class CrowdedRecords {
   }
 }
 
-function typeOf(raw: Uint8Array): number {
-  return ATTRIBUTE.read(raw).type
-}
-
-function referenceTo({ number, header }: FileRecord): bigint {
-  return (BigInt(header.sequence) << 48n) | BigInt(number)
-}
-
 function largestPlaced(attributes: readonly Uint8Array[]): Uint8Array | undefined {
   return attributes
     .filter((a) => ATTRIBUTE.read(a).nonResident === 1)
     .reduce<Uint8Array | undefined>((a, b) => (a && a.length >= b.length ? a : b), undefined)
-}
-
-function freeId(attributes: readonly Uint8Array[]): number {
-  return Math.max(0, ...attributes.map((a) => ATTRIBUTE.read(a).id)) + 1
-}
-
-/** Attributes stand in order of their type. */
-function inserted(attributes: readonly Uint8Array[], one: Uint8Array): Uint8Array[] {
-  const at = attributes.findIndex((a) => typeOf(a) > typeOf(one))
-  return at < 0 ? [...attributes, one] : [...attributes.slice(0, at), one, ...attributes.slice(at)]
 }
 
 function listBytes(entries: readonly Entry[]): Uint8Array {

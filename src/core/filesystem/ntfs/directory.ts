@@ -30,6 +30,19 @@ export interface NamedRecord {
  * root; a block that is reached twice, or lies outside, throws BadStructure.
  */
 export async function readDirectory(volume: NtfsVolume, record: FileRecord): Promise<NamedRecord[]> {
+  const names: NamedRecord[] = []
+  await walkIndex(volume, record, (node, at, { length, reference }) => {
+    const named = readName(node, at, length, reference)
+    if (named) names.push(named)
+  })
+  return names
+}
+
+/** Called with each entry but the closing ones: the node's bytes, where the entry begins in them, and its head. */
+type Visit = (node: Uint8Array, at: number, entry: ReturnType<typeof INDEX_ENTRY.read>) => void
+
+/** Goes through a directory's index in order. Returns the size of its blocks. Throws as readDirectory. */
+export async function walkIndex(volume: NtfsVolume, record: FileRecord, visit: Visit): Promise<number> {
   const attributes = await volume.attributes(record)
   const root = attributes.find((a) => a.type === ATTRIBUTE_TYPES.indexRoot && a.name === '$I30')
   if (!root?.value) throw new BadStructure(`directory record ${record.number}`, 0, 'it has no index')
@@ -38,12 +51,10 @@ export async function readDirectory(volume: NtfsVolume, record: FileRecord): Pro
     throw new BadStructure(`directory record ${record.number}`, 0, `its index blocks would be ${blockSize} bytes`)
   }
   const blocks = await volume.stream(record, ATTRIBUTE_TYPES.indexAllocation, '$I30')
-  // A block's number counts clusters, or 512-byte units where a block is smaller than a cluster.
-  const vcnUnit = blockSize >= volume.geometry.clusterSize ? volume.geometry.clusterSize : 512
-  const names: NamedRecord[] = []
+  const vcnUnit = vcnUnitOf(blockSize, volume.geometry.clusterSize)
   const seen = new Set<number>()
   await walk(root.value, INDEX_ROOT.size, root.value.length)
-  return names
+  return blockSize
 
   async function walk(node: Uint8Array, headerAt: number, end: number): Promise<void> {
     const header = INDEX_HEADER.read(node, headerAt)
@@ -61,8 +72,7 @@ export async function readDirectory(volume: NtfsVolume, record: FileRecord): Pro
         await walkBlock(Number(vcn))
       }
       if (entry.flags & ENTRY_IS_LAST) return
-      const named = readName(node, at, entry.length, entry.reference)
-      if (named) names.push(named)
+      visit(node, at, entry)
       at += entry.length
     }
   }
@@ -73,6 +83,11 @@ export async function readDirectory(volume: NtfsVolume, record: FileRecord): Pro
     seen.add(vcn)
     await walk(block, INDEX_BLOCK.size, block.length)
   }
+}
+
+/** A block's number counts clusters, or 512-byte units where a block is smaller than a cluster. */
+export function vcnUnitOf(blockSize: number, clusterSize: number): number {
+  return blockSize >= clusterSize ? clusterSize : 512
 }
 
 async function readBlock(blocks: Stream | undefined, vcn: number, unit: number, size: number): Promise<Uint8Array> {

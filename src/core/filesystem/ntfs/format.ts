@@ -10,7 +10,6 @@ import {
   ATTRIBUTE_LIST_ENTRY,
   ATTRIBUTE_TYPES,
   BOOT_SECTOR,
-  FILE_ATTRIBUTE_DIRECTORY_INDEX,
   FILE_NAME,
   INDEX_ROOT,
   RECORD_IN_USE,
@@ -20,7 +19,7 @@ import {
   VOLUME_DIRTY,
   VOLUME_INFORMATION,
 } from './layout'
-import { buildRecord, nonResidentAttribute, residentAttribute } from './records'
+import { buildRecord, fileNameValue, nonResidentAttribute, residentAttribute } from './records'
 import { encodeRuns, type Run } from './runs'
 import { ATTRIBUTE_DEFINITIONS, SECURITY_ID, securityStream, upCaseTable } from './system-files'
 
@@ -399,22 +398,8 @@ class Formatter {
 
   private nameValue(parent: number, name: string, size: number, isDirectory: boolean): Uint8Array {
     const { time } = this.format
-    const value = new Uint8Array(FILE_NAME.size + name.length * 2)
-    FILE_NAME.write(value, {
-      parent: reference(parent),
-      created: time,
-      modified: time,
-      recordChanged: time,
-      accessed: time,
-      allocatedSize: size > RESIDENT_LIMIT ? alignUp(size, CLUSTER) : alignUp(size, 8),
-      dataSize: size,
-      fileAttributes: isDirectory ? FILE_ATTRIBUTE_DIRECTORY_INDEX : 0x20,
-      nameLength: name.length,
-      // 3: one name serves as the long and the short one; 1: a long name without a short one.
-      namespace: /^[A-Z0-9$_-]{1,8}(\.[A-Z0-9]{1,3})?$/.test(name) || name === '.' ? 3 : 1,
-    })
-    value.set(stringToUtf16(name), FILE_NAME.size)
-    return value
+    const allocatedSize = size > RESIDENT_LIMIT ? alignUp(size, CLUSTER) : alignUp(size, 8)
+    return fileNameValue({ parent: reference(parent), name, time, allocatedSize, dataSize: size, isDirectory })
   }
 
   private volumeInformation(): Uint8Array {

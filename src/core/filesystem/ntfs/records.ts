@@ -2,7 +2,15 @@ import { alignUp } from '../../bytes/size'
 import { stringToUtf16, viewOf } from '../../bytes/struct'
 import { CoreError, NotSupported } from '../../errors'
 import { applyFixups } from './fixups'
-import { ATTRIBUTE, ATTRIBUTE_TYPES, FILE_RECORD, NON_RESIDENT, RESIDENT } from './layout'
+import {
+  ATTRIBUTE,
+  ATTRIBUTE_TYPES,
+  FILE_ATTRIBUTE_DIRECTORY_INDEX,
+  FILE_NAME,
+  FILE_RECORD,
+  NON_RESIDENT,
+  RESIDENT,
+} from './layout'
 import { encodeRuns, type Run } from './runs'
 import type { Attribute, FileRecord } from './volume'
 
@@ -88,6 +96,57 @@ export function buildRecord(
   viewOf(bytes).setUint32(at, ATTRIBUTE_TYPES.end, true)
   applyFixups(bytes)
   return bytes
+}
+
+/** What a name says of its file besides the name. All time stamps are alike: 100 ns steps since 1601. */
+export interface NamedFile {
+  readonly parent: bigint
+  readonly name: string
+  readonly time: bigint
+  readonly allocatedSize: number
+  readonly dataSize: number
+  readonly isDirectory: boolean
+}
+
+/** The value of a file-name attribute, which is also the key of its entry in the directory. */
+export function fileNameValue({ parent, name, time, allocatedSize, dataSize, isDirectory }: NamedFile): Uint8Array {
+  const value = new Uint8Array(FILE_NAME.size + name.length * 2)
+  FILE_NAME.write(value, {
+    parent,
+    created: time,
+    modified: time,
+    recordChanged: time,
+    accessed: time,
+    allocatedSize,
+    dataSize,
+    fileAttributes: isDirectory ? FILE_ATTRIBUTE_DIRECTORY_INDEX : 0x20,
+    nameLength: name.length,
+    // 3: one name serves as the long and the short one; 1: a long name without a short one.
+    namespace: /^[A-Z0-9$_-]{1,8}(\.[A-Z0-9]{1,3})?$/.test(name) || name === '.' ? 3 : 1,
+  })
+  value.set(stringToUtf16(name), FILE_NAME.size)
+  return value
+}
+
+/** A file reference: the record's number, and its sequence in the upper 16 bits. */
+export function referenceTo({ number, header }: FileRecord): bigint {
+  return (BigInt(header.sequence) << 48n) | BigInt(number)
+}
+
+/** The type of an attribute as it stands. */
+export function typeOf(raw: Uint8Array): number {
+  return ATTRIBUTE.read(raw).type
+}
+
+/** A number that none of these attributes has. */
+export function freeId(attributes: readonly Uint8Array[]): number {
+  return Math.max(0, ...attributes.map((a) => ATTRIBUTE.read(a).id)) + 1
+}
+
+/** Attributes stand in order of their type. */
+export function inserted(attributes: readonly Uint8Array[], one: Uint8Array): Uint8Array[] {
+  const at = attributes.findIndex((a) => typeOf(a) > typeOf(one))
+  return at < 0 ? [...attributes, one] : [...attributes.slice(0, at), one, ...attributes.slice(at)]
 }
 
 /** The attribute as it stands in its record. */

@@ -18,7 +18,7 @@ function itemFor({ id, name, connected, sameSize, taken, holds }: FurtherTarget)
       'Drives written in one reading are all of one size.',
       'Take it off this copy.',
     )
-  if (taken) return wrong(`The ${name} belongs to another move.`, 'It would be erased.', 'Take it off this copy.')
+  if (taken !== null) return wrong(taken, 'It would be erased.', 'Take it off this copy.')
   return {
     ...base,
     state: 'settled',

@@ -15,7 +15,7 @@ function itemFor(source: DriveSurvey, surveyedAt: string): ReadyItem {
       why: 'as it is, free space included, and keeps its size; its recovery key has to be at hand for the first start',
     }
   }
-  const unknown = source.partitions.filter((p) => !p.volume && p.role !== 'reserved')
+  const unknown = source.partitions.filter((p) => !p.volume && p.role !== 'reserved' && p.role !== 'extended')
   if (unknown.length > 0) {
     return {
       id: 'readable',

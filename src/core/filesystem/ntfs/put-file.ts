@@ -1,0 +1,385 @@
+import { type BlockDevice, writeBytes } from '../../block/device'
+import { alignUp } from '../../bytes/size'
+import { utf16ToString, viewOf } from '../../bytes/struct'
+import { BadStructure, CoreError, NotSupported } from '../../errors'
+import { bitIsSet, bitRunsOf, setBits } from '../bitmap'
+import { FreeSpace, gapsOf } from '../free-space'
+import { splitPath } from '../path'
+import { refuseUnclean } from './clean'
+import { readDirectory, vcnUnitOf, walkIndex } from './directory'
+import { buildIndex, indexEntry, type IndexItem } from './index-tree'
+import {
+  ATTRIBUTE_TYPES,
+  FILE_NAME,
+  INDEX_ENTRY,
+  INDEX_ROOT,
+  RECORD_IN_USE,
+  RECORDS,
+  recordOf,
+  STANDARD_INFORMATION,
+} from './layout'
+import {
+  buildRecord,
+  fileNameValue,
+  freeId,
+  inserted,
+  nonResidentAttribute,
+  rawAttribute,
+  referenceTo,
+  residentAttribute,
+  typeOf,
+  withAttributes,
+  withRuns,
+} from './records'
+import { joinRuns, type Run } from './runs'
+import { type FileRecord, NtfsVolume } from './volume'
+
+/** Values up to this length lie in the record itself. */
+const RESIDENT_LIMIT = 400
+/** So many records are added to a file table that has no free one. */
+const MORE_RECORDS = 64
+/** Bytes of entries that a directory's root may hold, tried in this order until its record takes them. */
+const ROOT_ROOMS = [400, 200, INDEX_ENTRY.size + 8]
+
+/**
+ * Gives a file of an NTFS volume this content, in place of what it held, or makes it in a directory that is there. The
+ * map of clusters, the file table with its mirror and the directory's index follow. `time` is in 100 ns steps since
+ * 1601. Rejects with CoreError where the volume is not clean, has no room or keeps the file in a way that is not
+ * changed here; nothing is written then but what a caller's overlay forgets.
+ */
+export async function putNtfsFile(device: BlockDevice, path: string, content: Uint8Array, time: bigint): Promise<void> {
+  const writer = await NtfsWriter.open(device, time)
+  const names = splitPath(path)
+  const name = names.pop()
+  if (name === undefined) throw new CoreError('The root directory is no file.')
+  let directory: number = RECORDS.root
+  for (const part of names) {
+    const there = await writer.find(directory, part)
+    if (!there?.isDirectory) throw new CoreError(`${path} cannot be made: there is no directory ${part}.`)
+    directory = there.record
+  }
+  const there = await writer.find(directory, name)
+  if (there?.isDirectory) throw new CoreError(`${path} is a directory, not a file.`)
+  if (there) await writer.replace(directory, there.record, content)
+  else await writer.make(directory, name, content)
+  await writer.done()
+}
+
+class NtfsWriter {
+  private bits!: Uint8Array
+  private space!: FreeSpace
+
+  private constructor(
+    private readonly device: BlockDevice,
+    private volume: NtfsVolume,
+    private readonly time: bigint,
+  ) {}
+
+  static async open(device: BlockDevice, time: bigint): Promise<NtfsWriter> {
+    const volume = await NtfsVolume.open(device)
+    await refuseUnclean(volume, 'is not written to')
+    const writer = new NtfsWriter(device, volume, time)
+    const { totalClusters } = volume.geometry
+    const map = await volume.stream(await volume.record(RECORDS.bitmap), ATTRIBUTE_TYPES.data)
+    if (!map || map.size * 8 < totalClusters) throw new BadStructure('cluster bitmap', 0, 'it is too short')
+    writer.bits = await map.read(0, map.size)
+    writer.space = new FreeSpace(gapsOf(bitRunsOf(writer.bits, totalClusters), totalClusters))
+    return writer
+  }
+
+  async find(directory: number, name: string) {
+    const upper = name.toUpperCase()
+    const names = await readDirectory(this.volume, await this.volume.record(directory))
+    return names.find((n) => n.name.toUpperCase() === upper)
+  }
+
+  async replace(directory: number, number: number, content: Uint8Array): Promise<void> {
+    const record = await this.wholeRecord(number)
+    const raws = record.attributes.map((a) => rawAttribute(record, a))
+    const index = record.attributes.findIndex((a) => a.type === ATTRIBUTE_TYPES.data && a.name === '')
+    const old = record.attributes[index]
+    if (!old || old.flags !== 0)
+      throw new NotSupported('This file is compressed, sparse or encrypted by its system and is not changed here.')
+    const { raw, allocatedSize } = await this.dataAttribute(content, old.id)
+    const sizes = { allocatedSize, dataSize: content.length }
+    const changed = raws.map((a, i) => {
+      if (i === index) return raw
+      return typeOf(a) === ATTRIBUTE_TYPES.fileName ? withSizes(record, i, sizes) : a
+    })
+    const bytes = withAttributes(record, changed)
+    if (!bytes) throw new NotSupported('The file’s record has no room for where the new content lies.')
+    await this.writeRecord(number, bytes)
+    for (const { lcn, length } of old.placed?.runs ?? []) if (lcn !== null) setBits(this.bits, lcn, length, false)
+    await this.rewriteIndex(directory, (items) =>
+      items.map((item) => {
+        if (recordOf(INDEX_ENTRY.read(item.bytes).reference) !== number) return item
+        const sized = item.bytes.slice()
+        FILE_NAME.write(sized, sizes, INDEX_ENTRY.size)
+        return { bytes: sized }
+      }),
+    )
+  }
+
+  async make(directory: number, name: string, content: Uint8Array): Promise<void> {
+    if (name.length > 255 || /[\u0000-\u001f/\\:*?"<>|]/.test(name))
+      throw new CoreError(`${name} is no name for a file.`)
+    const { number, sequence } = await this.freeRecord()
+    const parent = await this.wholeRecord(directory)
+    const { raw, allocatedSize } = await this.dataAttribute(content, 2)
+    const named = { allocatedSize, dataSize: content.length, isDirectory: false, time: this.time }
+    const key = fileNameValue({ parent: referenceTo(parent), name, ...named })
+    const attributes = [
+      residentAttribute({ type: ATTRIBUTE_TYPES.standardInformation, id: 0 }, this.standardOf(parent)),
+      residentAttribute({ type: ATTRIBUTE_TYPES.fileName, id: 1 }, key, true),
+      raw,
+    ]
+    const values = { number, sequence, links: 1, flags: RECORD_IN_USE, nextId: 3 }
+    await this.writeRecord(number, buildRecord(this.volume.geometry.recordSize, values, attributes))
+    const item = indexEntry((BigInt(sequence) << 48n) | BigInt(number), key)
+    const order = await this.collation()
+    await this.rewriteIndex(directory, (items) => {
+      const at = items.findIndex((other) => order(other, item) > 0)
+      return at < 0 ? [...items, item] : [...items.slice(0, at), item, ...items.slice(at)]
+    })
+  }
+
+  /** Writes the map of clusters. */
+  async done(): Promise<void> {
+    const map = (await this.volume.stream(await this.volume.record(RECORDS.bitmap), ATTRIBUTE_TYPES.data))!
+    await this.writeRuns(map.runs, this.bits)
+  }
+
+  /** A record that holds all of its file's attributes. */
+  private async wholeRecord(number: number): Promise<FileRecord> {
+    const record = await this.volume.record(number)
+    if (record.attributes.some((a) => a.type === ATTRIBUTE_TYPES.attributeList))
+      throw new NotSupported('This file or its directory lies in too many pieces to be changed here.')
+    return record
+  }
+
+  private async dataAttribute(content: Uint8Array, id: number): Promise<{ raw: Uint8Array; allocatedSize: number }> {
+    const head = { type: ATTRIBUTE_TYPES.data, id }
+    if (content.length <= RESIDENT_LIMIT)
+      return { raw: residentAttribute(head, content), allocatedSize: alignUp(content.length, 8) }
+    const runs = this.take(content.length)
+    await this.writeRuns(runs, content)
+    const allocatedSize = alignUp(content.length, this.volume.geometry.clusterSize)
+    const placed = { runs, allocatedSize, dataSize: content.length, initializedSize: content.length }
+    return { raw: nonResidentAttribute(head, placed), allocatedSize }
+  }
+
+  /** Free clusters for so many bytes. */
+  private take(bytes: number): Run[] {
+    const taken = this.space.take(Math.ceil(bytes / this.volume.geometry.clusterSize))
+    if (!taken) throw new CoreError('The volume has too little free room.')
+    for (const { offset, length } of taken) setBits(this.bits, offset, length)
+    return taken.map(({ offset, length }) => ({ lcn: offset, length }))
+  }
+
+  /** Fills clusters from their first byte on; what is left of the last one becomes zeros. */
+  private async writeRuns(runs: readonly Run[], bytes: Uint8Array): Promise<void> {
+    const { clusterSize } = this.volume.geometry
+    let at = 0
+    for (const { lcn, length } of runs) {
+      if (at >= bytes.length) return
+      const part = bytes.subarray(at, at + length * clusterSize)
+      const whole = new Uint8Array(alignUp(part.length, clusterSize))
+      whole.set(part)
+      await this.device.write(lcn! * clusterSize, whole)
+      at += part.length
+    }
+  }
+
+  private async writeRecord(number: number, bytes: Uint8Array): Promise<void> {
+    await writeBytes(this.device, this.volume.recordOffset(number), bytes)
+    const { mftMirrorLcn, clusterSize, recordSize } = this.volume.geometry
+    // The first records stand a second time in the mirror.
+    if (number < 4) await writeBytes(this.device, mftMirrorLcn * clusterSize + number * recordSize, bytes)
+  }
+
+  /** Times of now, and the rights that the directory has. */
+  private standardOf(directory: FileRecord): Uint8Array {
+    const theirs = directory.attributes.find((a) => a.type === ATTRIBUTE_TYPES.standardInformation)?.value
+    if (!theirs || theirs.length < STANDARD_INFORMATION.size)
+      throw new NotSupported('This volume keeps the rights to its files in an old way, so no file is made on it here.')
+    const value = new Uint8Array(STANDARD_INFORMATION.size)
+    STANDARD_INFORMATION.write(value, {
+      created: this.time,
+      modified: this.time,
+      recordChanged: this.time,
+      accessed: this.time,
+      fileAttributes: 0x20,
+      securityId: STANDARD_INFORMATION.read(theirs).securityId,
+    })
+    return value
+  }
+
+  /** A record of the file table that no file has, taken. */
+  private async freeRecord(): Promise<{ number: number; sequence: number }> {
+    for (let tries = 0; ; tries++) {
+      const table = await this.wholeRecord(RECORDS.mft)
+      const attribute = table.attributes.find((a) => a.type === ATTRIBUTE_TYPES.bitmap)
+      const stream = await this.volume.stream(table, ATTRIBUTE_TYPES.bitmap)
+      if (!attribute || !stream) throw new BadStructure('file record 0', 0, 'it has no map of records')
+      const taken = await stream.read(0, stream.size)
+      const most = Math.min(this.volume.recordCount, taken.length * 8)
+      let number: number = RECORDS.firstUser
+      while (number < most && bitIsSet(taken, number)) number++
+      if (number < most) {
+        setBits(taken, number, 1)
+        if (attribute.placed) await this.writeRuns(attribute.placed.runs, taken)
+        else {
+          const raw = residentAttribute({ type: ATTRIBUTE_TYPES.bitmap, id: attribute.id }, taken)
+          await this.changeRecord(table, (a) => (typeOf(a) === ATTRIBUTE_TYPES.bitmap ? raw : a))
+        }
+        return { number, sequence: Math.max(1, (await this.volume.recordHeader(number))?.sequence ?? 1) }
+      }
+      if (tries > 0) throw new NotSupported('The file table of this volume has no free record.')
+      await this.growTable(table, taken)
+    }
+  }
+
+  /** Makes the file table longer, its map too where that is too short. */
+  private async growTable(table: FileRecord, taken: Uint8Array): Promise<void> {
+    const { recordSize, clusterSize } = this.volume.geometry
+    const first = this.volume.recordCount
+    const runs = this.take(MORE_RECORDS * recordSize)
+    const bytes = new Uint8Array(alignUp(MORE_RECORDS * recordSize, clusterSize))
+    const count = bytes.length / recordSize
+    for (let i = 0; i < count; i++) {
+      const values = { number: first + i, sequence: 1, links: 0, flags: 0, nextId: 0 }
+      bytes.set(buildRecord(recordSize, values, []), i * recordSize)
+    }
+    await this.writeRuns(runs, bytes)
+    const map = new Uint8Array(Math.max(taken.length, alignUp(Math.ceil((first + count) / 8), 8)))
+    map.set(taken)
+    const data = table.attributes.find((a) => a.type === ATTRIBUTE_TYPES.data && a.name === '')!
+    const own = table.attributes.find((a) => a.type === ATTRIBUTE_TYPES.bitmap)!
+    const size = (first + count) * recordSize
+    const grown = withRuns(rawAttribute(table, data), joinRuns([...data.placed!.runs, ...runs]), {
+      allocatedSize: data.placed!.allocatedSize + bytes.length,
+      dataSize: size,
+      initializedSize: size,
+    })
+    let bitmap: Uint8Array
+    if (own.placed) {
+      const have = own.placed.runs.reduce((sum, run) => sum + run.length, 0) * clusterSize
+      const more = map.length > have ? this.take(map.length - have) : []
+      const all = joinRuns([...own.placed.runs, ...more])
+      await this.writeRuns(all, map)
+      const allocatedSize = all.reduce((sum, run) => sum + run.length, 0) * clusterSize
+      const sizes = { allocatedSize, dataSize: map.length, initializedSize: map.length }
+      bitmap = withRuns(rawAttribute(table, own), all, sizes)
+    } else bitmap = residentAttribute({ type: ATTRIBUTE_TYPES.bitmap, id: own.id }, map)
+    await this.changeRecord(table, (a) =>
+      typeOf(a) === ATTRIBUTE_TYPES.data ? grown : typeOf(a) === ATTRIBUTE_TYPES.bitmap ? bitmap : a,
+    )
+    this.volume = await NtfsVolume.open(this.device)
+  }
+
+  private async changeRecord(record: FileRecord, change: (raw: Uint8Array) => Uint8Array): Promise<void> {
+    const bytes = withAttributes(
+      record,
+      record.attributes.map((a) => change(rawAttribute(record, a))),
+    )
+    if (!bytes) throw new NotSupported(`File record ${record.number} has no room for what has to be written in it.`)
+    await this.writeRecord(record.number, bytes)
+  }
+
+  /** Builds a directory's index anew from its entries, in the order that they come back in. */
+  private async rewriteIndex(directory: number, change: (items: IndexItem[]) => IndexItem[]): Promise<void> {
+    const record = await this.wholeRecord(directory)
+    const items: IndexItem[] = []
+    const blockSize = await walkIndex(this.volume, record, (node, at, { keyLength }) => {
+      // A child's place behind the key is not taken along.
+      items.push({ bytes: node.slice(at, at + alignUp(INDEX_ENTRY.size + keyLength, 8)) })
+    })
+    const wanted = change(items)
+    const { clusterSize } = this.volume.geometry
+    const perBlock = blockSize / vcnUnitOf(blockSize, clusterSize)
+    for (const room of ROOT_ROOMS) {
+      const tree = buildIndex(wanted, blockSize, perBlock, room)
+      const attributes = await this.indexAttributes(record, tree.rootNode, tree.blocks, blockSize)
+      const bytes = withAttributes(record, attributes.raws)
+      if (!bytes) continue
+      await this.writeRuns(attributes.runs, joined(tree.blocks))
+      return this.writeRecord(directory, bytes)
+    }
+    throw new NotSupported('The directory’s record has no room for its index.')
+  }
+
+  private async indexAttributes(
+    record: FileRecord,
+    rootNode: Uint8Array,
+    blocks: readonly Uint8Array[],
+    blockSize: number,
+  ): Promise<{ raws: Uint8Array[]; runs: readonly Run[] }> {
+    const { clusterSize } = this.volume.geometry
+    const own = (type: number) => record.attributes.find((a) => a.type === type && a.name === '$I30')
+    const root = own(ATTRIBUTE_TYPES.indexRoot)!
+    const allocation = own(ATTRIBUTE_TYPES.indexAllocation)
+    const map = own(ATTRIBUTE_TYPES.bitmap)
+    if (map?.placed) throw new NotSupported('This directory is too large to be changed here.')
+    const value = new Uint8Array(INDEX_ROOT.size + rootNode.length)
+    value.set(root.value!.subarray(0, INDEX_ROOT.size))
+    value.set(rootNode, INDEX_ROOT.size)
+    const head = (type: number, id: number) => ({ type, name: '$I30', id })
+    let raws = record.attributes
+      .filter((a) => a !== root && a !== allocation && a !== map)
+      .map((a) => rawAttribute(record, a))
+    raws = inserted(raws, residentAttribute(head(ATTRIBUTE_TYPES.indexRoot, root.id), value))
+    const bytes = blocks.length * blockSize
+    if (bytes === 0 && !allocation) return { raws, runs: [] }
+    const have = allocation?.placed?.runs ?? []
+    const haveBytes = have.reduce((sum, run) => sum + run.length, 0) * clusterSize
+    const runs = bytes > haveBytes ? joinRuns([...have, ...this.take(bytes - haveBytes)]) : have
+    const allocatedSize = runs.reduce((sum, run) => sum + run.length, 0) * clusterSize
+    const dataSize = Math.max(bytes, allocation?.placed?.dataSize ?? 0)
+    const sizes = { allocatedSize, dataSize, initializedSize: dataSize }
+    const placed = allocation
+      ? withRuns(rawAttribute(record, allocation), runs, sizes)
+      : nonResidentAttribute(head(ATTRIBUTE_TYPES.indexAllocation, freeId(raws)), { runs, ...sizes })
+    raws = inserted(raws, placed)
+    const bits = new Uint8Array(Math.max(map?.value?.length ?? 0, alignUp(Math.ceil(blocks.length / 8), 8)))
+    setBits(bits, 0, blocks.length)
+    return {
+      raws: inserted(raws, residentAttribute(head(ATTRIBUTE_TYPES.bitmap, map?.id ?? freeId(raws)), bits)),
+      runs,
+    }
+  }
+
+  /** Compares names as this volume orders them, by its own table of upper-case letters. */
+  private async collation(): Promise<(a: IndexItem, b: IndexItem) => number> {
+    const table = await this.volume.stream(await this.volume.record(RECORDS.upCase), ATTRIBUTE_TYPES.data)
+    if (!table || table.size < 2 * 65536) throw new BadStructure('table of upper-case letters', 0, 'it is too short')
+    const letters = viewOf(await table.read(0, 2 * 65536))
+    const upper = ({ bytes }: IndexItem) => {
+      const { nameLength } = FILE_NAME.read(bytes, INDEX_ENTRY.size)
+      const name = utf16ToString(bytes, INDEX_ENTRY.size + FILE_NAME.size, nameLength)
+      return Array.from({ length: nameLength }, (_, i) => letters.getUint16(name.charCodeAt(i) * 2, true))
+    }
+    return (a, b) => {
+      const [x, y] = [upper(a), upper(b)]
+      const at = x.findIndex((letter, i) => letter !== y[i])
+      return at < 0 ? x.length - y.length : x[at] - (y[at] ?? -1)
+    }
+  }
+}
+
+function joined(blocks: readonly Uint8Array[]): Uint8Array {
+  const bytes = new Uint8Array(blocks.reduce((sum, block) => sum + block.length, 0))
+  blocks.reduce((at, block) => (bytes.set(block, at), at + block.length), 0)
+  return bytes
+}
+
+/** A name of a record with other sizes of its file. */
+function withSizes(
+  record: FileRecord,
+  index: number,
+  sizes: { readonly allocatedSize: number; readonly dataSize: number },
+): Uint8Array {
+  const { id, value } = record.attributes[index]
+  const changed = value!.slice()
+  FILE_NAME.write(changed, sizes)
+  return residentAttribute({ type: ATTRIBUTE_TYPES.fileName, id }, changed, true)
+}
