@@ -3,7 +3,7 @@ import { type BlockDevice, isZero, readBytes } from './block/device'
 import { MemoryDevice } from './block/memory'
 import { SliceDevice } from './block/slice'
 import { MIB } from './bytes/size'
-import { makeStore, makeSystemHive, type StoreDevice } from './boot/store'
+import { makeStore, makeSystemHive, type NewSystemHive, type StoreDevice } from './boot/store'
 import { makeLoader } from './boot/signature'
 import { type Firmware, SIGNERS } from './boot/types'
 import { toHex } from './digest'
@@ -32,6 +32,8 @@ export interface TestDisk {
   readonly loader?: Uint8Array
   /** False leaves out the loader where firmware looks last. */
   readonly fallback?: boolean
+  /** Devices and fixed addresses that its system has met. */
+  readonly met?: Pick<NewSystemHive, 'devices' | 'addresses'>
 }
 
 /** A small system disk: ESP, reserved, NTFS system volume, recovery at the end. */
@@ -70,7 +72,7 @@ export async function makeSystemDisk(options: TestDisk = {}): Promise<MemoryDevi
     startSector: partitions[2].firstLba,
     dirty: options.dirty,
     files: [
-      ...windowsFiles('winload.efi', inGpt(SYSTEM_GUID)),
+      ...windowsFiles('winload.efi', inGpt(SYSTEM_GUID), options.met),
       { path: '/Windows/notes.txt', content: pattern(3000, 3) },
       ...(options.systemFiles ?? [{ path: '/Collection/scan.tif', unwrittenBytes: 60 * MIB, fragments: 6 }]),
     ],
@@ -80,12 +82,12 @@ export async function makeSystemDisk(options: TestDisk = {}): Promise<MemoryDevi
 }
 
 /** What a start reads of a Windows that lies there. */
-function windowsFiles(loader: string, at: StoreDevice): NewFile[] {
+function windowsFiles(loader: string, at: StoreDevice, met: TestDisk['met'] = {}): NewFile[] {
   const drivers = { storahci: 0, stornvme: 3 }
   return [
     { path: `/Windows/System32/${loader}`, content: pattern(70_000, 2) },
     { path: '/Windows/System32/ntoskrnl.exe', content: pattern(90_000, 4) },
-    { path: '/Windows/System32/config/SYSTEM', content: makeSystemHive({ system: at, drivers }, 1n) },
+    { path: '/Windows/System32/config/SYSTEM', content: makeSystemHive({ system: at, drivers, ...met }, 1n) },
     ...Object.keys(drivers).map((name, i) => ({
       path: `/Windows/System32/drivers/${name}.sys`,
       content: pattern(4000, 5 + i),

@@ -7,3 +7,8 @@ export function lowerFirst(text: string): string {
 export function upperFirst(text: string): string {
   return text.charAt(0).toUpperCase() + text.slice(1)
 }
+
+/** A number with its noun: `1 device`, `3 devices`. */
+export function counted(count: number, noun: string): string {
+  return `${count} ${noun}${count === 1 ? '' : 's'}`
+}

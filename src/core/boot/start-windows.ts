@@ -1,6 +1,7 @@
 import { sameBytes } from '../bytes/same'
 import { shortGuid } from '../bytes/guid'
 import { formatSize, groupDigits } from '../bytes/size'
+import { installedDrivers, isEarly, isThere, STARTS_EARLY } from '../drivers/installed'
 import type { FileSystem } from '../filesystem'
 import { Hive } from '../registry/hive'
 import type { TablePartition } from '../scheme/types'
@@ -30,8 +31,6 @@ import {
 /** A hive of a system is some tens of megabytes. */
 const MAX_HIVE_BYTES = 512 * 1024 * 1024
 const SYSTEM_HIVE = 'System32/config/SYSTEM'
-/** A driver that starts with the loader. */
-const STARTS_EARLY = 0
 
 /** From the boot settings on the boot partition to the sign-in. */
 export async function followWindows(
@@ -82,11 +81,12 @@ export async function openHive(volume: FileSystem, path: string, mostBytes: numb
 
 async function followSettings({ chain }: Start, volume: FileSystem, path: string): Promise<StoreEntry> {
   const why = 'The loader reads there which system to start and where it lies, so it stops.'
-  const hive = await orStop(() => openHive(volume, path, MAX_STORE_BYTES), 'the store cannot be read', why)
-  if (!hive) throw new Stop('the store is missing', path, why)
-  const store = await orStop(() => readStore(hive), 'the store contradicts itself', why)
+  const anew = ['new-store']
+  const hive = await orStop(() => openHive(volume, path, MAX_STORE_BYTES), 'the store cannot be read', why, anew)
+  if (!hive) throw new Stop('the store is missing', path, why, anew)
+  const store = await orStop(() => readStore(hive), 'the store contradicts itself', why, anew)
   if (store.entries.length === 0) {
-    throw new Stop('no entry that starts a system', `${path}, a settled hive without loader entries`, why)
+    throw new Stop('no entry that starts a system', `${path}, a hive without loader entries`, why, anew)
   }
   if (!store.standard) {
     throw new Stop(
@@ -209,37 +209,29 @@ async function followDriver(
   hive: Hive,
 ): Promise<void> {
   const why = 'Without an early driver for the controller its drive sits at, the system loses its volume and stops.'
-  const set = await controlSetIn(hive)
-  const services = await hive.key(`${set}\\Services`)
-  if (!services) throw new Stop('the system knows no drivers', `${root}/${SYSTEM_HIVE}, ${set}\\Services`, why)
-  const described = drive.drivers && drive.drivers.length > 0
-  const known: string[] = []
-  for (const name of described ? drive.drivers! : STORAGE_DRIVERS) {
-    const key = await hive.key(name, services)
-    if (!key) {
-      known.push(`${name} is not known to it`)
-      continue
-    }
-    const begins = await hive.number(key, 'Start')
-    const image = (await hive.text(key, 'ImagePath')) ?? `system32\\drivers\\${name}.sys`
-    const path = `${root}/${image.replace(/^\\?(systemroot\\)?/i, '').replaceAll('\\', '/')}`
-    const file = await volume.stat(path)
-    if (file?.kind !== 'file') {
-      known.push(`${name}: its file ${path} is missing`)
-      continue
-    }
-    if (begins === STARTS_EARLY) {
-      const evidence = `${set}\\Services\\${name}: Start ${begins}; ${path}, ${groupDigits(file.sizeBytes)} bytes`
-      if (described) chain.pass(`${name}, early, for ${drive.slot}`, evidence)
-      else {
-        const why = 'Which controller the drive will sit at is not known, so neither is whether this is its driver.'
-        chain.unproved(`${name} starts early`, evidence, why)
-      }
-      return
-    }
-    known.push(`${name}: Start ${begins ?? 'missing'}, expected ${STARTS_EARLY}`)
+  const services = `${await controlSetIn(hive)}\\Services`
+  if (!(await hive.key(services)))
+    throw new Stop('the system knows no drivers', `${root}/${SYSTEM_HIVE}, ${services}`, why)
+  const described = drive.drivers !== undefined && drive.drivers.length > 0
+  const installed = await installedDrivers(hive, volume, described ? drive.drivers! : STORAGE_DRIVERS, root)
+  const early = installed.find(isEarly)
+  if (!early) {
+    const known = installed.map(({ name, known, path, fileBytes, start }) => {
+      if (!known) return `${name} is not known to it`
+      if (fileBytes === undefined) return `${name}: its file ${path} is missing`
+      return `${name}: Start ${start ?? 'missing'}, expected ${STARTS_EARLY}`
+    })
+    const there = !described || installed.some(isThere)
+    throw new Stop('none starts early', `${services}: ${known.join('; ')}`, why, [
+      there ? 'start-driver' : 'bring-driver',
+    ])
   }
-  throw new Stop('none starts early', `${set}\\Services: ${known.join('; ')}`, why, ['start-driver'])
+  const evidence = `${early.key}: Start ${early.start}; ${early.path}, ${groupDigits(early.fileBytes!)} bytes`
+  if (described) chain.pass(`${early.name}, early, for ${drive.slot}`, evidence)
+  else {
+    const unknown = 'Which controller the drive will sit at is not known, so neither is whether this is its driver.'
+    chain.unproved(`${early.name} starts early`, evidence, unknown)
+  }
 }
 
 async function followSignIn(

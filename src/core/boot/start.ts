@@ -115,11 +115,16 @@ export async function checkFile(
 }
 
 /** Reads what may be damaged; damage ends the chain with this sentence. */
-export async function orStop<T>(work: () => Promise<T>, found: string, why: string): Promise<T> {
+export async function orStop<T>(
+  work: () => Promise<T>,
+  found: string,
+  why: string,
+  repairs: readonly string[] = [],
+): Promise<T> {
   try {
     return await work()
   } catch (error) {
     if (!(error instanceof CoreError)) throw error
-    throw new Stop(found, error.message, why)
+    throw new Stop(found, error.message, why, repairs)
   }
 }

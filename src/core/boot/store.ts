@@ -239,10 +239,22 @@ export interface NewSystemHive {
   readonly system: StoreDevice
   /** Drivers with when they start: 0 is early, with the loader; 3 is when something asks. */
   readonly drivers: Readonly<Record<string, number>>
+  /** Devices of the computer's own bus, by their ids. */
+  readonly devices?: readonly NewDevice[]
+  /** Fixed addresses of network cards, by the id of the card's settings. */
+  readonly addresses?: Readonly<Record<string, string>>
+}
+
+/** A device that a system has met. */
+export interface NewDevice {
+  readonly id: string
+  readonly name: string
+  readonly service: string
 }
 
 /** The bytes of a SYSTEM hive with drive letters and drivers. Free room is left, as years of use leave it. */
-export function makeSystemHive({ system, drivers }: NewSystemHive, modified: bigint): Uint8Array {
+export function makeSystemHive(wanted: NewSystemHive, modified: bigint): Uint8Array {
+  const { system, drivers, devices = [], addresses = {} } = wanted
   const services = Object.fromEntries(
     Object.entries(drivers).map(([name, start]): [string, NewKey] => [
       name,
@@ -253,11 +265,33 @@ export function makeSystemHive({ system, drivers }: NewSystemHive, modified: big
     'SYSTEM',
     {
       keys: {
-        ControlSet001: { keys: { Services: { keys: services } } },
+        ControlSet001: {
+          keys: {
+            ...(devices.length > 0 ? { Enum: { keys: { PCI: { keys: deviceKeys(devices) } } } } : {}),
+            Services: { keys: { ...services, ...(Object.keys(addresses).length > 0 ? tcpip(addresses) : {}) } },
+          },
+        },
         MountedDevices: { values: { [LETTER_C]: letterBytes(system) } },
         Select: { values: { Current: 1, Default: 1, Failed: 0, LastKnownGood: 1 } },
       },
     },
     modified,
   )
+}
+
+function deviceKeys(devices: readonly NewDevice[]): Record<string, NewKey> {
+  return Object.fromEntries(
+    devices.map(({ id, name, service }, i): [string, NewKey] => {
+      const values = { DeviceDesc: `@machine.inf,%${service}%;${name}`, HardwareID: [`PCI\\${id}`], Service: service }
+      return [id, { keys: { [`3&11583659&0&${i.toString(16).toUpperCase()}`]: { values } } }]
+    }),
+  )
+}
+
+function tcpip(addresses: Readonly<Record<string, string>>): Record<string, NewKey> {
+  const cards = Object.entries(addresses).map(([id, address]): [string, NewKey] => [
+    id,
+    { values: { EnableDHCP: 0, IPAddress: [address], SubnetMask: ['255.255.255.0'] } },
+  ])
+  return { Tcpip: { keys: { Parameters: { keys: { Interfaces: { keys: Object.fromEntries(cards) } } } } } }
 }

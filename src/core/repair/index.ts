@@ -4,10 +4,13 @@ import { readScheme } from '../scheme'
 import { activePartition } from './kinds/active-partition'
 import { backupTable } from './kinds/backup-table'
 import { bootEntry } from './kinds/boot-entry'
+import { bringDriver } from './kinds/bring-driver'
 import { diskIdentity } from './kinds/disk-identity'
 import { driveLetters } from './kinds/drive-letters'
 import { fallbackLoader } from './kinds/fallback-loader'
 import { hiddenSectors } from './kinds/hidden-sectors'
+import { newStore } from './kinds/new-store'
+import { oldDevices } from './kinds/old-devices'
 import { oldLetters } from './kinds/old-letters'
 import { pointStore } from './kinds/point-store'
 import { standardEntry } from './kinds/standard-entry'
@@ -21,8 +24,10 @@ import type { RepairKind, RepairPlan, RepairSubject } from './port'
 export const REPAIRS: readonly RepairKind[] = [
   pointStore,
   standardEntry,
+  newStore,
   driveLetters,
   startDriver,
+  bringDriver,
   activePartition,
   hiddenSectors,
   backupTable,
@@ -33,6 +38,7 @@ export const REPAIRS: readonly RepairKind[] = [
   volumeSize,
   takeUpRoom,
   oldLetters,
+  oldDevices,
 ]
 
 export type RepairQuestion = Omit<RepairSubject, 'candidate'>

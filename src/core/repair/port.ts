@@ -2,6 +2,7 @@ import type { BlockDevice } from '../block/device'
 import type { Candidate } from '../boot/start'
 import type { StartCode } from '../boot/start-code'
 import type { Firmware } from '../boot/types'
+import type { DriverPackage } from '../drivers/packages'
 
 /** Bytes of a drive that a repair changes. */
 export interface Patch {
@@ -32,6 +33,8 @@ export interface RepairSubject {
   readonly mode: Firmware['mode']
   /** Drivers that serve the controller the drive sits at. */
   readonly drivers?: readonly string[]
+  /** Drivers in a folder that is at hand; absent where there is none. */
+  readonly packages?: readonly DriverPackage[]
   /** The firmware of the computer that is to start, where there is one at hand. */
   readonly firmware?: Firmware
   /** The code in front of the first partition, as the source had it. */

@@ -6,9 +6,10 @@ import { referenceFrom } from '../boot/reference'
 import { readStartCode } from '../boot/start-code'
 import { traceStart } from '../boot/trace'
 import type { Firmware, Trace } from '../boot/types'
-import { deviceBytes, ELEMENTS, elementPath, LETTER_C, letterBytes, STORE_OBJECTS } from '../boot/store'
+import { deviceBytes, ELEMENTS, elementPath, LETTER_C, letterBytes, makeStore, STORE_OBJECTS } from '../boot/store'
 import { viewOf } from '../bytes/struct'
 import { formatNtfs } from '../filesystem/ntfs/format'
+import { expectConsistent } from '../filesystem/ntfs/testing'
 import { HiveEditor } from '../registry/edit'
 import { MBR_RECORDS_OFFSET } from '../scheme/mbr-layout'
 import {
@@ -21,6 +22,7 @@ import {
   sha256,
   storedDigest,
 } from '../testing-disk'
+import { pattern } from '../testing'
 import { applyRepair, recordText, type RepairRecord, RepairRecordSchema, settleRepair, undoRepair } from './apply'
 import { planRepair } from '.'
 import { surveyDrive } from '../survey/survey'
@@ -33,8 +35,8 @@ const MIB = 1024 * 1024
 const ENTRY = 'c2a4e6f8-1b3d-4a5c-8e7f-9d0b2c4e6a81'
 const NOWHERE = { scheme: 'gpt', diskGuid: '00000000-0000-4000-8000-000000000001', partitionGuid: ESP_GUID } as const
 
-function follow(device: BlockDevice, firmware: Firmware): Promise<Trace> {
-  const drive = { driveId: 'new', name: 'Tellina T1 256 GB', slot: 'SATA 0', device, drivers: ['storahci'] }
+function follow(device: BlockDevice, firmware: Firmware, drivers = ['storahci']): Promise<Trace> {
+  const drive = { driveId: 'new', name: 'Tellina T1 256 GB', slot: 'SATA 0', device, drivers }
   return traceStart(firmware, [drive], undefined, sha256)
 }
 
@@ -328,6 +330,168 @@ describe('a repair of what belongs to the old hardware', () => {
     expect(await storedDigest(device)).toEqual(before)
   })
 })
+
+describe('a repair with what a maker gives out', () => {
+  const packages = [
+    {
+      folder: '/drivers/T9',
+      inf: 'trmst9.inf',
+      name: 'Tramonto ST9 storage controller',
+      version: '2.4.1.0',
+      service: 'trmst9',
+      sizeBytes: 70_000,
+      hardwareIds: [],
+      read: async () => pattern(70_000, 9),
+    },
+  ]
+  const question = (device: MemoryDevice) => ({
+    device,
+    mode: 'uefi' as const,
+    time: 3n,
+    drivers: ['trmst9'],
+    packages,
+  })
+  const start = (device: MemoryDevice) => follow(device, FIRMWARE, ['trmst9'])
+
+  it('brings in the driver of a controller that the system never met, and takes it back', async () => {
+    const device = await makeSystemDisk()
+    const before = await storedDigest(device)
+    const stopped = (await start(device)).links.find((l) => l.state === 'failed')!
+    expect([stopped.id, stopped.repairs]).toEqual(['driver', ['bring-driver']])
+    await expect(planRepair('start-driver', question(device))).rejects.toThrow(/has no driver for this controller/)
+    const journal = memoryJournal()
+    const plan = await planRepair('bring-driver', question(device))
+    expect(plan.changes).toEqual([
+      expect.stringMatching(
+        /trmst9\.sys is made: 70.000 bytes, “Tramonto ST9 storage controller”, 2\.4\.1\.0, from \/drivers\/T9\/trmst9\.inf\.$/,
+      ),
+      'In /Windows/System32/config/SYSTEM, ControlSet001\\Services\\trmst9 is made and starts with the loader.',
+    ])
+    await applyRepair(device, plan, journal)
+    const trace = await start(device)
+    expect(trace.starts).toBe(true)
+    expect(trace.links.find((l) => l.id === 'driver')!.found).toMatch(/^trmst9, early/)
+    const { partitions } = (await readScheme(device))!
+    const slice = sliceOf(device, partitions[2])
+    const volume = (await openFileSystem(slice))!
+    expect(await volume.readFile('/Windows/System32/drivers/trmst9.sys')).toEqual(pattern(70_000, 9))
+    await expectConsistent(slice)
+    // It is there now, whatever is asked.
+    expect((await planRepair('bring-driver', question(device))).patches).toEqual([])
+    await undoRepair(device, journal.record(), journal)
+    expect(await storedDigest(device)).toEqual(before)
+  })
+
+  it.each([
+    ['no stick', undefined, /No driver folder is at hand/],
+    ['a stick with nothing', [], /holds no storage driver/],
+    ['a stick with another’s', [{ ...packages[0], service: 'other' }], /needs trmst9.*There is: other/],
+  ])('is refused with %s', async (_what, found, why) => {
+    const asked = { ...question(await makeSystemDisk()), packages: found }
+    await expect(planRepair('bring-driver', asked)).rejects.toThrow(why)
+  })
+})
+
+describe('a repair of the devices of another computer', () => {
+  it('lets go of them and of the addresses of their cards, and of nothing else', async () => {
+    const device = await makeSystemDisk({
+      met: {
+        devices: [
+          { id: 'VEN_1B5A&DEV_0612', name: 'SATA controller', service: 'storahci' },
+          { id: 'VEN_1B5A&DEV_8168', name: 'Network card', service: 'netcard' },
+        ],
+        addresses: { '{7d6e1d35-0001-4aa2-9d5c-2f60c1b4a001}': '192.168.7.31' },
+      },
+    })
+    const before = await storedDigest(device)
+    const question = { device, mode: 'uefi' as const, time: 3n }
+    const plan = await planRepair('old-devices', question)
+    expect(plan.changes).toEqual([
+      expect.stringMatching(/Enum\\PCI lets go of 2 devices: SATA controller, Network card\./),
+      expect.stringMatching(/The fixed address 192\.168\.7\.31 go/),
+    ])
+    const journal = memoryJournal()
+    await applyRepair(device, plan, journal)
+    expect((await planRepair('old-devices', question)).patches).toEqual([])
+    expect((await follow(device, FIRMWARE)).starts).toBe(true)
+    await undoRepair(device, journal.record(), journal)
+    expect(await storedDigest(device)).toEqual(before)
+  })
+
+  it('finds nothing to change where there are none', async () => {
+    const plan = await planRepair('old-devices', { device: await makeSystemDisk(), mode: 'uefi', time: 3n })
+    expect(plan.patches).toEqual([])
+  })
+})
+
+describe('boot settings that are made anew', () => {
+  const chance = new Uint8Array(16).fill(0x5a)
+  const empty = makeStore({ managerDevice: NOWHERE, entries: [] }, 1n)
+
+  it.each<[string, Firmware, () => Promise<MemoryDevice>, string, (bytes: Uint8Array) => Promise<Uint8Array>, RegExp]>([
+    [
+      'a store without entries',
+      FIRMWARE,
+      makeSystemDisk,
+      '/EFI/Microsoft/Boot/BCD',
+      async (b) => padded(empty, b),
+      /no entry/,
+    ],
+    [
+      'a store without entries, by BIOS',
+      BIOS_FIRMWARE(),
+      () => makeBiosDisk(),
+      '/Boot/BCD',
+      async (b) => padded(empty, b),
+      /no entry/,
+    ],
+    [
+      'a store that is no hive',
+      FIRMWARE,
+      makeSystemDisk,
+      '/EFI/Microsoft/Boot/BCD',
+      async (b) => new Uint8Array(b.length).fill(7),
+      /cannot be read/,
+    ],
+    [
+      'a store whose keys lead nowhere',
+      BIOS_FIRMWARE(),
+      () => makeBiosDisk(),
+      '/Boot/BCD',
+      async (b) => b.slice().fill(0xee, 4096 + 90, 4096 + 170),
+      /cannot be read|contradicts itself/,
+    ],
+  ])('start the system where there was %s', async (_what, firmware, make, path, change, found) => {
+    const device = await make()
+    await spoil(device, firmware.mode, path, change)
+    const before = await storedDigest(device)
+    const stop = (await follow(device, firmware)).links.find((l) => l.state === 'failed')!
+    expect([stop.id, stop.repairs]).toEqual(['settings', ['new-store']])
+    expect(stop.found).toMatch(found)
+    const journal = memoryJournal()
+    const plan = await planRepair('new-store', { device, mode: firmware.mode, time: 3n, chance })
+    expect(plan.changes).toEqual([
+      expect.stringMatching(/BCD is made anew, with one entry: “Windows” on partition \d of this disk/),
+      expect.stringMatching(/is gone/),
+    ])
+    await applyRepair(device, plan, journal)
+    expect((await follow(device, firmware)).starts).toBe(true)
+    await undoRepair(device, journal.record(), journal)
+    expect(await storedDigest(device)).toEqual(before)
+  })
+
+  it('leave settings alone that start something', async () => {
+    const question = { device: await makeSystemDisk(), mode: 'uefi' as const, time: 3n, chance }
+    expect((await planRepair('new-store', question)).patches).toEqual([])
+  })
+})
+
+/** A file of another content and the old length. */
+function padded(content: Uint8Array, old: Uint8Array): Uint8Array {
+  const bytes = new Uint8Array(old.length)
+  bytes.set(content.subarray(0, old.length))
+  return bytes
+}
 
 describe('a repair of the room a volume takes', () => {
   it('takes the system volume up to its partition and back', async () => {

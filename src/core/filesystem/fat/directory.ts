@@ -16,6 +16,8 @@ export interface FatEntry {
   readonly isDirectory: boolean
   readonly firstCluster: number
   readonly sizeBytes: number
+  /** Where its own row stands in the directory's bytes. */
+  readonly rowAt: number
 }
 
 /** What a directory's bytes hold: entries but for `.` and `..`, and the volume label where one stands. */
@@ -46,6 +48,7 @@ export function parseDirectory(bytes: Uint8Array): { entries: FatEntry[]; label?
         isDirectory: (attributes & ATTRIBUTE_DIRECTORY) !== 0,
         firstCluster: entry.clusterHigh * 65536 + entry.clusterLow,
         sizeBytes: entry.size,
+        rowAt: at,
       })
     }
     long = undefined

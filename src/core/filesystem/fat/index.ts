@@ -66,7 +66,7 @@ async function openFat(device: BlockDevice): Promise<FileSystem> {
       evidence: `Second table entry ${(state >>> 0).toString(16).padStart(bits / 4, '0')}, state byte ${geometry.stateByte}`,
     })
   }
-  const root: FatEntry = { name: '', isDirectory: true, firstCluster: geometry.rootCluster, sizeBytes: 0 }
+  const root: FatEntry = { name: '', isDirectory: true, firstCluster: geometry.rootCluster, sizeBytes: 0, rowAt: 0 }
   const rootDirectory = await readDirectory(root, '/')
 
   async function readDirectory(entry: FatEntry, path: string) {

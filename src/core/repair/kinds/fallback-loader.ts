@@ -1,7 +1,7 @@
 import { FALLBACK_PATH, KNOWN_SYSTEMS } from '../../boot/systems'
 import { sliceOf } from '../../boot/start'
 import { CoreError } from '../../errors'
-import { addFatFile } from '../../filesystem/fat/add-file'
+import { putFatFile } from '../../filesystem/fat/put-file'
 import { groupDigits } from '../../bytes/size'
 import { bootPlace } from '../places'
 import type { RepairKind } from '../port'
@@ -20,7 +20,7 @@ export const fallbackLoader: RepairKind = {
       const content = await volume.readFile(bootLoaderPath)
       const start = partition.firstLba * subject.device.logicalSectorSize
       const patches = await patchesOf(sliceOf(subject.device, partition), (esp) =>
-        addFatFile(esp, FALLBACK_PATH, content),
+        putFatFile(esp, FALLBACK_PATH, content),
       )
       return {
         changes: [

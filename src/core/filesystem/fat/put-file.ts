@@ -18,15 +18,17 @@ import { entryRow, nameRows, withPlace } from './rows'
 import { FatVolume, readFatGeometry } from './volume'
 
 const ROW = 32
+const ATTRIBUTES_AT = 11
 /** Tables of a volume this size are read whole. */
 const MAX_TABLE_BYTES = 32 * 1024 * 1024
 
 /**
- * Adds a file to a FAT16 or FAT32 volume, and the directories of its path that are missing. Free clusters are taken in
- * order, every copy of the table and the count of free clusters follow. Rejects with CoreError where the volume is not
- * clean, the file is there already or there is no room; nothing was written then but what a caller's overlay forgets.
+ * Gives a file of a FAT16 or FAT32 volume this content, in place of what it held, or makes it, with the directories of
+ * its path that are missing. Free clusters are taken in order, every copy of the table and the count of free clusters
+ * follow. Rejects with CoreError where the volume is not clean or there is no room; nothing was written then but what
+ * a caller's overlay forgets.
  */
-export async function addFatFile(device: BlockDevice, path: string, content: Uint8Array): Promise<void> {
+export async function putFatFile(device: BlockDevice, path: string, content: Uint8Array): Promise<void> {
   const writer = await FatWriter.open(device)
   const names = splitPath(path)
   let at = writer.root
@@ -36,8 +38,10 @@ export async function addFatFile(device: BlockDevice, path: string, content: Uin
     at = there ? there.firstCluster : await writer.makeDirectory(at, name)
   }
   const name = names.at(-1)!
-  if (await writer.find(at, name)) throw new CoreError(`${path} is there already.`)
-  await writer.makeFile(at, name, content)
+  const there = await writer.find(at, name)
+  if (there?.isDirectory) throw new CoreError(`${path} is a directory, not a file.`)
+  if (there) await writer.replaceFile(at, there, content)
+  else await writer.makeFile(at, name, content)
   await writer.done()
 }
 
@@ -87,6 +91,24 @@ class FatWriter {
   }
 
   async makeFile(parent: number, name: string, content: Uint8Array): Promise<void> {
+    const first = await this.store(content)
+    await this.enter(parent, name, ATTRIBUTE_ARCHIVE, first, content.length)
+  }
+
+  /** The new content has its place before the old one is given back. */
+  async replaceFile(parent: number, { firstCluster, rowAt }: FatEntry, content: Uint8Array): Promise<void> {
+    const first = await this.store(content)
+    const old = firstCluster === 0 ? [] : this.chain(firstCluster, Infinity)
+    for (const cluster of old) this.link(cluster, 0)
+    this.taken -= old.length
+    const bytes = (await this.rowsOf(parent)).slice()
+    const row = bytes.subarray(rowAt, rowAt + ROW)
+    row.set(withPlace(row, row[ATTRIBUTES_AT], first, content.length))
+    await this.writeRows(parent, bytes)
+  }
+
+  /** Puts content into clusters of its own and gives the first; 0 for none. */
+  private async store(content: Uint8Array): Promise<number> {
     const { clusterSize } = this.volume.geometry
     const clusters = this.take(content.length)
     for (const [i, cluster] of clusters.entries()) {
@@ -94,7 +116,7 @@ class FatWriter {
       piece.set(content.subarray(i * clusterSize, (i + 1) * clusterSize))
       await writeBytes(this.device, this.volume.offsetOf(cluster), piece)
     }
-    await this.enter(parent, name, ATTRIBUTE_ARCHIVE, clusters[0] ?? 0, content.length)
+    return clusters[0] ?? 0
   }
 
   /** Writes the tables and what the information sector counts. */
@@ -117,13 +139,13 @@ class FatWriter {
   }
 
   /** Clusters of a chain by the table as it is held here. */
-  private chain(first: number): number[] {
+  private chain(first: number, mostBytes = MAX_DIRECTORY_BYTES): number[] {
     const { bits, clusterSize, clusterCount } = this.volume.geometry
     const clusters: number[] = []
     for (let cluster = first; cluster < END_OF_CHAIN[bits]; cluster = this.entry(cluster)) {
-      const left = clusters.length * clusterSize < MAX_DIRECTORY_BYTES
+      const left = clusters.length * clusterSize < mostBytes && clusters.length <= clusterCount
       if (cluster < FIRST_CLUSTER || cluster >= clusterCount + FIRST_CLUSTER || !left)
-        throw new CoreError(`A directory of the FAT volume leads to cluster ${cluster}.`)
+        throw new CoreError(`A chain of the FAT volume leads to cluster ${cluster}.`)
       clusters.push(cluster)
     }
     return clusters
@@ -154,6 +176,11 @@ class FatWriter {
       start = old.length
     }
     rows.forEach((row, i) => bytes.set(row, start + i * ROW))
+    await this.writeRows(directory, bytes)
+  }
+
+  private async writeRows(directory: number, bytes: Uint8Array): Promise<void> {
+    const { geometry } = this.volume
     if (directory === 0) return this.device.write(geometry.rootOffset, bytes)
     for (const [i, cluster] of this.chain(directory).entries()) {
       const from = i * geometry.clusterSize

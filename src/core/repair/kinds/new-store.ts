@@ -1,0 +1,62 @@
+import { sliceOf } from '../../boot/start'
+import { storeDeviceOf } from '../../boot/start-windows'
+import { makeStore, readStore } from '../../boot/store'
+import { KNOWN_SYSTEMS } from '../../boot/systems'
+import { guidToString } from '../../bytes/guid'
+import { CoreError } from '../../errors'
+import { putFatFile } from '../../filesystem/fat/put-file'
+import { putNtfsFile } from '../../filesystem/ntfs/put-file'
+import { bootPlace, hiveIn, storePathOf, systemPlace } from '../places'
+import type { RepairKind } from '../port'
+import { patchesOf } from '../written'
+
+/** Boot settings that are gone, cannot be read or start nothing are made again for the one system that there is. */
+export const newStore: RepairKind = {
+  name: 'new-store',
+  title: 'Make the boot settings anew',
+  async plan(subject) {
+    const { candidate, device, mode, chance, time } = subject
+    const { partition, volume } = await bootPlace(subject)
+    const path = storePathOf(mode)
+    const there = (await volume.stat(path))?.kind === 'file'
+    if (there && (await startsSomething(() => volume.readFile(path)))) return { changes: [], patches: [] }
+    const system = await systemPlace(subject)
+    if (!chance || chance.length < 16) throw new CoreError('No new identity is at hand.')
+    const known = KNOWN_SYSTEMS.filter((s) => s.loaderPath.endsWith(mode === 'uefi' ? '.efi' : '.exe'))
+    const [loader] = (
+      await Promise.all(known.map(async (s) => ((await system.volume.stat(s.loaderPath))?.kind === 'file' ? [s] : [])))
+    ).flat()
+    if (!loader)
+      throw new CoreError(
+        `The system on partition ${system.partition.number} has no loader for ${mode === 'uefi' ? 'UEFI' : 'a BIOS'}.`,
+      )
+    const entry = {
+      id: guidToString(chance.slice(0, 16)),
+      description: loader.name,
+      path: loader.loaderPath.replaceAll('/', '\\'),
+      device: storeDeviceOf(candidate, system.partition),
+    }
+    const content = makeStore({ managerDevice: storeDeviceOf(candidate, partition), entries: [entry] }, time)
+    const put = volume.kind === 'ntfs' ? putNtfsFile : volume.kind.startsWith('fat') ? putFatFile : undefined
+    if (!put) throw new CoreError(`Files are not put onto ${volume.name} here.`)
+    const start = partition.firstLba * device.logicalSectorSize
+    const patches = await patchesOf(sliceOf(device, partition), (overlay) => put(overlay, path, content, time))
+    return {
+      changes: [
+        `On partition ${partition.number}, ${path} is made anew, with one entry: “${entry.description}” on partition ${system.partition.number} of this disk.`,
+        ...(there ? ['Whatever else stood in it, other entries and options, is gone.'] : []),
+      ],
+      patches: patches.map((p) => ({ ...p, offset: start + p.offset })),
+      files: [{ path, partition: partition.number }],
+    }
+  },
+}
+
+async function startsSomething(read: () => Promise<Uint8Array>): Promise<boolean> {
+  try {
+    return (await readStore(await hiveIn(await read()))).entries.length > 0
+  } catch (error) {
+    if (error instanceof CoreError) return false
+    throw error
+  }
+}
