@@ -218,7 +218,8 @@ export const COMPUTER_MODELS = {
     firmware: firmware('uefi'),
     memoryBytes: 16 * GIB,
     processors: { count: 1, cores: 8 },
-    slots: [nvmeSlot('M.2'), sataSlot('SATA 0', 'sata-6', ['2.5-inch'])],
+    // Its maker's own controller, which no system knows by itself.
+    slots: [{ ...nvmeSlot('M.2'), drivers: ['trmst9'] }, sataSlot('SATA 0', 'sata-6', ['2.5-inch'])],
     homeSlot: 'M.2',
     sockets: [
       { plug: 'A', link: 'usb-5', count: 4 },
@@ -281,7 +282,14 @@ export const ACCESSORY_MODELS = {
     bays: [{ ...bladeSlot('slot'), speaks: speaks('PCIe', 'usb-10') }],
   },
   bracket: { name: 'Bracket 2.5 to 3.5 inch', kind: 'bracket', detail: 'with four screws', count: 1 },
-  stick: { name: 'Rescue stick', kind: 'stick', detail: 'accepted by Secure Boot', plug: 'A', signed: true },
+  stick: {
+    name: 'Rescue stick',
+    kind: 'stick',
+    detail: 'accepted by Secure Boot',
+    plug: 'A',
+    signed: true,
+    image: null,
+  },
   host: {
     name: 'Host',
     kind: 'host',

@@ -5,6 +5,7 @@ import { MemoryDevice } from '@/core/block/memory'
 import { GIB, MIB } from '@/core/bytes/size'
 import { formatFat32 } from '@/core/filesystem/fat/format'
 import { type TargetKind, TARGETS } from '@/core/image'
+import { makeInf } from '@/core/drivers/make'
 import { convertDevice } from '@/core/image/convert'
 import { MBR_TYPES } from '@/core/scheme/mbr-layout'
 import { mbrWrites } from '@/core/scheme/mbr-write'
@@ -45,6 +46,16 @@ export async function makeScenarioImages(folder: string): Promise<void> {
   }
 }
 
+/** The driver that the Tramonto T9's maker gives out for its storage controller. */
+const T9_DRIVER = {
+  provider: 'Tramonto',
+  name: 'Tramonto ST9 storage controller',
+  service: 'trmst9',
+  hardwareIds: ['PCI\\VEN_1F5C&DEV_09A1', 'PCI\\VEN_1F5C&DEV_09A2'],
+  date: '03/11/2025',
+  version: '2.4.1.0',
+}
+
 /** The shop's rescue stick: an MBR with one FAT32 that firmware starts from. */
 async function makeStick(device: BlockDevice): Promise<void> {
   const part = { firstLba: 2048, lastLba: device.size / 512 - 1 }
@@ -60,6 +71,9 @@ async function makeStick(device: BlockDevice): Promise<void> {
     files: [
       { path: '/EFI/BOOT/BOOTX64.EFI', content: noise(1_200_000, 1010) },
       { path: '/rescue/kernel', content: noise(6 * MIB, 1011) },
+      { path: '/drivers/Tramonto T9/storage/trmst9.inf', content: text(makeInf(T9_DRIVER)) },
+      { path: '/drivers/Tramonto T9/storage/trmst9.sys', content: noise(184_000, 1012) },
+      { path: '/drivers/Tramonto T9/storage/trmst9.cat', content: noise(9_400, 1013) },
       {
         path: '/rescue/read me.txt',
         content: text('Start from this stick with F11. Nothing on the computer is changed by it.\r\n'),

@@ -189,14 +189,14 @@ const COMPUTERS: Computer[] = [
   computer('surveyor-new', 'new survey office PC', 'tramonto-t9'),
 ]
 
-const accessory = (id: string, name: string, model: keyof typeof ACCESSORY_MODELS, detail?: string): Accessory =>
-  AccessorySchema.parse({ ...ACCESSORY_MODELS[model], id, name, ...(detail ? { detail } : {}) })
+const accessory = (id: string, name: string, model: keyof typeof ACCESSORY_MODELS, rest: object = {}): Accessory =>
+  AccessorySchema.parse({ ...ACCESSORY_MODELS[model], id, name, ...rest })
 
 const ACCESSORIES: Accessory[] = [
   accessory('dock-a', 'USB dock A', 'dock-two'),
   accessory('cable-adapter', 'Cable adapter', 'sata-cable-2'),
   accessory('nvme-enclosure', 'NVMe enclosure', 'nvme-enclosure'),
-  accessory('rescue-stick', 'rescue stick', 'stick'),
+  accessory('rescue-stick', 'rescue stick', 'stick', { image: 'rescue stick.qcow2' }),
   accessory('host', 'Workshop host', 'host'),
   accessory('network', 'Workshop network', 'network'),
 ]

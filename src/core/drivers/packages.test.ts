@@ -6,10 +6,18 @@ import { openFileSystem } from '../filesystem'
 import { formatFat32 } from '../filesystem/fat/format'
 import { pattern, utf8 } from '../testing'
 import { readInf } from './inf'
+import { makeInf } from './make'
 import { driverPackages } from './packages'
-import { INF } from './testing'
 
 const MIB = 1024 * 1024
+const INF = makeInf({
+  provider: 'Tramonto',
+  name: 'Tramonto ST9 storage controller',
+  service: 'trmst9',
+  hardwareIds: ['PCI\\VEN_1F5C&DEV_09A1', 'PCI\\VEN_1F5C&DEV_09A2'],
+  date: '03/11/2025',
+  version: '2.4.1.0',
+})
 
 async function stick(files: Record<string, Uint8Array>) {
   const device = new MemoryDevice(64 * MIB)

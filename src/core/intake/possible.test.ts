@@ -6,7 +6,6 @@ const transfer = (how: Transfer['how']) => ({ do: 'transfer', how }) as Transfer
 
 const possible: MoveFacts = {
   toVirtualMachine: false,
-  toOtherComputer: false,
   plan: { live: false, actions: [transfer('copy')] },
 }
 
@@ -20,7 +19,6 @@ describe('what can be carried out', () => {
 
   it.each<[string, () => Partial<MoveFacts>, RegExp]>([
     ['a virtual machine', () => ({ toVirtualMachine: true }), /virtual machine/],
-    ['another computer', () => ({ toOtherComputer: true }), /storage controller/],
     ['an image on the way', () => ({ plan: { live: false, actions: [transfer('capture')] } }), /by an image/],
     ['the network', () => ({ plan: { live: false, actions: [transfer('send')] } }), /over the network/],
   ])('is not %s, and says so', (_what, changes, reason) => {

@@ -3,7 +3,6 @@ import type { Plan } from '../route/types'
 /** What is known of a move whose way was taken. */
 export interface MoveFacts {
   readonly toVirtualMachine: boolean
-  readonly toOtherComputer: boolean
   readonly plan: Pick<Plan, 'actions' | 'live'>
 }
 
@@ -11,7 +10,6 @@ export interface MoveFacts {
 export function whyNotYet(facts: MoveFacts): string | undefined {
   const { plan } = facts
   if (facts.toVirtualMachine) return 'Writing a virtual machine’s disk is not possible yet.'
-  if (facts.toOtherComputer) return 'Moving to a computer with another storage controller is not possible yet.'
   const hows = plan.actions.flatMap((a) => (a.do === 'transfer' ? [a.how] : []))
   if (hows.includes('send')) return 'Sending over the network is not possible yet.'
   if (hows.some((h) => h !== 'copy')) return 'Going by an image is not possible yet; take a way from drive to drive.'

@@ -1,12 +1,15 @@
 import type { CopyChoices } from '../copy/choices'
+import type { InstalledDriver } from '../drivers/installed'
 import type { Health } from '../health/health'
 import type { DriveSurvey, PartitionSurvey } from '../survey/types'
 import type { Program } from '../things/computer'
+import type { LinkId } from '../things/links'
 
 /** Everything the list is computed from. Times are already in words. */
 export interface ReadyFacts {
   readonly source: DriveSurvey
-  readonly target: DriveSurvey
+  /** What is on the drive that is written; absent where it is made anew, as a virtual disk or an image is. */
+  readonly target?: DriveSurvey
   readonly sourceName: string
   readonly targetName: string
   /** The computer that copies; undefined when a computer of the shop does. */
@@ -22,11 +25,17 @@ export interface ReadyFacts {
     readonly programs: readonly Program[]
     readonly sleepMinutes: number | null
     readonly online: boolean
-    /** Its fixed addresses in the network. */
-    readonly addresses: readonly string[]
   }
+  /** The computer that the system lives on, with its fixed addresses in the network. */
+  readonly home: { readonly name: string; readonly addresses: readonly string[] }
   /** The system runs while it is copied. */
   readonly live: boolean
+  /** Where the system will live, where that is another place than now. */
+  readonly goal?: ReadyGoal
+  /** Links of the adapters that a drive of this leg hangs at. */
+  readonly adapters: readonly { readonly name: string; readonly link: LinkId; readonly seconds: number }[]
+  /** Why this version cannot carry the way out, in a sentence. */
+  readonly notYet?: string
   /** Only a person can tell it is slow or hot: what the source reports of itself. */
   readonly sourceHealth?: Health
   readonly choices: CopyChoices
@@ -44,7 +53,8 @@ export interface ReadyFacts {
   readonly sourceUnchanged: boolean
   readonly targetUnchanged: boolean
   readonly targetConnected: boolean
-  readonly sourceConnected: boolean
+  /** Undefined where no drive is read, but an image of it. */
+  readonly sourceConnected: boolean | undefined
   /** Hands have something to do before this leg. */
   readonly handsFirst: boolean
   /** The drives sit where the plan has them for this leg. */
@@ -53,6 +63,20 @@ export interface ReadyFacts {
   /** Partitions of the source that the locked fit leaves behind. */
   readonly leftOut: readonly Pick<PartitionSurvey, 'title' | 'role'>[]
 }
+
+/** A place where the system never was. */
+export type ReadyGoal =
+  | { readonly kind: 'virtual-machine'; readonly hostName: string }
+  | {
+      readonly kind: 'other-computer'
+      readonly name: string
+      /** Service names of the drivers that serve the controller its drive will sit at. */
+      readonly drivers: readonly string[]
+      /** What the system has of them; undefined where its settings cannot be read. */
+      readonly installed?: readonly InstalledDriver[]
+      /** One of them in the stick's driver folder. */
+      readonly atHand?: { readonly service: string; readonly name: string; readonly folder: string }
+    }
 
 export interface FurtherTarget {
   readonly id: string
@@ -100,6 +124,7 @@ export interface ReadyItem {
       | 'leave-idle'
       | 'take-idle'
       | 'take-every'
+      | 'reset-later'
     readonly label: string
     /** What of several it is about. */
     readonly of?: string

@@ -27,9 +27,10 @@ beforeAll(async () => {
       programs: [],
       sleepMinutes: null,
       online: true,
-      addresses: [],
     },
     live: false,
+    home: { name: 'ticket desk', addresses: [] },
+    adapters: [],
     choices: USUAL_CHOICES,
     further: [],
     told: {},
@@ -138,8 +139,12 @@ describe('the list', () => {
     const without = { ...live(quiet), choices: { ...USUAL_CHOICES, snapshotMib: null } }
     expect(readyItems(without).find((i) => i.id === 'snapshot')?.title).toMatch(/not of one moment/)
     // A computer with a fixed address says so, whoever copies.
-    const fixed = readyItems(live({ ...quiet, addresses: ['192.168.7.20'] })).find((i) => i.id === 'address')
+    const home = { name: 'logbook server', addresses: ['192.168.7.20'] }
+    const fixed = readyItems({ ...settled, home }).find((i) => i.id === 'address')
     expect(fixed?.why).toMatch(/never be on the network together/)
+    const goal = { kind: 'virtual-machine', hostName: 'Workshop host' } as const
+    const virtual = readyItems({ ...settled, home, goal }).find((i) => i.id === 'address')
+    expect(virtual?.why).toMatch(/machine on the Workshop host starts without network/)
   })
 
   it('lets what blocks be gone past only where that can be sane, and only as it was when it was said', async () => {
@@ -214,6 +219,75 @@ describe('the list', () => {
   it('puts what blocks before what is open, and what is settled last', () => {
     const states = readyItems({ ...settled, ...at({ running: 'off' })(), hostFreeBytes: 1 }).map((i) => i.state)
     expect(states.slice(0, 3)).toEqual(['blocks', 'open', 'settled'])
+  })
+})
+
+describe('the list of a move to another computer', () => {
+  const driver = {
+    name: 'trmst9',
+    key: 'Services\\trmst9',
+    known: false,
+    start: undefined,
+    path: '',
+    fileBytes: undefined,
+  }
+  const goal = { kind: 'other-computer', name: 'Tramonto T9', drivers: ['trmst9'], installed: [driver] } as const
+  const atHand = { service: 'trmst9', name: 'ST9 storage controller', folder: '/drivers/T9' }
+
+  it.each<[string, ReadyFacts['goal'], string, RegExp]>([
+    ['no driver anywhere', goal, 'open', /^No driver for the controller of the Tramonto T9/],
+    ['a driver on the stick', { ...goal, atHand }, 'settled', /trmst9 for the Tramonto T9 is on the stick/],
+    [
+      'a driver that waits',
+      { ...goal, installed: [{ ...driver, known: true, start: 3, fileBytes: 9 }] },
+      'settled',
+      /is not started early/,
+    ],
+    [
+      'a driver that starts early',
+      { ...goal, installed: [{ ...driver, known: true, start: 0, fileBytes: 9 }] },
+      'settled',
+      /^Its driver trmst9 serves the Tramonto T9$/,
+    ],
+    ['settings that cannot be read', { ...goal, installed: undefined }, 'settled', /is not known$/],
+  ])('with %s', (_what, to, state, title) => {
+    const item = readyItems({ ...settled, goal: to }).find((i) => i.id === 'storage-driver')!
+    expect([item.state, item.title]).toEqual([state, expect.stringMatching(title)])
+  })
+
+  it('asks what becomes of what belongs to the old one, unless the system was made ready for that', () => {
+    const facts = { ...settled, goal: { ...goal, atHand } }
+    const of = (f: ReadyFacts) => readyItems(f).find((i) => i.id === 'generalised')
+    expect(of(facts)).toMatchObject({ state: 'open', action: { id: 'reset-later' } })
+    expect(of({ ...facts, told: { generalised: { at: '09:07' } } })?.state).toBe('settled')
+    const partitions = settled.source.partitions.map((p) =>
+      p.system ? { ...p, system: { ...p.system, generalised: true } } : p,
+    )
+    expect(of({ ...facts, source: { ...settled.source, partitions } })?.title).toMatch(
+      /made ready for another computer/,
+    )
+    expect(of(settled)).toBeUndefined()
+  })
+})
+
+describe('the list of a way that cannot be gone yet', () => {
+  it('begins with that, and holds for the rest: nothing is erased, an adapter tells how slow it is', () => {
+    const items = readyItems({
+      ...settled,
+      target: undefined,
+      targetName: 'virtual disk on the Workshop host',
+      notYet: 'Writing a virtual machine’s disk is not possible yet.',
+      adapters: [{ name: 'Cable adapter', link: 'usb-2', seconds: 5400 }],
+    })
+    expect(items[0]).toMatchObject({ id: 'not-yet', state: 'blocks' })
+    expect(items.map((i) => i.id)).not.toContain('target-same')
+    expect(items.find((i) => i.id === 'erased')?.title).toBe('The virtual disk on the Workshop host is made anew')
+    expect(items.find((i) => i.id === 'adapter-Cable adapter')?.why).toMatch(/about 1 h 30 min/)
+    expect(openCount(items)).toBe(1)
+  })
+
+  it('names no source drive where an image is read', () => {
+    expect(readyItems({ ...settled, sourceConnected: undefined }).map((i) => i.id)).not.toContain('source-same')
   })
 })
 

@@ -36,6 +36,9 @@ async function windows(fileSystem: FileSystem, digest: Digest): Promise<Installe
 
 const SOFTWARE = '/Windows/System32/config/SOFTWARE'
 const CURRENT_VERSION = 'Microsoft\\Windows NT\\CurrentVersion'
+/** Where the system notes that it is made ready to meet another computer. */
+const SETUP_STATE = 'Microsoft\\Windows\\CurrentVersion\\Setup\\State'
+const GENERALISED = 'IMAGE_STATE_GENERALIZE_RESEAL_TO_OOBE'
 /** From this build on the system calls itself 11, while its product name still says 10. */
 const FIRST_BUILD_OF_11 = 22000
 
@@ -51,7 +54,14 @@ async function windowsVersion(fileSystem: FileSystem): Promise<Partial<Installed
     const release = await hive.text(key, 'DisplayVersion')
     const name = Number(build) >= FIRST_BUILD_OF_11 ? product?.replace('Windows 10', 'Windows 11') : product
     const version = [release, build && `build ${build}`].filter(Boolean).join(', ')
-    return { ...(name ? { name } : {}), ...(version ? { version } : {}), versionFrom: SOFTWARE }
+    const state = await hive.key(SETUP_STATE)
+    const generalised = state && (await hive.text(state, 'ImageState')) === GENERALISED
+    return {
+      ...(name ? { name } : {}),
+      ...(version ? { version } : {}),
+      ...(generalised ? { generalised } : {}),
+      versionFrom: SOFTWARE,
+    }
   } catch (error) {
     if (!(error instanceof CoreError)) throw error
     return {}

@@ -46,6 +46,8 @@ export const InstalledSystemSchema = z.object({
   version: z.string().optional(),
   /** The file that told. */
   versionFrom: z.string().optional(),
+  /** It was made ready to meet another computer. */
+  generalised: z.boolean().optional(),
   /** Path of the loader on the system volume, and its digest in hexadecimal; empty where it is not followed. */
   loaderPath: z.string(),
   loaderDigest: z.string(),

@@ -17,8 +17,14 @@ export const AccessorySchema = z.discriminatedUnion('kind', [
   z.object({ ...adapter, kind: z.literal('cable') }),
   /** Holds a 2.5-inch drive where a 3.5-inch one goes. */
   z.object({ ...base, kind: z.literal('bracket'), count: z.number().int().min(1).max(99) }),
-  /** `signed`: accepted by Secure Boot. */
-  z.object({ ...base, kind: z.literal('stick'), plug: PlugSchema, signed: z.boolean() }),
+  /** `signed`: accepted by Secure Boot. `image`: the image in the images folder with what is on it, drivers too. */
+  z.object({
+    ...base,
+    kind: z.literal('stick'),
+    plug: PlugSchema,
+    signed: z.boolean(),
+    image: z.string().trim().max(180).nullable().default(null),
+  }),
   /** A computer of the shop: runs virtual machines, stores images, and copies what is plugged into it. */
   z.object({
     ...base,

@@ -17,6 +17,8 @@ export interface SlotFields {
   protocols: 'SATA' | 'PCIe' | 'SATA and PCIe'
   sataLink: LinkId
   pcieLink: LinkId
+  /** Service names of the drivers that serve its controller, with commas between; empty for the usual ones. */
+  drivers: string
 }
 
 export const NEW_SLOT: SlotFields = {
@@ -28,6 +30,7 @@ export const NEW_SLOT: SlotFields = {
   protocols: 'SATA',
   sataLink: 'sata-6',
   pcieLink: 'pcie-3x4',
+  drivers: '',
 }
 
 /** A slot as the fields of a form. */
@@ -45,17 +48,23 @@ export function slotFields(slot: Slot): SlotFields {
     protocols: link('SATA') && link('PCIe') ? 'SATA and PCIe' : link('PCIe') ? 'PCIe' : 'SATA',
     sataLink: link('SATA') ?? NEW_SLOT.sataLink,
     pcieLink: link('PCIe') ?? NEW_SLOT.pcieLink,
+    drivers: (slot.drivers ?? []).join(', '),
   }
 }
 
 /** The slot that the fields of a form describe. What is wrong in it is found where it is stored. */
 export function slotOf(fields: SlotFields): Slot {
   const { id, form, sizes, key, family, protocols, sataLink, pcieLink } = fields
+  const drivers = fields.drivers
+    .split(',')
+    .map((name) => name.trim())
+    .filter(Boolean)
   const speaks = [
     ...(protocols === 'PCIe' ? [] : [{ protocol: 'SATA' as const, link: sataLink }]),
     ...(protocols === 'SATA' ? [] : [{ protocol: 'PCIe' as const, link: pcieLink }]),
   ]
-  return { id: id.trim(), takes: takesOf(form, sizes, key, family), speaks }
+  const takes = takesOf(form, sizes, key, family)
+  return { id: id.trim(), takes, speaks, ...(drivers.length > 0 ? { drivers } : {}) }
 }
 
 function takesOf(form: SlotForm, sizes: string[], key: 'B' | 'M', family: string): Opening[] {

@@ -87,7 +87,7 @@ export function dock(id: string, rest: Partial<Adapter> = {}): Adapter {
 }
 
 export function stick(id = 'stick', signed = true): Accessory {
-  return { id, name: id, kind: 'stick', detail: '', plug: 'A', signed }
+  return { id, name: id, kind: 'stick', detail: '', plug: 'A', signed, image: null }
 }
 
 export function host(id = 'host'): Accessory {

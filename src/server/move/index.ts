@@ -102,7 +102,6 @@ export function obstacleOf(move: Move): string | undefined {
   if (!row.route || !row.survey) return undefined
   return whyNotYet({
     toVirtualMachine: brief.toVirtualMachine,
-    toOtherComputer: brief.targetComputerId !== null,
     plan: row.route.plan,
   })
 }

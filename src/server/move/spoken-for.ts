@@ -36,14 +36,14 @@ export async function spokenFor(
     const other = `${brief.name}, ${brief.customer}`
     for (const { sourceId, targetId } of brief.pairs) {
       if (handover) {
-        say(targetId, (name) => `The ${name} was handed over with an earlier move, ${other}, and is the customer’s now.`)
+        say(
+          targetId,
+          (name) => `The ${name} was handed over with an earlier move, ${other}, and is the customer’s now.`,
+        )
         continue
       }
       say(targetId, (name) => `The ${name} is the target of another move: ${other}.`)
-      say(
-        sourceId,
-        (name) => `The ${name} holds a system that another move is about: ${other}. It cannot be a target.`,
-      )
+      say(sourceId, (name) => `The ${name} holds a system that another move is about: ${other}. It cannot be a target.`)
     }
     if (handover || !route) continue
     for (const { transfer } of legsOf(route.plan).legs) {

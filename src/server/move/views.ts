@@ -1,6 +1,6 @@
 import { menuOf } from '../computer'
 import { freeRoom, stillOff } from '../proof/after'
-import { offeredRepairs, rearranged, repairWaits } from '../proof/repairs'
+import { offeredRepairs, offeredTidying, rearranged, repairWaits } from '../proof/repairs'
 import { wayBack } from '../proof/way-back'
 import type { BenchState } from '@/core/things/bench'
 import { driveIn } from '@/core/things/bench'
@@ -17,7 +17,7 @@ import { ORDER_RULE } from '@/core/route/judge'
 import { legSeconds } from '@/core/route/timing'
 import { courseOf } from '@/core/route/course'
 import { running } from '../copy/current'
-import { furtherCandidates, readyState } from '../ready'
+import { furtherCandidates, readyAhead, readyState } from '../ready'
 import { routesOf } from '../route'
 import { hasStarted, phaseNow, stepsAfterStart } from '../swap'
 import { clockTime, dayWords, promiseWords } from '../words'
@@ -163,6 +163,11 @@ export async function fitView({ move, progress, plates, obstacle }: MovePage) {
     /** Why this version goes no further than this with the move. */
     obstacle: obstacle ?? null,
   }
+}
+
+/** The list of a way that this version cannot carry out. */
+export async function readyAheadView({ move }: MovePage) {
+  return { items: (await readyAhead(move)).map((item) => ({ ...item })) }
 }
 
 export async function readyView({ move, progress, copy }: MovePage) {
@@ -313,6 +318,7 @@ export async function proofView({ move, progress, plates }: MovePage) {
           speeds: last.speeds,
           off: stillOff(move),
           turnedOff: row.ready?.turnedOff.length ?? 0,
+          tidying: await offeredTidying(move),
           room: room && {
             bytes: room.bytes,
             into: layout?.partitions.find((p) => p.number === room.partition)?.title ?? `partition ${room.partition}`,

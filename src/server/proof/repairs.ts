@@ -13,6 +13,7 @@ import { driversAt } from '@/core/things/bodies'
 import { type Drive, driveName } from '@/core/things/drive'
 import { repairIn, repairJournal } from '@/host/repair-journal'
 import { changeComputer, driveBytes } from '../bench'
+import { withStickDrivers } from '../bench/stick'
 import { benchNow } from '../clock'
 import { attachedNow } from '../computer/attach'
 import { running } from '../copy/current'
@@ -48,6 +49,31 @@ export async function offeredRepairs(move: Move): Promise<OfferedRepair[]> {
         if (!(error instanceof CoreError)) throw error
         offered.push({ name, title: 'A repair that cannot be made here', changes: [], why: error.message })
       }
+    }
+    return offered
+  } finally {
+    await opened.close()
+  }
+}
+
+/** What may be tidied on a drive that starts, in this order. */
+const TIDYING = ['volume-size', 'old-letters', 'old-devices']
+
+/** What would make a drive that starts tidier; nothing of what it needs not. Nothing is written. */
+export async function offeredTidying(move: Move): Promise<OfferedRepair[]> {
+  const target = repairable(move)
+  if (!target || repairWaits(move)) return []
+  const names = move.brief.targetComputerId === null ? TIDYING.filter((n) => n !== 'old-devices') : TIDYING
+  const opened = await openDrive(driveBytes(target), { writable: false })
+  try {
+    const offered: OfferedRepair[] = []
+    for (const name of names) {
+      const plan = await planFor(move, target, readOnly(opened.device), name).catch((error: unknown) => {
+        // What cannot be tidied is no trouble: it starts as it is.
+        if (error instanceof CoreError) return undefined
+        throw error
+      })
+      if (plan && !changesNothing(plan)) offered.push({ name, title: plan.title, changes: plan.changes, why: null })
     }
     return offered
   } finally {
@@ -152,7 +178,7 @@ function repairable(move: Move): Drive | undefined {
 async function planFor(move: Move, target: Drive, device: BlockDevice, name: string): Promise<RepairPlan> {
   const { firmware } = trialComputer(move)
   const kept = move.row.survey?.pairs[0].source.mbr?.startCode
-  return planRepair(name, {
+  const question = {
     device,
     mode: firmware.mode,
     firmware,
@@ -160,7 +186,9 @@ async function planFor(move: Move, target: Drive, device: BlockDevice, name: str
     time: fileTime(await benchNow()),
     chance: randomBytes(16),
     ...(kept ? { startCode: { first: fromBase64(kept.first), gap: fromBase64(kept.gap) } } : {}),
-  })
+  }
+  if (name !== 'bring-driver') return planRepair(name, question)
+  return withStickDrivers(move.bench, (packages) => planRepair(name, { ...question, packages }))
 }
 
 /** Drivers that serve the controller at which a drive sits. */

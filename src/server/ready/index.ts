@@ -6,20 +6,27 @@ import { readMarker } from '@/core/copy/marker'
 import { movedPartitions } from '@/core/fit/ends'
 import { openCount, readyItems } from '@/core/ready/items'
 import { toHex } from '@/core/digest'
-import type { FurtherTarget, ReadyItem, Told } from '@/core/ready/port'
+import type { FurtherTarget, ReadyFacts, ReadyGoal, ReadyItem, Told } from '@/core/ready/port'
+import { driversOn } from '@/core/drivers/on-drive'
+import type { Layout } from '@/core/fit/types'
 import { whyItFails } from '@/core/route/play'
+import { legSeconds } from '@/core/route/timing'
+import type { DriveSurvey } from '@/core/survey/types'
+import { isHost } from '@/core/things/accessory'
+import { driversAt } from '@/core/things/bodies'
 import { fingerprintOf } from '@/core/survey/survey'
 import { berthOf, placeKey } from '@/core/things/bench'
 import type { Computer } from '@/core/things/computer'
 import { type Drive, driveName } from '@/core/things/drive'
 import { changeComputer, driveBytes, withDrive } from '../bench'
 import { knownOf } from '../bench/known'
+import { withStickDrivers } from '../bench/stick'
 import { benchNow } from '../clock'
 import { latestCopy } from '../copy/current'
 import { ReadyResultSchema } from '../database/schemas'
 import { sha256 } from '@/host/sha256'
 import { note } from '../logbook'
-import { keep, loadMove, type Move, plateOf } from '../move'
+import { keep, loadMove, type Move, obstacleOf, plateOf } from '../move'
 import { type LegNow, loadLeg, type Progress, progressOf } from '../move/legs'
 import { spokenFor } from '../move/spoken-for'
 import { dataFolder } from '../paths'
@@ -48,39 +55,92 @@ export function copyNote(move: Move, leg: Pick<LegNow, 'from'>): string {
   return `${move.brief.name}, ${move.brief.customer}, from ${leg.from.serial}`.replace(/[^\x20-\x7e]/g, '?')
 }
 
+/** What of a leg the list is about. One that makes something new has no drive to write to. */
+type Looked = Pick<LegNow, 'index' | 'transfer' | 'source'> & {
+  /** Undefined where an image is read. */
+  readonly from?: Drive
+  readonly to?: Drive
+  readonly target?: DriveSurvey
+  readonly layout?: Layout
+}
+
 /** Looks at everything that has to be true before the copy of a leg may start. */
 export async function readyState(move: Move, leg: LegNow): Promise<ReadyState> {
+  const { facts, now, further, furtherPrints, prints } = await look(move, leg)
+  const items = readyItems(facts)
+  const identity = [leg.from, leg.to, ...further].map(({ id, model, serial, sizeBytes }) => [
+    id,
+    model,
+    serial,
+    sizeBytes,
+  ])
+  const all = [prints.source, prints.target, ...Object.values(furtherPrints)]
+  return {
+    items,
+    open: openCount(items),
+    whenDone: now.whenDone,
+    targetFingerprint: prints.target!,
+    sourceFingerprint: prints.sourceWanted,
+    choices: now.choices,
+    further,
+    furtherFingerprints: furtherPrints,
+    seen: toHex(sha256(new TextEncoder().encode(JSON.stringify([identity, all, leg.layout])))),
+  }
+}
+
+/** The list of a way that this version cannot carry out, by the leg it is at. Throws Refusal before there is one. */
+export async function readyAhead(move: Move): Promise<readonly ReadyItem[]> {
+  const { row, bench } = move
+  const progress = await progressOf(row)
+  if (!progress || !row.survey) throw new Refusal('Take a route first.')
+  const index = progress.leg
+  const { transfer } = progress.legs[index]
+  const drive = (end: typeof transfer.from) =>
+    end.kind === 'drive' ? bench.drives.find((d) => d.id === end.driveId) : undefined
+  const pair = row.survey.pairs[transfer.pair]
+  const [from, to] = [drive(transfer.from), drive(transfer.to)]
+  const target = to && to.id === move.pairs[transfer.pair].target?.id ? (pair.target ?? undefined) : undefined
+  const looked = { index, transfer, source: pair.source, from, to, target }
+  return readyItems((await look(move, looked)).facts)
+}
+
+async function look(move: Move, leg: Looked) {
   const { row, bench } = move
   if (!row.survey) throw new Refusal('Read the drives in Survey first.')
-  const source = plateOf(leg.from, bench)
-  const target = plateOf(leg.to, bench)
-  const sourcePrint = await withDrive(leg.from, fingerprintOf)
-  const [targetPrint, marker] = await withDrive(
-    leg.to,
-    async (device) => [await fingerprintOf(device), await readMarker(device)] as const,
-  )
+  const { from, to, transfer } = leg
+  const source = from && plateOf(from, bench)
+  const target = to && plateOf(to, bench)
+  const sourcePrint = from && (await withDrive(from, fingerprintOf))
+  const [targetPrint, marker] = to
+    ? await withDrive(to, async (device) => [await fingerprintOf(device), await readMarker(device)] as const)
+    : [undefined, undefined]
   const progress = (await progressOf(row))!
   // A drive that a leg before wrote is known by what that leg left on it.
-  const before = progress.copies.slice(0, leg.index).findLast((_, i) => writes(progress, i, leg.from.id))
+  const before = progress.copies.slice(0, leg.index).findLast((_, i) => from && writes(progress, i, from.id))
   const sourceWanted = before?.summary?.targetFingerprint ?? leg.source.fingerprint
   const stick = bench.accessories.find((a) => a.kind === 'stick')
-  const runner = bench.computers.find((c) => c.id === leg.transfer.by)
+  const runner = bench.computers.find((c) => c.id === transfer.by)
   const host = await statfs(dataFolder())
-  const places = [leg.transfer.from, leg.transfer.to].every((h, i) => {
-    const drive = i === 0 ? leg.from : leg.to
-    return h.kind === 'drive' && placeKey(h.place) === placeKey(drive.place)
-  })
-  const handsFirst = progress.phase !== undefined && progress.phase === progress.copied
+  const ends = [
+    [transfer.from, from],
+    [transfer.to, to],
+  ] as const
+  const places = ends.every(([h, d]) => !d || (h.kind === 'drive' && placeKey(h.place) === placeKey(d.place)))
   const now = row.ready ?? UNTOUCHED
   const { choices } = now
   const { drives: further, facts: furtherFacts, fingerprints } = await furtherOf(move, leg, choices)
-  const items = readyItems({
+  const seconds = legSeconds(transfer.timing, transfer.bytes)
+  const layout = leg.layout
+  const facts: ReadyFacts = {
     source: leg.source,
     target: leg.target,
-    sourceName: source.name,
-    targetName: target.name,
-    sourceHealth: leg.from.health,
+    sourceName: source?.name ?? holderName(transfer.from, bench),
+    targetName: target?.name ?? holderName(transfer.to, bench),
+    sourceHealth: from?.health,
     live: progress.plan.live,
+    ...(move.brief.toVirtualMachine || move.brief.targetComputerId !== null ? { goal: await goalOf(move) } : {}),
+    adapters: ends.flatMap(([, drive]) => adapterOf(drive, bench, seconds.copy + (choices.verify ? seconds.check : 0))),
+    notYet: obstacleOf(move),
     choices,
     further: furtherFacts,
     told: toldOf(now),
@@ -95,40 +155,71 @@ export async function readyState(move: Move, leg: LegNow): Promise<ReadyState> {
       programs: runner.programs,
       sleepMinutes: runner.sleepMinutes,
       online: runner.online,
-      addresses: runner.networkCards.flatMap((c) => c.address ?? []),
     },
-    hostName: bench.accessories.find((a) => a.id === leg.transfer.by)?.name,
+    home: { name: move.computer.name, addresses: move.computer.networkCards.flatMap((c) => c.address ?? []) },
+    hostName: bench.accessories.find((a) => a.id === transfer.by)?.name,
     stickName: stick?.name ?? 'rescue stick',
-    hostNeededBytes: (await hostBytes(leg.from)) * (1 + further.length),
+    hostNeededBytes: from ? (await hostBytes(from)) * (1 + further.length) : leg.source.usedBytes,
     hostFreeBytes: host.bavail * host.bsize,
     backup: move.brief.backup ? { where: move.brief.backup.where, date: dayWords(move.brief.backup.date) } : undefined,
     sourceUnchanged: sourcePrint === sourceWanted,
     // A target that an unfinished copy of this very move has marked is the one that was confirmed.
-    targetUnchanged: targetPrint === leg.target.fingerprint || marker?.note === copyNote(move, leg),
-    targetConnected: target.connected,
-    sourceConnected: source.connected,
-    handsFirst,
+    targetUnchanged:
+      targetPrint === leg.target?.fingerprint || (from !== undefined && marker?.note === copyNote(move, { from })),
+    targetConnected: target?.connected ?? true,
+    sourceConnected: source?.connected,
+    handsFirst: progress.phase !== undefined && progress.phase === progress.copied,
     routeHolds: places,
     surveyedAt: clockTime(row.survey.at),
-    leftOut: movedPartitions(leg.source).filter((p) => !leg.layout.partitions.some((q) => q.sourceNumber === p.number)),
-  })
-  const identity = [leg.from, leg.to, ...further].map(({ id, model, serial, sizeBytes }) => [
-    id,
-    model,
-    serial,
-    sizeBytes,
-  ])
-  const prints = [sourcePrint, targetPrint, ...Object.values(fingerprints)]
+    leftOut: layout
+      ? movedPartitions(leg.source).filter((p) => !layout.partitions.some((q) => q.sourceNumber === p.number))
+      : [],
+  }
   return {
-    items,
-    open: openCount(items),
-    whenDone: now.whenDone,
-    targetFingerprint: targetPrint,
-    sourceFingerprint: sourceWanted,
-    choices,
+    facts,
+    now,
     further,
-    furtherFingerprints: fingerprints,
-    seen: toHex(sha256(new TextEncoder().encode(JSON.stringify([identity, prints, leg.layout])))),
+    furtherPrints: fingerprints,
+    prints: { source: sourcePrint, target: targetPrint, sourceWanted },
+  }
+}
+
+/** What is not a drive, in words. */
+function holderName(holder: LegNow['transfer']['from'], bench: Move['bench']): string {
+  const at = holder.kind === 'virtual-disk' ? holder.hostId : holder.kind === 'image' ? holder.store : ''
+  const drive = bench.drives.find((d) => d.id === at)
+  const name = drive ? driveName(drive) : (bench.accessories.find((a) => a.id === at)?.name ?? 'bench')
+  return `${holder.kind === 'virtual-disk' ? 'virtual disk' : 'image'} on the ${name}`
+}
+
+/** The dock, enclosure or cable that a drive hangs at, with its link. */
+function adapterOf(drive: Drive | undefined, bench: Move['bench'], seconds: number): ReadyFacts['adapters'] {
+  if (drive?.place.kind !== 'bay') return []
+  const { name, link } = berthOf(drive, bench)
+  return link ? [{ name, link, seconds }] : []
+}
+
+/** Where the system will live, and what of its drivers serves there. */
+async function goalOf(move: Move): Promise<ReadyGoal | undefined> {
+  const { brief, bench, goal, pairs, row } = move
+  if (brief.toVirtualMachine) {
+    const host = bench.accessories.find(isHost)
+    return { kind: 'virtual-machine', hostName: host?.name ?? 'host' }
+  }
+  const [{ source, target }] = pairs
+  if (!goal || !target) return undefined
+  const slot = goal.slots.find((s) => s.id === goal.homeSlot)
+  const drivers = driversAt(slot, target)
+  const installed = await withDrive(source, (device) => driversOn(device, row.survey!.pairs[0].source, drivers))
+  const atHand = await withStickDrivers(bench, async (packages = []) =>
+    packages.find((p) => drivers.some((name) => name.toLowerCase() === p.service.toLowerCase())),
+  )
+  return {
+    kind: 'other-computer',
+    name: goal.name,
+    drivers,
+    installed,
+    ...(atHand ? { atHand: { service: atHand.service, name: atHand.name, folder: atHand.folder } } : {}),
   }
 }
 
@@ -140,7 +231,7 @@ function toldOf({ told, backupWaived }: typeof UNTOUCHED): Record<string, Told> 
 }
 
 /** The drives that are written beside the target, as they are now. */
-async function furtherOf(move: Move, leg: LegNow, { further }: CopyChoices) {
+async function furtherOf(move: Move, leg: Looked, { further }: CopyChoices) {
   const taken = await spokenFor(move.bench, move.row.benchId, move.id)
   const drives = further.flatMap((id) => move.bench.drives.filter((d) => d.id === id))
   const facts: FurtherTarget[] = []
@@ -152,8 +243,10 @@ async function furtherOf(move: Move, leg: LegNow, { further }: CopyChoices) {
       id: drive.id,
       name: driveName(drive),
       connected: isReached(drive, move.bench, leg),
-      sameSize: sameShape(drive, leg.to),
-      taken: isOwn(drive, move) ? `The ${driveName(drive)} belongs to this move already.` : (taken.get(drive.id) ?? null),
+      sameSize: leg.to !== undefined && sameShape(drive, leg.to),
+      taken: isOwn(drive, move)
+        ? `The ${driveName(drive)} belongs to this move already.`
+        : (taken.get(drive.id) ?? null),
       holds: known.isEmpty ? 'it holds nothing' : `it holds ${known.holds}`,
     })
   }
@@ -165,7 +258,7 @@ const sameShape = (a: Drive, b: Drive) => a.sizeBytes === b.sizeBytes && a.logic
 const isOwn = (drive: Drive, { pairs }: Move) => pairs.some((p) => [p.source.id, p.target?.id].includes(drive.id))
 
 /** True for a drive that what copies can write to: outside by USB, or in a slot of that very computer. */
-function isReached(drive: Drive, bench: Move['bench'], { transfer }: LegNow): boolean {
+function isReached(drive: Drive, bench: Move['bench'], { transfer }: Looked): boolean {
   if (!berthOf(drive, bench).link) return false
   return drive.place.kind === 'bay' || (drive.place.kind === 'slot' && drive.place.computerId === transfer.by)
 }
@@ -202,6 +295,7 @@ export const ReadyActionSchema = z.discriminatedUnion('action', [
   z.object({ action: z.literal('leave-idle') }),
   z.object({ action: z.literal('take-idle') }),
   z.object({ action: z.literal('take-every') }),
+  z.object({ action: z.literal('reset-later') }),
   z.object({ action: z.literal('choose'), choices: CopyChoicesSchema.partial() }),
   z.object({
     action: z.literal('go-past'),
@@ -229,8 +323,7 @@ export async function readyAction(moveId: string, input: unknown): Promise<void>
     case 'look-again':
       return
     case 'plug-in': {
-      const { transfer } = await loadLeg(move)
-      await changeComputer(transfer.by, { mains: true })
+      await changeComputer((await copier(move)).id, { mains: true })
       await note(moveId, 'mains plugged in')
       return
     }
@@ -272,6 +365,10 @@ export async function readyAction(moveId: string, input: unknown): Promise<void>
       await tell('backup')
       await note(moveId, 'goes on without a backup, the customer knows')
       return
+    case 'reset-later':
+      await tell('generalised')
+      await note(moveId, 'what belongs to the old computer is let go of in Proof')
+      return
     case 'leave-idle':
     case 'take-idle':
       return choose({ leaveIdle: request.action === 'leave-idle' })
@@ -283,7 +380,7 @@ export async function readyAction(moveId: string, input: unknown): Promise<void>
     case 'choose':
       return choose(request.choices)
     case 'go-past': {
-      const { items } = await readyState(move, await loadLeg(move))
+      const items = obstacleOf(move) ? await readyAhead(move) : (await readyState(move, await loadLeg(move))).items
       const item = items.find((i) => i.id === request.item)
       if (!item || item.state === 'settled') throw new Refusal('Nothing of that kind stands in the way.')
       if (!item.overridable) throw new Refusal(`${item.title} This cannot be gone past.`)
@@ -298,18 +395,23 @@ export async function readyAction(moveId: string, input: unknown): Promise<void>
 
 /** The computer that copies. */
 async function copier(move: Move): Promise<Computer> {
-  const { transfer } = await loadLeg(move)
+  const transfer = await transferNow(move)
   const computer = move.bench.computers.find((c) => c.id === transfer.by)
   if (!computer) throw new Refusal('No computer of this move does the copying.')
   return computer
 }
 
+async function transferNow(move: Move): Promise<LegNow['transfer']> {
+  const progress = await progressOf(move.row)
+  if (!progress) throw new Refusal('Take a route first.')
+  return progress.legs[progress.leg].transfer
+}
+
 async function startFromStick(move: Move): Promise<void> {
-  const leg = await loadLeg(move)
-  const computer = move.bench.computers.find((c) => c.id === leg.transfer.by)
-  if (!computer) throw new Refusal('No computer of this move is started from the stick.')
+  const transfer = await transferNow(move)
+  const computer = await copier(move)
   if (!computer.mains) throw new Refusal(`The ${computer.name} has no mains power.`)
-  const left = { actions: [{ do: 'start', computerId: computer.id, from: 'stick' } as const, leg.transfer] }
+  const left = { actions: [{ do: 'start', computerId: computer.id, from: 'stick' } as const, transfer] }
   const off = { ...computer, running: 'off' as const }
   const bench = { ...move.bench, computers: move.bench.computers.map((c) => (c.id === computer.id ? off : c)) }
   const why = whyItFails(left, 0, await heldNow(move, bench), pairsOf(move))

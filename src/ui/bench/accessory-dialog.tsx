@@ -28,6 +28,7 @@ interface AccessoryFields {
   plugC: boolean
   count: number
   signed: boolean
+  image: string
   plug: Plug
   sockets: Socket[]
   network: string
@@ -50,6 +51,7 @@ function fieldsOf(made: AccessoryModel): AccessoryFields {
     plugC: plugs.includes('C'),
     count: made.kind === 'bracket' ? made.count : 1,
     signed: made.kind === 'stick' && made.signed,
+    image: made.kind === 'stick' ? (made.image ?? '') : '',
     plug: made.kind === 'stick' ? made.plug : 'A',
     sockets: (host?.sockets ?? []).map((s) => ({ ...s })),
     network: host?.network ?? '',
@@ -68,7 +70,7 @@ function accessoryOf(kind: Accessory['kind'], f: AccessoryFields): unknown {
     case 'bracket':
       return { ...base, count: f.count }
     case 'stick':
-      return { ...base, plug: f.plug, signed: f.signed }
+      return { ...base, plug: f.plug, signed: f.signed, image: f.image.trim() || null }
     case 'network':
       return { ...base, link: f.link }
     case 'host':
@@ -139,6 +141,7 @@ export function AccessoryDialog({ accessory, models, onClose }: AccessoryDialogP
               <option value="C">C</option>
             </ChoiceField>
             <TickField label="Accepted by Secure Boot" {...register('signed')} />
+            <TextField label="Image with what is on it" placeholder="rescue stick.qcow2" {...register('image')} />
           </>
         )}
         {(kind === 'network' || kind === 'host') && (

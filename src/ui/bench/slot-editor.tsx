@@ -105,6 +105,13 @@ export function SlotEditor<F extends HasSlots>({ control, register, setValue, wh
               {slot.protocols !== 'SATA' && (
                 <LinkChoice label="PCIe link" links={links.pcie} field={register(at(i, 'pcieLink'))} />
               )}
+              {what === 'slot' && (
+                <TextField
+                  label="Driver, where it is no usual one"
+                  placeholder="storahci"
+                  {...register(at(i, 'drivers'))}
+                />
+              )}
             </div>
             {slots.fields.length > 1 && (
               <Button small className="mt-2" onClick={() => slots.remove(i)}>

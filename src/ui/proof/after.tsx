@@ -18,6 +18,8 @@ export interface AfterView {
   /** What Ready turned off and is still off. */
   readonly off: readonly { readonly id: string; readonly title: string; readonly detail: string }[]
   readonly turnedOff: number
+  /** Repairs that are not needed for the start. */
+  readonly tidying: readonly { readonly name: string; readonly title: string; readonly changes: readonly string[] }[]
   /** Room behind a volume that nothing has. */
   readonly room: { readonly bytes: number; readonly into: string } | undefined
 }
@@ -27,11 +29,12 @@ interface AfterProps {
   readonly after: AfterView
   readonly busy: boolean
   readonly onTurnOn: (id: string) => void
-  readonly onTakeUp: () => void
+  readonly onRepair: (name: string) => void
 }
 
 /** What was looked at once it had started, and what is still to be done. */
-export function After({ checks, after, busy, onTurnOn, onTakeUp }: AfterProps) {
+export function After({ checks, after, busy, onTurnOn, onRepair }: AfterProps) {
+  const left = after.off.length > 0 || after.room !== undefined || after.tidying.length > 0
   return (
     <>
       <section className="mt-4">
@@ -51,11 +54,9 @@ export function After({ checks, after, busy, onTurnOn, onTakeUp }: AfterProps) {
         </ul>
       </section>
       {after.speeds.some((s) => s.before) && <Speeds speeds={after.speeds} />}
-      {(after.off.length > 0 || after.room || after.turnedOff > 0) && (
+      {(left || after.turnedOff > 0) && (
         <section className="mt-4" data-testid="to-do">
-          <h2 className="mb-2 font-bold">
-            {after.off.length > 0 || after.room ? 'Still to do' : 'Nothing is left to do'}
-          </h2>
+          <h2 className="mb-2 font-bold">{left ? 'Still to do' : 'Nothing is left to do'}</h2>
           <ul className="panel divide-y divide-line">
             {after.off.map((item) => (
               <li key={item.id} className="flex flex-wrap items-center gap-x-3 gap-y-1 px-[18px] py-2.5">
@@ -81,12 +82,28 @@ export function After({ checks, after, busy, onTurnOn, onTakeUp }: AfterProps) {
                   right behind {after.room.into}, which can have them; no file moves
                 </span>
                 <span className="ml-auto">
-                  <Button small disabled={busy} onClick={onTakeUp}>
+                  <Button small disabled={busy} onClick={() => onRepair('take-up-room')}>
                     Take it up
                   </Button>
                 </span>
               </li>
             )}
+            {after.tidying.map(({ name, title, changes }) => (
+              <li key={name} className="flex flex-wrap items-center gap-x-3 gap-y-1 px-[18px] py-2.5">
+                <span className="min-w-0 flex-1 basis-80">
+                  <span className="font-semibold">{title}</span>
+                  {changes.map((change) => (
+                    <span key={change} className="block text-[13px] break-words text-ink-soft">
+                      {change}
+                    </span>
+                  ))}
+                </span>
+                <Button small disabled={busy} onClick={() => onRepair(name)}>
+                  Do it
+                  <span className="sr-only">: {title}</span>
+                </Button>
+              </li>
+            ))}
           </ul>
         </section>
       )}

@@ -172,7 +172,7 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
           after={view.after}
           busy={busy}
           onTurnOn={(id) => void act(() => turnOn(moveId, id))}
-          onTakeUp={() => void act(() => makeRepair(moveId, 'take-up-room'))}
+          onRepair={(name) => void act(() => makeRepair(moveId, name))}
         />
       )}
     </Stage>

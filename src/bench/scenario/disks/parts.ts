@@ -3,7 +3,7 @@ import { SliceDevice } from '@/core/block/slice'
 import { makeLoader } from '@/core/boot/signature'
 import { SIGNERS } from '@/core/boot/types'
 import { sha256 } from '@/host/sha256'
-import { makeStore, makeSystemHive, type StoreDevice } from '@/core/boot/store'
+import { makeStore, makeSystemHive, type NewSystemHive, type StoreDevice } from '@/core/boot/store'
 import { alignDown, MIB } from '@/core/bytes/size'
 import { formatFat32 } from '@/core/filesystem/fat/format'
 import type { NewFile } from '@/core/filesystem/new-files'
@@ -148,11 +148,16 @@ export interface WindowsRelease {
   readonly pageMib: number
   /** A hibernation file of this size, and whether the system sleeps in it. */
   readonly hibernation?: { readonly mib: number; readonly asleep: boolean }
+  /** Devices of its computer, and fixed addresses. */
+  readonly met?: Pick<NewSystemHive, 'devices' | 'addresses'>
 }
+
+/** What Windows notes of its own setup: that it is done, and for this computer. */
+const SET_UP = { values: { ImageState: 'IMAGE_STATE_COMPLETE' } }
 
 /** What a start of Windows reads, its settings, and the files it makes anew. */
 export function windowsFiles(system: WindowsRelease): NewFile[] {
-  const { at, product, build, release, loader = 'winload.efi', seed, pageMib, hibernation } = system
+  const { at, product, build, release, loader = 'winload.efi', seed, pageMib, hibernation, met } = system
   const currentVersion = {
     values: {
       ProductName: product,
@@ -164,7 +169,16 @@ export function windowsFiles(system: WindowsRelease): NewFile[] {
   }
   const software = makeHive(
     'SOFTWARE',
-    { keys: { Microsoft: { keys: { 'Windows NT': { keys: { CurrentVersion: currentVersion } } } } } },
+    {
+      keys: {
+        Microsoft: {
+          keys: {
+            'Windows NT': { keys: { CurrentVersion: currentVersion } },
+            Windows: { keys: { CurrentVersion: { keys: { Setup: { keys: { State: SET_UP } } } } } },
+          },
+        },
+      },
+    },
     SERVICED,
   )
   // Which of them start with the loader; the one for a controller that the computer has not waits to be asked.
@@ -175,7 +189,7 @@ export function windowsFiles(system: WindowsRelease): NewFile[] {
     { path: '/Windows/System32/ntoskrnl.exe', content: noise(640_000, seed + 1) },
     { path: '/Windows/System32/hal.dll', content: noise(24_000, seed + 2) },
     { path: '/Windows/System32/config/SOFTWARE', content: software },
-    { path: '/Windows/System32/config/SYSTEM', content: makeSystemHive({ system: at, drivers }, SERVICED) },
+    { path: '/Windows/System32/config/SYSTEM', content: makeSystemHive({ system: at, drivers, ...met }, SERVICED) },
     ...Object.keys(drivers).map((name, i) => ({
       path: `/Windows/System32/drivers/${name}.sys`,
       content: noise(5_000 + i * 600, seed + 10 + i),

@@ -41,6 +41,15 @@ export async function makeSurveyOfficeDisk(device: BlockDevice): Promise<void> {
       seed: 985,
       pageMib: 3072,
       hibernation: { mib: 3200, asleep: false },
+      met: {
+        devices: [
+          { id: 'VEN_1B5A&DEV_0612', name: 'Brezza SATA controller', service: 'storahci' },
+          { id: 'VEN_1B5A&DEV_8168', name: 'Brezza network card', service: 'brznet' },
+          { id: 'VEN_1B5A&DEV_1912', name: 'Brezza graphics', service: 'brzgfx' },
+          { id: 'VEN_1B5A&DEV_A170', name: 'Brezza sound', service: 'brzsound' },
+        ],
+        addresses: { '{4c1f7f52-7a31-4f0e-9b12-6d2ac0e5b931}': '192.168.7.31' },
+      },
     }),
     ...customerFiles(['/Surveys/2023', '/Surveys/2024', '/Surveys/2025', '/Photographs'], 61 * GIB, {
       seed: 351,

@@ -33,7 +33,9 @@ export const connection: ReadyKind = (facts) => {
     }
   }
   return [
-    one('source', facts.sourceName, facts.sourceConnected, facts.sourceUnchanged),
-    one('target', facts.targetName, facts.targetConnected, facts.targetUnchanged),
+    ...(facts.sourceConnected === undefined
+      ? []
+      : [one('source', facts.sourceName, facts.sourceConnected, facts.sourceUnchanged)]),
+    ...(facts.target ? [one('target', facts.targetName, facts.targetConnected, facts.targetUnchanged)] : []),
   ]
 }

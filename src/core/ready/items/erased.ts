@@ -6,6 +6,10 @@ import type { ReadyFacts, ReadyItem, ReadyKind } from '../port'
 export const erased: ReadyKind = (facts) => [itemFor(facts)]
 
 function itemFor({ target, targetName, surveyedAt }: ReadyFacts): ReadyItem {
+  if (!target) {
+    const title = `The ${targetName} is made anew`
+    return { id: 'erased', state: 'settled', known: 'by the plan', title, why: 'so nothing is erased' }
+  }
   const base = { id: 'erased', state: 'settled', known: `read ${surveyedAt}` } as const
   const holding = (what: string) => ({
     ...base,

@@ -1,4 +1,5 @@
 import type { ReadyFacts, ReadyItem, ReadyKind, Told } from '../port'
+import { adapters } from './adapters'
 import { address } from './address'
 import { asleep } from './asleep'
 import { backup } from './backup'
@@ -7,6 +8,7 @@ import { connection } from './connection'
 import { erased } from './erased'
 import { failing } from './failing'
 import { further } from './further'
+import { generalised } from './generalised'
 import { handsFirst } from './hands-first'
 import { hostRoom } from './host-room'
 import { idleFiles } from './idle-files'
@@ -14,21 +16,26 @@ import { leftOut } from './left-out'
 import { mains } from './mains'
 import { network } from './network'
 import { notRunning } from './not-running'
+import { notYet } from './not-yet'
 import { programs } from './programs'
 import { readBack } from './read-back'
 import { readable } from './readable'
 import { routeHolds } from './route-holds'
 import { sleep } from './sleep'
 import { snapshot } from './snapshot'
+import { storageDriver } from './storage-driver'
 
 /** Every kind of item, in the order in which those of one state stand. */
 const KINDS: readonly ReadyKind[] = [
+  notYet,
   handsFirst,
   connection,
   routeHolds,
   failing,
   clean,
   asleep,
+  storageDriver,
+  generalised,
   notRunning,
   programs,
   network,
@@ -41,6 +48,7 @@ const KINDS: readonly ReadyKind[] = [
   leftOut,
   readBack,
   address,
+  adapters,
   hostRoom,
   erased,
   further,

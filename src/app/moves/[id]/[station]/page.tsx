@@ -10,12 +10,12 @@ import { FitStation } from '@/ui/fit/fit-station'
 import { Head } from '@/ui/frame/head'
 import { NoticeProvider } from '@/ui/frame/notice'
 import { NotPossible } from '@/ui/frame/not-possible'
-import { NotYet } from '@/ui/frame/not-yet'
 import { Rail } from '@/ui/frame/rail'
 import { Waiting } from '@/ui/frame/waiting'
 import { HandoverStation } from '@/ui/handover/handover-station'
 import { IntakeStation } from '@/ui/intake/intake-station'
 import { ProofStation } from '@/ui/proof/proof-station'
+import { ReadyAhead } from '@/ui/ready/ready-ahead'
 import { ReadyStation } from '@/ui/ready/ready-station'
 import { RouteStation } from '@/ui/route/route-station'
 import { TroubleNote } from '@/ui/route/trouble-note'
@@ -74,7 +74,11 @@ async function content(station: StationId, page: MovePage): Promise<ReactNode> {
       return <FitStation moveId={id} view={await views.fitView(page)} />
     case 'ready':
       if (!fitsLocked(row)) return after('fit')
-      return obstacle ? notYet(id, obstacle) : <ReadyStation moveId={id} view={await views.readyView(page)} />
+      return obstacle ? (
+        <ReadyAhead moveId={id} sentence={obstacle} {...await views.readyAheadView(page)} />
+      ) : (
+        <ReadyStation moveId={id} view={await views.readyView(page)} />
+      )
     case 'copy':
       return page.copy || progress?.copied ? (
         <CopyStation moveId={id} view={await views.copyView(page)} />
@@ -99,9 +103,4 @@ async function content(station: StationId, page: MovePage): Promise<ReactNode> {
       return view ? <HandoverStation moveId={id} view={view} /> : after('proof')
     }
   }
-}
-
-/** A station that this version cannot work for this move. */
-function notYet(id: string, sentence: string): ReactNode {
-  return <NotYet moveId={id} sentence={sentence} />
 }
