@@ -1,12 +1,16 @@
 // Makes the demo bench in the data folder when there is none. --reset throws away what is there first.
 import { rmSync } from 'node:fs'
+import path from 'node:path'
+import { SCENARIO_IMAGES } from '@/bench/scenario/images'
 import { makeBench } from '@/server/bench/make'
 import { database } from '@/server/database'
-import { databaseFile, drivesFolder } from '@/server/paths'
+import { databaseFile, drivesFolder, imagesFolder } from '@/server/paths'
 
 if (process.argv.includes('--reset')) {
   for (const suffix of ['', '-wal', '-shm']) rmSync(databaseFile() + suffix, { force: true })
   rmSync(drivesFolder(), { recursive: true, force: true })
+  // Images of one's own stay; those of the demo are made anew.
+  for (const name of SCENARIO_IMAGES) rmSync(path.join(imagesFolder(), name), { force: true })
 }
 const started = Date.now()
 try {

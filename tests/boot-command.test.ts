@@ -6,6 +6,8 @@ import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { readBytes } from '@/core/block/device'
 import type { MemoryDevice } from '@/core/block/memory'
 import { MIB } from '@/core/bytes/size'
+import { makeInf } from '@/core/drivers/make'
+import { pattern } from '@/core/testing'
 import { makeBiosDisk, makeLinuxDisk, makeSystemDisk, ROOT_UUID } from '@/core/testing-disk'
 import { imbarco, shaOfFile, sparseFile } from './support/image-files'
 import { cutPartition, diskGuid, gdiskPartitions, gdiskProblems } from './support/independent'
@@ -50,6 +52,43 @@ describe('imbarco trace and repair', () => {
     expect(imbarco('trace', file, '--firmware', 'uefi', '--driver', 'stornvme').code).toBe(1)
     expect(imbarco('trace', file).code).toBe(2)
     expect(shaOfFile(file)).toBe(before)
+  })
+
+  it('bring a driver in from a folder, so that other programs find it on the volume', async () => {
+    const file = await fileOf('driver.img', await makeSystemDisk())
+    const drivers = at('given out')
+    mkdirSync(path.join(drivers, 'T9'), { recursive: true })
+    const about = { provider: 'Tramonto', name: 'ST9', hardwareIds: ['PCI\\VEN_1F5C&DEV_09A1'] }
+    writeFileSync(
+      path.join(drivers, 'T9', 'trmst9.inf'),
+      makeInf({ ...about, service: 'trmst9', date: '03/11/2025', version: '2.4.1.0' }),
+    )
+    writeFileSync(path.join(drivers, 'T9', 'trmst9.sys'), pattern(90_000, 4))
+    const asked = [file, 'bring-driver', '--driver', 'trmst9', '--json']
+    const { links } = parse(imbarco('trace', file, '--firmware', 'uefi', '--driver', 'trmst9', '--json').out)
+    expect(links.find((l: { id: string }) => l.id === 'driver').repairs).toEqual(['bring-driver'])
+    expect(imbarco('repair', ...asked).error).toMatch(/No driver folder is at hand/)
+    const before = shaOfFile(file)
+    expect(parse(imbarco('repair', ...asked, '--driver-folder', drivers, '--dry-run').out).state).toBe('planned')
+    expect(shaOfFile(file)).toBe(before)
+    expect(parse(imbarco('repair', ...asked, '--driver-folder', drivers).out).state).toBe('done')
+    expect(imbarco('trace', file, '--firmware', 'uefi', '--driver', 'trmst9').code).toBe(0)
+    const system = cutPartition(file, gdiskPartitions(file).get(3)!, at('system.ntfs'))
+    const out = execFileSync('7zz', ['e', '-so', system, 'Windows/System32/drivers/trmst9.sys'], {
+      maxBuffer: 1024 * 1024,
+      stdio: ['ignore', 'pipe', 'ignore'],
+    })
+    expect(out.equals(Buffer.from(pattern(90_000, 4)))).toBe(true)
+    const hive = execFileSync('7zz', ['e', '-so', system, 'Windows/System32/config/SYSTEM'], {
+      maxBuffer: 1024 * 1024,
+      stdio: ['ignore', 'pipe', 'ignore'],
+    })
+    writeFileSync(at('SYSTEM'), hive)
+    const key = execFileSync('hivexsh', [at('SYSTEM')], {
+      input: 'cd \\ControlSet001\\Services\\trmst9\nlsval\n',
+      encoding: 'utf8',
+    })
+    expect(key).toMatch(/"Start"=dword:00000000/)
   })
 
   it('mend a moved start-up sector by BIOS, once it was said what that changes', async () => {

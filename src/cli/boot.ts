@@ -3,10 +3,12 @@ import { traceStart } from '@/core/boot/trace'
 import { STORAGE_DRIVERS } from '@/core/boot/systems'
 import { type Firmware, FirmwareSchema, type Trace } from '@/core/boot/types'
 import { fileTime } from '@/core/bytes/file-time'
+import { driverPackages } from '@/core/drivers/packages'
 import { CoreError } from '@/core/errors'
 import { changesNothing, planRepair } from '@/core/repair'
 import { applyRepair, settleRepair } from '@/core/repair/apply'
 import { readScheme } from '@/core/scheme'
+import { folderFiles } from '@/host/folder-files'
 import { RawFile } from '@/host/raw-file'
 import { repairIn, repairJournal } from '@/host/repair-journal'
 import { sha256 } from '@/host/sha256'
@@ -52,6 +54,7 @@ function traceText({ links, starts }: Trace): string {
 export interface RepairOptions extends Options {
   readonly firmware?: Firmware['mode']
   readonly driver?: string
+  readonly driverFolder?: string
   readonly dryRun?: boolean
 }
 
@@ -65,7 +68,9 @@ export async function repair(file: string, name: string, options: RepairOptions,
   }))
   const mode = options.firmware ?? (table === 'mbr' ? 'bios' : 'uefi')
   const drivers = options.driver ? [options.driver] : STORAGE_DRIVERS
-  const asked = { mode, drivers, time: fileTime(Date.now()), chance: randomBytes(16) }
+  const { driverFolder } = options
+  const packages = driverFolder === undefined ? undefined : await driverPackages(folderFiles(driverFolder), '/')
+  const asked = { mode, drivers, packages, time: fileTime(Date.now()), chance: randomBytes(16) }
   const left = await repairIn(journalFile)
   const told = (state: string, changes: readonly string[], patches: number, title: string) =>
     options.json

@@ -148,6 +148,7 @@ program
   .command('repair <file> <name>')
   .description('changes what keeps a raw image from starting: ' + REPAIRS.map((r) => r.name).join(', '))
   .option('--dry-run', 'says what would be changed, and writes nothing')
+  .option('--driver-folder <folder>', 'where bring-driver finds the driver, beside its setup information file')
   .addOption(firmware())
   .addOption(driver())
   .addOption(sectorSize())

@@ -64,7 +64,9 @@ describe('what is asked wrongly', () => {
     await page.next(/Lock this fit/)
     await page.next(/Go on to Ready/)
     await page.untilFinding(/cannot be carried out yet/)
-    await page.untilText(/another storage controller is not possible yet/)
+    await page.untilText(/Going by an image is not possible yet/)
+    // The rest of the list stands all the same.
+    await page.untilText(/The driver trmst9 for the new survey office PC is on the stick/)
   })
 
   it('ahead of its turn is sent to the station before', async () => {

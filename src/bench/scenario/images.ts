@@ -30,6 +30,9 @@ const IMAGES: readonly ScenarioImage[] = [
   { name: 'rescue stick.qcow2', to: 'qcow2', sizeBytes: 8 * GIB, make: makeStick },
 ]
 
+/** The names of the scenario's images. */
+export const SCENARIO_IMAGES: readonly string[] = IMAGES.map(({ name }) => name)
+
 /** Writes the scenario's images into a folder; those whose names are taken are left out. */
 export async function makeScenarioImages(folder: string): Promise<void> {
   for (const { name, to, sizeBytes, make } of IMAGES) {

@@ -30,7 +30,7 @@ export function formatSize(bytes: number): string {
 
 /** A transfer rate in decimal megabytes per second, as links and drives are rated. */
 export function formatRate(bytesPerSecond: number): string {
-  return `${Math.round(bytesPerSecond / 1e6)} MB/s`
+  return `${groupDigits(Math.round(bytesPerSecond / 1e6))} MB/s`
 }
 
 /** Digits in groups of three with a space that does not break, for sector numbers. */

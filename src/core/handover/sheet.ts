@@ -15,6 +15,8 @@ export const SheetSchema = z.object({
   shop: z.string(),
   move: z.object({ name: z.string(), customer: z.string(), reason: z.string() }),
   computer: z.object({ name: z.string(), model: z.string() }),
+  /** The computer that it lives in now, where that is another one. */
+  onto: z.object({ name: z.string(), model: z.string() }).nullable(),
   /** Who carried it out; null until it is handed over. */
   by: z.string().nullable(),
   handedOver: z.object({ day: z.string(), time: z.string() }).nullable(),
@@ -28,7 +30,9 @@ export const SheetSchema = z.object({
     z.object({ key: z.string(), title: z.string(), before: z.number(), after: z.number(), usedBytes: z.number() }),
   ),
   start: z.object({ time: z.string(), links: z.array(TraceLinkSchema), checks: z.array(ProofCheckSchema) }),
-  repairs: z.array(z.object({ title: z.string(), changes: z.array(z.string()), grows: z.boolean() })),
+  repairs: z.array(
+    z.object({ title: z.string(), changes: z.array(z.string()), grows: z.boolean(), know: z.array(z.string()) }),
+  ),
   /** What stood in the way of the copy and was gone past, with the reason. */
   gonePast: z.array(z.object({ title: z.string(), reason: z.string() })),
   speeds: z.array(
@@ -44,13 +48,25 @@ export type Sheet = z.infer<typeof SheetSchema>
 /** A line of the sheet: what it is about, and what there is to say. */
 export type SheetRow = readonly [name: string, value: string]
 
+/** What was done, in one line. */
+export function sheetTitle({ move: { name, reason } }: Sheet): string {
+  const did =
+    reason === 'another computer'
+      ? 'to another computer'
+      : reason === 'virtual machine'
+        ? 'into a virtual machine'
+        : `for ${reason}`
+  return `${name}: moved ${did}`
+}
+
 /** The lines at the head of the sheet. */
 export function sheetRows(sheet: Sheet): SheetRow[] {
-  const { legs, move, computer, drives } = sheet
+  const { legs, move, computer, onto, drives } = sheet
   const lost = legs.flatMap((leg) => leg.summary.lost)
   return [
     ['Customer', move.customer],
     ['Computer', `${computer.model}, the ${computer.name}`],
+    ...(onto ? [['Onto', `${onto.model}, the ${onto.name}`] as const] : []),
     ...drives.flatMap(({ from, to }): SheetRow[] => [
       ['From', `${from.name}, s/n ${from.serial}`],
       ['To', `${to.name}, s/n ${to.serial}`],
@@ -86,7 +102,7 @@ export function sheetRows(sheet: Sheet): SheetRow[] {
 }
 
 /** What the customer should know, one sentence each. */
-export function sheetAdvice({ keptUntil, legs, stillOff, drives }: Sheet): string[] {
+export function sheetAdvice({ keptUntil, legs, stillOff, drives, repairs }: Sheet): string[] {
   const lost = legs.some((l) => l.summary.lost.length > 0)
   return [
     'A first disk check or a question about an improper shutdown is normal once.',
@@ -94,6 +110,7 @@ export function sheetAdvice({ keptUntil, legs, stillOff, drives }: Sheet): strin
     ...(lost
       ? ['The files that lost something are named above. Where there is a backup of them, take them from there.']
       : []),
+    ...repairs.flatMap((r) => r.know),
     ...(stillOff.length > 0 ? [`Turned off for the copy and not on again: ${stillOff.join(', ')}.`] : []),
     ...(keptUntil
       ? [`${drives.length > 1 ? 'They are' : 'It is'} kept here until ${keptUntil} and can be put back until then.`]

@@ -22,6 +22,8 @@ export interface RepairPlan {
   readonly firmware?: Firmware
   /** The partition that it makes larger. */
   readonly grows?: { readonly partition: number; readonly sizeBytes: number }
+  /** What whoever uses the computer has to know of it, one sentence each. */
+  readonly know?: readonly string[]
   /** Files that then differ from those of the source, with the number of their partition. */
   readonly files?: readonly { readonly path: string; readonly partition: number }[]
 }

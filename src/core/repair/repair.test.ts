@@ -408,7 +408,7 @@ describe('a repair of the devices of another computer', () => {
     const plan = await planRepair('old-devices', question)
     expect(plan.changes).toEqual([
       expect.stringMatching(/Enum\\PCI lets go of 2 devices: SATA controller, Network card\./),
-      expect.stringMatching(/The fixed address 192\.168\.7\.31 go/),
+      expect.stringMatching(/The fixed address 192\.168\.7\.31 goes with its network card/),
     ])
     const journal = memoryJournal()
     await applyRepair(device, plan, journal)

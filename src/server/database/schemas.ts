@@ -107,6 +107,8 @@ export const MadeRepairSchema = z.object({
   firmware: FirmwareSchema.optional(),
   /** The partition that it made larger. */
   grows: z.object({ partition: z.number(), sizeBytes: z.number() }).optional(),
+  /** What whoever uses the computer has to know of it. */
+  know: z.array(z.string()).default([]),
   undone: z.boolean(),
 })
 export const ProofResultSchema = z.object({

@@ -3,7 +3,7 @@ import path from 'node:path'
 import PDFDocument from 'pdfkit'
 import { decompress } from 'wawoff2'
 import { formatSize } from '@/core/bytes/size'
-import { type Sheet, sheetAdvice, sheetRows } from '@/core/handover/sheet'
+import { type Sheet, sheetAdvice, sheetRows, sheetTitle } from '@/core/handover/sheet'
 import { singleton } from '../singleton'
 
 const MARGIN = 54
@@ -36,7 +36,7 @@ export async function sheetPdf(sheet: Sheet): Promise<Uint8Array> {
     size: 'A4',
     margin: MARGIN,
     bufferPages: true,
-    info: { Title: `${sheet.move.name}: moved for ${sheet.move.reason}`, Author: sheet.shop, Creator: 'Imbarco' },
+    info: { Title: sheetTitle(sheet), Author: sheet.shop, Creator: 'Imbarco' },
   })
   const chunks: Buffer[] = []
   const ended = new Promise<void>((resolve, reject) => {
@@ -58,7 +58,7 @@ class Writer {
   write(sheet: Sheet): void {
     const { doc } = this
     doc.font('sans').fontSize(16).fillColor(INK)
-    doc.text(`${sheet.move.name}: moved for ${sheet.move.reason}`, MARGIN, MARGIN, { width: WIDTH })
+    doc.text(sheetTitle(sheet), MARGIN, MARGIN, { width: WIDTH })
     doc.font('mono').fontSize(8.5).fillColor(SOFT)
     const closed = sheet.handedOver ? `, handed over ${sheet.handedOver.day}, ${sheet.handedOver.time}` : ''
     doc.text(`${sheet.shop} · ${sheet.day}${closed}`)

@@ -10,7 +10,7 @@ import { calendarDay, clockSeconds, clockTime, dayWithYear } from '../words'
 
 /** What the move came to; undefined while the computer has not started from the new drive. */
 export async function sheetOf(move: Move, progress: Progress | undefined): Promise<Sheet | undefined> {
-  const { row, brief, bench, computer, pairs } = move
+  const { row, brief, bench, computer, goal, pairs } = move
   const trial = row.proof?.trials.at(-1)
   if (!progress || !row.fit || !row.survey || !trial?.trace.starts || trial.subject !== 'target') return undefined
   const copies = progress.copies.flatMap((c) => (c?.summary ? [{ ...c, summary: c.summary }] : []))
@@ -28,6 +28,7 @@ export async function sheetOf(move: Move, progress: Progress | undefined): Promi
     shop: row.benchId === DEMO_BENCH.id ? SHOP : await benchName(row.benchId),
     move: { name: brief.name, customer: brief.customer, reason: brief.reason },
     computer: { name: computer.name, model: computer.model },
+    onto: goal && goal.id !== computer.id ? { name: goal.name, model: goal.model } : null,
     by: row.handover?.by || null,
     handedOver: row.handover && { day: calendarDay(row.handover.at), time: clockTime(row.handover.at) },
     day: calendarDay(copies[0].startedAt),
@@ -59,7 +60,7 @@ export async function sheetOf(move: Move, progress: Progress | undefined): Promi
     start: { time: clockTime(trial.at), links: trial.trace.links, checks: trial.checks },
     repairs: (row.proof?.repairs ?? [])
       .filter((r) => !r.undone)
-      .map(({ title, changes, grows }) => ({ title, changes, grows: grows !== undefined })),
+      .map(({ title, changes, grows, know }) => ({ title, changes, know, grows: grows !== undefined })),
     gonePast: Object.values(row.ready?.told ?? {}).flatMap(({ title, reason }) =>
       title && reason ? [{ title, reason }] : [],
     ),

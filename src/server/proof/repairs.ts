@@ -124,6 +124,7 @@ export async function makeRepair(moveId: string, name: string): Promise<void> {
     title: done.title,
     changes: [...done.changes],
     files: [...(done.files ?? [])],
+    know: [...(done.know ?? [])],
     ...(done.firmware ? { firmware } : {}),
     ...(done.grows ? { grows: done.grows } : {}),
     undone: false,

@@ -4,7 +4,7 @@ import { useState, useSyncExternalStore } from 'react'
 import Link from 'next/link'
 import { CircleCheck, CircleDashed } from 'lucide-react'
 import { formatSize } from '@/core/bytes/size'
-import { type Sheet, sheetAdvice, sheetRows } from '@/core/handover/sheet'
+import { type Sheet, sheetAdvice, sheetRows, sheetTitle } from '@/core/handover/sheet'
 import { useAct } from '@/ui/frame/act'
 import { useActions } from '@/ui/frame/actions'
 import { NextAction } from '@/ui/frame/next-action'
@@ -42,7 +42,7 @@ export function HandoverStation({ moveId, view }: { moveId: string; view: Handov
       reason={
         closed
           ? `The old drive stays on the shelf until ${sheet.keptUntil}; until then it is the way back.`
-          : `${sheet.move.customer} gets the ${sheet.computer.name} back with this sheet. The old drive goes on the shelf for 14 days.`
+          : `${sheet.move.customer} gets the ${sheet.onto ? sheet.onto.name : `${sheet.computer.name} back`} with this sheet. The old drive goes on the shelf for 14 days.`
       }
       tools={
         <>
@@ -149,9 +149,7 @@ function SheetPage({ view }: { view: HandoverView }) {
   return (
     <article className="panel p-6 print:border-0 print:p-0" data-testid="sheet">
       <header className="mb-4 flex flex-wrap items-baseline justify-between gap-x-4 border-b border-line-strong pb-3">
-        <h2 className="text-[20px] font-[720] [font-stretch:112%]">
-          {sheet.move.name}: moved for {sheet.move.reason}
-        </h2>
+        <h2 className="text-[20px] font-[720] [font-stretch:112%]">{sheetTitle(sheet)}</h2>
         <p className="text-ink-soft">
           {sheet.shop} · {sheet.day}
         </p>

@@ -180,7 +180,8 @@ function Compared({ title, unit, before, after, names }: ComparedProps) {
               <LabelList
                 dataKey="value"
                 position="right"
-                formatter={(value) => `${groupDigits(Number(value))} ${unit}`}
+                // In one piece: the chart would break it at a plain space.
+                formatter={(value) => `${groupDigits(Number(value))}\u00a0${unit}`}
                 style={{ fontSize: 12, fontFamily: 'var(--font-mono)', fill: 'var(--ink)' }}
               />
             </Bar>

@@ -39,12 +39,21 @@ export const oldDevices: RepairKind = {
           : []),
         ...(addresses.length > 0
           ? [
-              `The fixed ${addresses.length === 1 ? 'address' : 'addresses'} ${addresses.join(', ')} go with their network cards and have to be set anew.`,
+              addresses.length === 1
+                ? `The fixed address ${addresses[0]} goes with its network card and has to be set anew.`
+                : `The fixed addresses ${addresses.join(', ')} go with their network cards and have to be set anew.`,
             ]
           : cards.length > 0
             ? [`The settings of ${counted(cards.length, 'network card')} go too.`]
             : []),
       ],
+      ...(addresses.length > 0
+        ? {
+            know: [
+              `The computer had a fixed address that its new network card does not have yet: ${addresses.join(', ')}. Set it there where it is needed.`,
+            ],
+          }
+        : {}),
       patches: await patchesOfFile(subject, place, SYSTEM_HIVE_PATH, bytes, after),
       files: [{ path: SYSTEM_HIVE_PATH, partition: place.partition.number }],
     }

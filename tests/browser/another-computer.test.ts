@@ -1,0 +1,95 @@
+import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import { Page } from './support/browser'
+import { serve, type Served } from './support/serve'
+import { closeCase, setPace, tickAllSteps, typePlate } from './support/steps'
+
+let served: Served
+let page: Page
+
+beforeAll(async () => {
+  served = await serve()
+  page = await Page.launch(served.url)
+})
+
+afterAll(async () => {
+  await page.close()
+  await served.close()
+})
+
+/** From the intake to the fit of the way, or of the first one. */
+async function toFit(move: string, way?: RegExp): Promise<void> {
+  await page.open(`/moves/${move}/intake`)
+  await page.next(/Take it in/)
+  await page.untilText(/Go on to Route/)
+  await page.next(/Go on to Route/)
+  await page.untilFinding(/ways? works?/)
+  if (way) await page.click(way)
+  await page.next(/Take this way/)
+  await page.until(async () => (await page.path()).endsWith('/fit'), 'the fit')
+}
+
+describe('the survey office’s system, on a computer with another controller', () => {
+  it('asks for the driver of its controller, and finds it on the stick', async () => {
+    await toFit('survey-office', /Old drive outside, new one in its computer/)
+    await page.next(/Lock this fit/)
+    await page.untilFinding(/may start/)
+    await page.untilText(/The driver trmst9 for the new survey office PC is on the stick/)
+    await page.click(/Let go of it in Proof/)
+    await page.untilText(/What belongs to the old computer goes after the first start/)
+  })
+
+  it('is copied, stops at the driver, gets it from the stick, starts, and lets go of the old devices', async () => {
+    await setPace(page, /as fast as it goes/)
+    await page.click(/Show the steps/)
+    await tickAllSteps(page)
+    await page.untilFinding(/The drives are in their places/)
+    await page.next(/Go on to Ready/)
+    await page.click(/Start it from the stick/)
+    await page.untilText(/runs from the rescue stick/)
+    await page.click(/Go on without/)
+    await page.untilFinding(/^It may start/)
+    await typePlate(page, '8KV1')
+    await page.next(/Erase and copy/)
+    await page.untilFinding(/reads back equal/, 60_000)
+    await page.open('/moves/survey-office/proof')
+    await page.next(/Start the new survey office PC/)
+    await page.untilFinding(/It stops at the storage driver/)
+    expect(await page.text()).toMatch(/trmst9 is not known to it/)
+    await page.next(/Bring in the controller’s driver/)
+    await page.untilFinding(/Repaired/)
+    await page.next(/Try again/)
+    await page.untilFinding(/It starts from the Tellina N2 1 TB, and everything is there/)
+    const toDo = await (await page.find('to-do')).getText()
+    expect(toDo).toMatch(/lets go of 4 devices: Brezza SATA controller/)
+    await page.click(/^Do it/)
+    await page.untilFinding(/It has changed since it started/)
+    await page.next(/Try again/)
+    await page.untilFinding(/It starts from the Tellina N2 1 TB, and everything is there/)
+    expect(await page.text()).not.toMatch(/Still to do/)
+  })
+
+  it('is handed over with what its owner has to set anew', async () => {
+    if (/Close the case/.test(await page.text())) await closeCase(page)
+    else await page.next(/Go on to Handover/)
+    await page.untilFinding(/The sheet is ready/)
+    const sheet = await (await page.find('sheet')).getText()
+    expect(sheet).toMatch(/moved to another computer/)
+    expect(sheet).toMatch(/Onto\s+Tramonto T9, the new survey office PC/)
+    expect(sheet).toMatch(/had a fixed address that its new network card does not have yet: 192\.168\.7\.31/)
+  })
+})
+
+describe('the logbook server, on its way to a virtual machine', () => {
+  it('has its own list, though that way cannot be carried out yet', async () => {
+    await toFit('logbook-server')
+    await page.next(/Lock this fit/)
+    await page.untilText(/Corvina H5 500 GB\s+locked/)
+    await page.next(/Lock this fit/)
+    await page.next(/Go on to Ready/)
+    await page.untilFinding(/This way cannot be carried out yet/)
+    const list = await (await page.find('ready-items')).getText()
+    expect(list).toMatch(/Writing a virtual machine’s disk is not possible yet/)
+    expect(list).toMatch(/fixed address 192\.168\.7\.20.*starts without network/)
+    expect(list).toMatch(/The virtual disk on the Workshop host is made anew/)
+  })
+})
