@@ -36,7 +36,7 @@ import { movePage } from './move/page'
 import * as views from './move/views'
 import { startTrial } from './proof'
 import { stillOff, turnOn } from './proof/after'
-import { readyAction, readyState } from './ready'
+import { furtherCandidates, readyAction, readyState } from './ready'
 import { takeRoute } from './route'
 import { confirmSurvey, readDrives } from './survey'
 import { finishStep } from './swap'
@@ -211,6 +211,41 @@ describe('the stations', () => {
     await unlockFit(MOVE)
     expect((await moveRow(MOVE)).fit).toMatchObject({ pairs: [null], earlier: [{ pair: 0, wish }] })
     await lockFit(MOVE, { wish })
+  })
+
+  it('write no further drive that is out of reach, of another size, or another’s', async () => {
+    const said = async (further: string[]) => {
+      await readyAction(MOVE, { action: 'choose', choices: { further } })
+      return (await readyNow()).items.filter((i) => i.id.startsWith('further-')).map((i) => `${i.state}: ${i.title}`)
+    }
+    const offered = async () => {
+      const move = await loadMove(MOVE)
+      return (await furtherCandidates(move, await loadLeg(move))).map((d) => d.id)
+    }
+    const resize = async (id: string, sizeBytes: number) =>
+      DriveRow.update({ data: { ...(await driveById(id)), sizeBytes } }, { where: { id } })
+    expect(await said(['tln1-256'])).toEqual(['blocks: The Tellina T1 256 GB is not connected.'])
+    await placeDrive('tln1-256', { kind: 'bay', accessoryId: 'dock-a', bay: 'bay 2' })
+    expect(await said(['tln1-256'])).toEqual(['blocks: The Tellina T1 256 GB is of another size.'])
+    // As large as the target, it is still the drive of another move; and one inside another computer is out of reach.
+    const [{ sizeBytes: small }, { sizeBytes: blade }] = [await driveById('tln1-256'), await driveById('lmb1-256')]
+    const { sizeBytes } = await driveById('crv5-960')
+    await resize('tln1-256', sizeBytes)
+    await resize('lmb1-256', sizeBytes)
+    expect(await said(['tln1-256', 'lmb1-256'])).toEqual([
+      expect.stringMatching(/^blocks: The Tellina T1 960 GB is the target of another move: Lighting desk/),
+      'blocks: The Lampara B1 960 GB is not connected.',
+    ])
+    expect(await offered()).toEqual([])
+    const choir = await driveById('crh2-250')
+    await DriveRow.update({ data: { ...choir, sizeBytes, shelf: undefined } }, { where: { id: choir.id } })
+    await placeDrive('tln1-256', { kind: 'table' })
+    await placeDrive('crh2-250', { kind: 'bay', accessoryId: 'dock-a', bay: 'bay 2' })
+    expect(await offered()).toEqual(['crh2-250'])
+    await resize('tln1-256', small)
+    await resize('lmb1-256', blade)
+    await DriveRow.update({ data: choir }, { where: { id: choir.id } })
+    expect(await said([])).toEqual([])
   })
 
   it('settle what is open, one thing at a time', async () => {
