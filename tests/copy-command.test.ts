@@ -1,6 +1,16 @@
 import { spawn } from 'node:child_process'
 import { createHash } from 'node:crypto'
-import { existsSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
+import {
+  closeSync,
+  copyFileSync,
+  existsSync,
+  mkdtempSync,
+  openSync,
+  readFileSync,
+  rmSync,
+  writeFileSync,
+  writeSync,
+} from 'node:fs'
 import { tmpdir } from 'node:os'
 import path from 'node:path'
 import { createInterface } from 'node:readline'
@@ -114,5 +124,40 @@ describe('imbarco copy', () => {
     const { code, error } = imbarco('copy', disk, at('x.qcow2'), '--journal', at('x.journal'))
     expect([code, error]).toEqual([2, expect.stringMatching(/for raw targets/)])
     expect(existsSync(at('x.qcow2'))).toBe(false)
+  })
+})
+
+describe('imbarco copy of what is not in use', () => {
+  it('takes it of the volumes that are named, and of no other', () => {
+    // A trace of an old file in free room of the system volume, and one in the recovery volume.
+    const marks = [300, 380].map((mib) => ({ at: mib * MIB, text: Buffer.from(`old file at ${mib}`) }))
+    const source = at('traces.img')
+    copyFileSync(disk, source)
+    const file = openSync(source, 'r+')
+    for (const { at: offset, text } of marks) writeSync(file, text, 0, text.length, offset)
+    closeSync(file)
+    const has = (target: string) => {
+      const bytes = readFileSync(target)
+      return marks.map(({ at: offset, text }) => bytes.subarray(offset, offset + text.length).equals(text))
+    }
+    expect(has(source)).toEqual([true, true])
+    for (const [everyOf, wanted] of [
+      [[], [false, false]],
+      [
+        ['--every-of', '3'],
+        [true, false],
+      ],
+      [
+        ['--every-of', '4,3'],
+        [true, true],
+      ],
+    ] as const) {
+      const target = at(`of ${everyOf.join(' ')}.img`)
+      expect(imbarco('copy', source, target, '--rule', '3=keep', ...everyOf).code).toBe(0)
+      expect(has(target)).toEqual(wanted)
+    }
+    expect(imbarco('copy', source, at('none.img'), '--rule', '3=keep', '--every-of', '9').error).toMatch(
+      /no partition 9 on the source/,
+    )
   })
 })

@@ -27,6 +27,8 @@ import { fitText } from './text'
 
 export interface CopyOptions extends FitOptions {
   readonly everySector?: boolean
+  /** Partitions of which every sector is taken. */
+  readonly everyOf?: readonly number[]
   readonly leaveIdle?: boolean
   readonly overwrite?: boolean
   /** False for a copy that is not read back. */
@@ -190,7 +192,9 @@ async function jobOf(device: BlockDevice, options: CopyOptions): Promise<Job | {
   }
   const result = solveFit(survey, targetOf(survey, options), wishOf(survey, options))
   if (!result.fits) return { refused: result }
-  const scope = { leaveIdle: options.leaveIdle === true }
+  const strange = options.everyOf?.find((n) => !survey.partitions.some((p) => p.number === n))
+  if (strange !== undefined) throw new WrongUse(`There is no partition ${strange} on the source.`)
+  const scope = { leaveIdle: options.leaveIdle === true, everyOf: options.everyOf ?? [] }
   const plan = await planCopy(device, result.layout, scope)
   return { plan, fit: result, work: workOf([result.layout, scope, survey.fingerprint]) }
 }

@@ -122,6 +122,9 @@ withFit(program.command('fit <file>'))
 withFit(program.command('copy <source> <target>'))
   .description('an image onto a new one of any size, volumes made larger or smaller with it; read back and compared')
   .option('--every-sector', 'all of it as it is, used or not')
+  .option('--every-of <numbers>', 'every sector of these partitions, used blocks of the others', (text) =>
+    text.split(',').map(number),
+  )
   .option('--leave-idle', 'page, hibernation and swap files keep their length and read as zeros')
   .option('--overwrite', 'a target that is there already is replaced')
   .option('--no-verify', 'what was written is not read back')

@@ -174,11 +174,19 @@ export async function readyView({ move, progress, copy }: MovePage) {
   const leg = await loadLeg(move)
   const { items, open, whenDone, choices, further, seen } = await readyState(move, leg)
   const candidates = await furtherCandidates(move, leg)
-  const everyBytes = leg.layout.partitions.reduce((sum, p) => sum + heldBytes(p, leg.layout), 0)
-  const seconds = {
-    used: legSeconds(leg.transfer.timing, leg.transfer.bytes),
-    every: legSeconds(leg.transfer.timing, everyBytes),
+  const volumes = leg.layout.partitions.flatMap((p) => {
+    const { volume } = leg.source.partitions.find((q) => q.number === p.sourceNumber) ?? {}
+    // Where nobody sees what is in use, every sector is taken anyway.
+    if (!volume || volume.encrypted) return []
+    return [{ number: p.sourceNumber, title: p.title, usedBytes: p.usedBytes, everyBytes: heldBytes(p, leg.layout) }]
+  })
+  const more = volumes.filter((v) => choices.everyOf.includes(v.number))
+  const bytes = {
+    used: leg.transfer.bytes,
+    volumes: more.reduce((sum, v) => sum + Math.max(0, v.everyBytes - v.usedBytes), leg.transfer.bytes),
+    every: leg.layout.partitions.reduce((sum, p) => sum + heldBytes(p, leg.layout), 0),
   }
+  const seconds = (ways: keyof typeof bytes) => legSeconds(leg.transfer.timing, bytes[ways])
   return {
     items: items.map((item) => ({ ...item })),
     open,
@@ -186,10 +194,9 @@ export async function readyView({ move, progress, copy }: MovePage) {
     seen,
     how: {
       choices,
-      usedBytes: leg.transfer.bytes,
-      everyBytes,
-      copySeconds: { used: seconds.used.copy, every: seconds.every.copy },
-      checkSeconds: { used: seconds.used.check, every: seconds.every.check },
+      volumes,
+      bytes,
+      seconds: { used: seconds('used'), volumes: seconds('volumes'), every: seconds('every') },
       live: progress!.plan.live,
       failing: healthVerdict(leg.from.health).state === 'failing',
       candidates: candidates.map((d) => ({ id: d.id, name: driveName(d), serial: d.serial })),

@@ -5,6 +5,7 @@ import { formatDuration, formatRate, formatSize } from '@/core/bytes/size'
 import type { CopyChoices } from '@/core/copy/choices'
 import { type CopyProgress, copyShare, type CopySummary, lostWords } from '@/core/copy/progress'
 import type { Transfer } from '@/core/route/types'
+import { counted } from '@/core/words'
 import { post, useAct } from '@/ui/frame/act'
 import { useProgress } from '@/ui/frame/events'
 import { NextAction } from '@/ui/frame/next-action'
@@ -103,7 +104,7 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }
           <Facts
             facts={[
               ...(view.legs > 1 ? [{ name: 'Leg', value: `${view.legNumber} of ${view.legs}`, mono: true }] : []),
-              { name: 'Reading', value: choices.read === 'used' ? 'used blocks only' : 'every sector' },
+              { name: 'Reading', value: readingWords(choices) },
               ...(choices.leaveIdle ? [{ name: 'Left out', value: 'page, hibernation and swap files' }] : []),
               { name: 'Check', value: choices.verify ? 'read back and compare' : 'none, as chosen' },
               ...(progress ? [{ name: 'Mean speed', value: formatRate(progress.meanBytesPerSecond), mono: true }] : []),
@@ -346,4 +347,9 @@ function Bar({ progress, done }: { progress: CopyProgress; done: boolean }) {
       <div className="h-full bg-[var(--profile-done)]" style={{ width: `${share * 100}%` }} />
     </div>
   )
+}
+
+function readingWords({ read, everyOf }: CopyChoices): string {
+  if (read === 'every') return 'every sector'
+  return everyOf.length === 0 ? 'used blocks only' : `used blocks, every sector of ${counted(everyOf.length, 'volume')}`
 }

@@ -10,10 +10,13 @@ const textOf = (markup: string) => markup.replace(/<[^>]+>/g, ' ').replace(/\s+/
 
 const how: HowView = {
   choices: USUAL_CHOICES,
-  usedBytes: 96 * GIB,
-  everyBytes: 320 * GIB,
-  copySeconds: { used: 600, every: 2000 },
-  checkSeconds: { used: 300, every: 1000 },
+  bytes: { used: 96 * GIB, volumes: 110 * GIB, every: 320 * GIB },
+  seconds: {
+    used: { copy: 600, check: 300 },
+    volumes: { copy: 690, check: 330 },
+    every: { copy: 2000, check: 1000 },
+  },
+  volumes: [{ number: 3, title: 'Shows', usedBytes: 10 * GIB, everyBytes: 24 * GIB }],
   live: false,
   failing: false,
   candidates: [],
@@ -27,6 +30,12 @@ describe('how it copies', () => {
     expect(shown({})).toMatch(/about 15 min in all.*used blocks only, 96.*every sector, 320.*compare, 5 min more/)
     expect(shown({ choices: { ...USUAL_CHOICES, verify: false } })).toMatch(/about 10 min in all/)
     expect(shown({ choices: { ...USUAL_CHOICES, read: 'every' } })).toMatch(/about 50 min in all.*compare, 17 min more/)
+  })
+
+  it('takes every sector of some volumes, and tells what that comes to', () => {
+    expect(shown({})).not.toMatch(/Shows/)
+    const chosen = { ...USUAL_CHOICES, everyOf: [3] }
+    expect(shown({ choices: chosen })).toMatch(/about 17 min in all.*110.0 GiB.*Shows, 24.0 GiB instead of 10.0 GiB/)
   })
 
   it('asks only what matters to this copy', () => {
