@@ -30,7 +30,8 @@ async function copyLive(snapshotMib: number | null) {
     programs: ['Ticket till', 'Mail'],
     seed: 3,
   })
-  const moment = new Moment(drive, snapshotMib, [{ offset: esp.startBytes, length: esp.sizeBytes }])
+  const direct = [{ offset: esp.startBytes, length: esp.sizeBytes }]
+  const moment = new Moment(drive, snapshotMib, direct, new MemoryDevice(drive.size))
   const target = new MemoryDevice(SIZE)
   try {
     const plan = await planCopy(readOnly(moment.device), fit.layout)

@@ -43,7 +43,7 @@ describe('a snapshot', () => {
       fc.asyncProperty(writes, fc.infiniteStream(fc.boolean()), async (list, together) => {
         const live = await liveDevice()
         const before = await readBytes(live.raw, 0, SIZE)
-        const snapshot = new SnapshotDevice(live, { limitBytes: 2 * SIZE })
+        const snapshot = new SnapshotDevice(live, { aside: new MemoryDevice(live.size), limitBytes: 2 * SIZE })
         const log = new ChangeLog(live)
         for (const [i, { sector, sectors }] of list.entries()) {
           const writing = live.write(sector * 512, pattern(sectors * 512, i + 2))
@@ -73,7 +73,7 @@ describe('a snapshot', () => {
         const raw = new MemoryDevice(SIZE)
         for (const { sector, sectors } of first) await raw.write(sector * 512, pattern(sectors * 512, 1))
         const live = { ...(await liveDevice(raw)), mapped: (o: number, l: number) => raw.mapped(o, l) }
-        const snapshot = new SnapshotDevice(live, { limitBytes: 2 * SIZE })
+        const snapshot = new SnapshotDevice(live, { aside: new MemoryDevice(live.size), limitBytes: 2 * SIZE })
         const before = await raw.mapped(0, SIZE)
         for (const { sector, sectors } of then) await live.write(sector * 512, pattern(sectors * 512, 2))
         expect(await snapshot.mapped!(0, SIZE)).toEqual(before)
@@ -89,7 +89,7 @@ describe('a snapshot', () => {
 
   it('that overflows says so at the next reading, and does not show a mixture', async () => {
     const live = await liveDevice()
-    const snapshot = new SnapshotDevice(live, { limitBytes: 3 * 65536 })
+    const snapshot = new SnapshotDevice(live, { aside: new MemoryDevice(live.size), limitBytes: 3 * 65536 })
     for (let i = 0; i < 3; i++) await live.write(i * 65536, pattern(512, 9))
     expect((await readBytes(snapshot, 0, 512)).length).toBe(512)
     expect(snapshot.keptBytes).toBe(3 * 65536)
@@ -100,7 +100,11 @@ describe('a snapshot', () => {
 
   it('shows what it cannot hold as it is, and is never written', async () => {
     const live = await liveDevice()
-    const snapshot = new SnapshotDevice(live, { limitBytes: SIZE, except: [{ offset: 0, length: MIB }] })
+    const snapshot = new SnapshotDevice(live, {
+      aside: new MemoryDevice(live.size),
+      limitBytes: SIZE,
+      except: [{ offset: 0, length: MIB }],
+    })
     await live.write(4096, pattern(512, 9))
     expect(sameBytes(await readBytes(snapshot, 4096, 512), pattern(512, 9))).toBe(true)
     await expect(snapshot.write()).rejects.toThrow(/reading only/)

@@ -125,22 +125,28 @@ function lastWithin(extents: readonly Extent[], from: number, end: number): numb
 }
 
 /**
- * A live device as it was at one moment: before anything is written, what stood there is kept aside. Ranges of
- * `except` are shown as they are now. Reads reject with SnapshotFull once more was kept than `limitBytes`.
+ * A live device as it was at one moment: before anything is written, what stood there is kept aside, on a device of the
+ * same size. Ranges of `except` are shown as they are now. Reads reject with SnapshotFull once more was kept than
+ * `limitBytes`.
  */
 export class SnapshotDevice implements BlockDevice {
   readonly size: number
   readonly logicalSectorSize: 512 | 4096
   readonly physicalSectorSize: number
   readonly mapped?: (offset: number, length: number) => Promise<readonly Extent[]>
-  private readonly kept = new Map<number, Promise<Uint8Array>>()
+  /** Chunks that are kept, each from when it is. */
+  private readonly kept = new Map<number, Promise<void>>()
   private readonly release: () => void
   private readonly frozen: FrozenMap
   private full = false
 
   constructor(
     private readonly live: LiveDevice,
-    private readonly options: { readonly limitBytes: number; readonly except?: readonly Extent[] },
+    private readonly options: {
+      readonly limitBytes: number
+      readonly aside: BlockDevice
+      readonly except?: readonly Extent[]
+    },
   ) {
     this.size = live.size
     this.logicalSectorSize = live.logicalSectorSize
@@ -160,8 +166,10 @@ export class SnapshotDevice implements BlockDevice {
     await this.live.read(offset, into)
     // After the reading, so that what was written while it went on is taken back too.
     for (const { index, from, to, at } of chunkSteps(offset, into.length)) {
-      const chunk = await this.kept.get(index)
-      if (chunk) into.set(chunk.subarray(from, to), at)
+      const kept = this.kept.get(index)
+      if (!kept) continue
+      await kept
+      await readInto(this.options.aside, index * CHUNK_BYTES + from, into.subarray(at, at + to - from))
     }
     if (this.full) throw new SnapshotFull(this.options.limitBytes)
   }
@@ -187,9 +195,9 @@ export class SnapshotDevice implements BlockDevice {
       }
       const start = index * CHUNK_BYTES
       const chunk = new Uint8Array(Math.min(CHUNK_BYTES, this.size - start))
-      const reading = readInto(this.live, start, chunk).then(() => chunk)
-      this.kept.set(index, reading)
-      await reading
+      const keeping = readInto(this.live, start, chunk).then(() => this.options.aside.write(start, chunk))
+      this.kept.set(index, keeping)
+      await keeping
     }
   }
 

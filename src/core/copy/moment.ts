@@ -10,15 +10,21 @@ export class Moment {
   private readonly snapshot: SnapshotDevice | undefined
   private readonly frozen: FrozenMap | undefined
 
-  /** `direct`: ranges that are read as they are, since no snapshot can hold them. */
+  /**
+   * `direct`: ranges that are read as they are, since no snapshot can hold them. `aside`: a device of the same size
+   * for what a snapshot keeps.
+   */
   constructor(
     private readonly live: LiveDevice,
     snapshotMib: number | null,
     private readonly direct: readonly Extent[],
+    aside: BlockDevice,
   ) {
     this.log = new ChangeLog(live)
     this.snapshot =
-      snapshotMib === null ? undefined : new SnapshotDevice(live, { limitBytes: snapshotMib * MIB, except: direct })
+      snapshotMib === null
+        ? undefined
+        : new SnapshotDevice(live, { limitBytes: snapshotMib * MIB, except: direct, aside })
     this.frozen = this.snapshot ? undefined : new FrozenMap(live)
     this.device = this.snapshot ?? this.frozen!
   }

@@ -1,3 +1,4 @@
+import { rm } from 'node:fs/promises'
 import { setPriority } from 'node:os'
 import { setImmediate } from 'node:timers/promises'
 import { parentPort, workerData } from 'node:worker_threads'
@@ -18,6 +19,7 @@ import { CoreError } from '@/core/errors'
 import { fingerprintOf } from '@/core/survey/survey'
 import { HostFull } from '@/host/errors'
 import { openJournal } from '@/host/journal-file'
+import { RawFile } from '@/host/raw-file'
 import { blake3, BLAKE3 } from '@/host/strong-digest'
 import { sha256 } from '@/host/sha256'
 import { log } from '../log'
@@ -87,7 +89,18 @@ async function work(): Promise<void> {
       opened.push(own)
       const drive = new LiveDrive(own.device)
       const system = await LiveSystem.start(drive, { ...order.live, volume: order.live.system, seed: 7 })
-      running = { system, moment: new Moment(drive, order.choices.snapshotMib, order.live.direct) }
+      // What the snapshot keeps may be more than memory is for; it is of no use once the copy has ended, however it does.
+      const { snapshotFile: kept } = order.live
+      await rm(kept, { force: true })
+      const aside = await RawFile.create(kept, drive.size, drive.logicalSectorSize)
+      opened.push({
+        device: aside,
+        close: async () => {
+          await aside.close()
+          await rm(kept, { force: true })
+        },
+      })
+      running = { system, moment: new Moment(drive, order.choices.snapshotMib, order.live.direct, aside) }
     }
     const targets: BlockDevice[] = []
     for (const target of order.targets) targets.push(whileThere(await open(target, true), target.id))

@@ -1,4 +1,5 @@
 import { existsSync } from 'node:fs'
+import { rm } from 'node:fs/promises'
 import path from 'node:path'
 import type { Worker } from 'node:worker_threads'
 import { type CopyChoices, USUAL_CHOICES } from '@/core/copy/choices'
@@ -49,6 +50,9 @@ export function journalOf(id: string): string {
   return path.join(journalsFolder(), `${id.replace(/[^\w-]/g, '_')}.journal`)
 }
 
+/** The file with what the snapshot of a copy keeps, while that runs. */
+export const snapshotOf = (journal: string) => `${journal}.snapshot`
+
 /** Running copies by their move. */
 export const running = () => singleton('running-copies', () => new Map<string, Running>())
 
@@ -78,6 +82,7 @@ export function recover(): Promise<void> {
     for (const status of ['running', 'paused'] as const) {
       for (const row of await CopyRow.findAll({ where: { status } })) {
         if (running().has(row.moveId)) continue
+        await rm(snapshotOf(journalOf(row.id)), { force: true })
         // Only another pass over what it had lost was cut off; the copy itself was whole before.
         if (row.summary) {
           await CopyRow.update({ status: 'done' }, { where: { id: row.id } })

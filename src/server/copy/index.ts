@@ -14,7 +14,7 @@ import { type LegNow, loadLeg, progressOf } from '../move/legs'
 import { journalsFolder } from '../paths'
 import { copyNote, readyState } from '../ready'
 import { Refusal } from '../refusal'
-import { journalOf, latestCopy, recover, running } from './current'
+import { journalOf, latestCopy, recover, running, snapshotOf } from './current'
 import { launch, tell } from './launch'
 import type { CopyOrder, WorkerDrive } from './messages'
 
@@ -204,7 +204,7 @@ function refuseBusy(drives: readonly Drive[]): void {
 async function orderFor(move: Move, leg: LegNow, job: string) {
   await mkdir(journalsFolder(), { recursive: true })
   const heat = heatOf(leg.from)
-  const live = leg.transfer.live ? liveOf(move, leg) : undefined
+  const live = leg.transfer.live ? liveOf(move, leg, snapshotOf(journalOf(job))) : undefined
   return {
     job,
     layout: leg.layout,
@@ -218,13 +218,14 @@ async function orderFor(move: Move, leg: LegNow, job: string) {
 }
 
 /** What of a running computer the copy has to know. */
-function liveOf(move: Move, { source, transfer }: LegNow): CopyOrder['live'] {
+function liveOf(move: Move, { source, transfer }: LegNow, snapshotFile: string): CopyOrder['live'] {
   const extent = (p: (typeof source.partitions)[number]) => ({ offset: p.startBytes, length: p.sizeBytes })
   const system = source.partitions.find((p) => p.role === 'system')
   const computer = move.bench.computers.find((c) => c.id === transfer.by)
   if (!system || !computer) throw new Refusal('There is no system that runs from this drive.')
   return {
     system: extent(system),
+    snapshotFile,
     direct: source.partitions.filter((p) => p.role === 'boot').map(extent),
     programs: computer.programs.filter((p) => p.running).map((p) => p.name),
   }

@@ -36,6 +36,8 @@ export interface CopyOrder {
   /** The source is in a computer whose own system runs. */
   readonly live?: {
     readonly system: Extent
+    /** Where what a snapshot keeps is put. */
+    readonly snapshotFile: string
     /** The EFI system partitions, which no snapshot can hold. */
     readonly direct: readonly Extent[]
     readonly programs: readonly string[]
