@@ -4,11 +4,13 @@ import path from 'node:path'
 import { SCENARIO_IMAGES } from '@/bench/scenario/images'
 import { makeBench } from '@/server/bench/make'
 import { database } from '@/server/database'
-import { databaseFile, drivesFolder, imagesFolder } from '@/server/paths'
+import { databaseFile, drivesFolder, imagesFolder, journalsFolder } from '@/server/paths'
 
 if (process.argv.includes('--reset')) {
   for (const suffix of ['', '-wal', '-shm']) rmSync(databaseFile() + suffix, { force: true })
   rmSync(drivesFolder(), { recursive: true, force: true })
+  // What is kept of copies and repairs is of those drives.
+  rmSync(journalsFolder(), { recursive: true, force: true })
   // Images of one's own stay; those of the demo are made anew.
   for (const name of SCENARIO_IMAGES) rmSync(path.join(imagesFolder(), name), { force: true })
 }

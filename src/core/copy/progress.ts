@@ -28,6 +28,7 @@ export const CopyProgressSchema = z.object({
   seconds: z.number(),
   copySeconds: z.number(),
   bytesPerSecond: z.number(),
+  /** Of reading back while it is read back, of copying else. */
   meanBytesPerSecond: z.number(),
   secondsLeft: z.number(),
   samples: z.array(SpeedSampleSchema),

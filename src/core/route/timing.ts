@@ -40,14 +40,19 @@ export function legTiming(from: End, to: End): LegTiming {
     copyBytesPerSecond: slowest.rate,
     checkBytesPerSecond: Math.min(to.readBytesPerSecond, ...to.links.map((l) => LINKS[l.link].bytesPerSecond)),
     requestSeconds: Math.max(from.requestSeconds, to.requestSeconds),
+    checkRequestSeconds: to.requestSeconds,
     limitedBy: slowest.name,
   }
 }
 
 /** Seconds for copying `bytes` and for reading them back, at a transfer's rates. */
 export function legSeconds(timing: LegTiming, bytes: number): { copy: number; check: number } {
-  const requests = Math.ceil(bytes / REQUEST_BYTES) * timing.requestSeconds
-  return { copy: bytes / timing.copyBytesPerSecond + requests, check: bytes / timing.checkBytesPerSecond + requests }
+  const { copyBytesPerSecond, checkBytesPerSecond, requestSeconds, checkRequestSeconds = requestSeconds } = timing
+  const requests = Math.ceil(bytes / REQUEST_BYTES)
+  return {
+    copy: bytes / copyBytesPerSecond + requests * requestSeconds,
+    check: bytes / checkBytesPerSecond + requests * checkRequestSeconds,
+  }
 }
 
 /**

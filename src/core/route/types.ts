@@ -7,6 +7,8 @@ export const LegTimingSchema = z.object({
   checkBytesPerSecond: z.number(),
   /** What each request costs besides, in seconds. */
   requestSeconds: z.number(),
+  /** The same for reading back, which only the target takes part in; absent in plans of before. */
+  checkRequestSeconds: z.number().optional(),
   limitedBy: z.string(),
 })
 export type LegTiming = z.infer<typeof LegTimingSchema>

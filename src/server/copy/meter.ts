@@ -59,9 +59,12 @@ export class CopyMeter {
       progress.sourceOffset = piece.sourceOffset
       progress.partition = this.options.titles.get(piece.partition) ?? ''
     }
-    const rate = phase === 'check' ? timing.checkBytesPerSecond : timing.copyBytesPerSecond
+    const [rate, request] =
+      phase === 'check'
+        ? [timing.checkBytesPerSecond, timing.checkRequestSeconds ?? timing.requestSeconds]
+        : [timing.copyBytesPerSecond, timing.requestSeconds]
     // What was seen before the cut has its seconds already.
-    const seconds = before && this.known ? 0 : bytes / rate + timing.requestSeconds
+    const seconds = before && this.known ? 0 : bytes / rate + request
     if (phase === 'copy' || phase === 'rescue') progress.copiedBytes += bytes
     if (phase === 'check') progress.checkedBytes += bytes
     this.pass(seconds, piece?.partition)
@@ -85,14 +88,15 @@ export class CopyMeter {
 
   report(): CopyProgress {
     const { progress, timing } = this
-    const done = progress.copiedBytes + progress.checkedBytes
     const copyRate = progress.copySeconds > 1 ? progress.copiedBytes / progress.copySeconds : timing.copyBytesPerSecond
     const checkRate = this.checkSeconds > 1 ? progress.checkedBytes / this.checkSeconds : timing.checkBytesPerSecond
+    const copyMean = progress.copySeconds > 0 ? progress.copiedBytes / progress.copySeconds : 0
+    const checkMean = this.checkSeconds > 0 ? progress.checkedBytes / this.checkSeconds : 0
     const copyLeft = (progress.totalBytes - progress.copiedBytes) / copyRate
     const checkLeft = progress.verify ? (progress.totalBytes - progress.checkedBytes) / checkRate : 0
     return {
       ...progress,
-      meanBytesPerSecond: progress.seconds > 0 ? done / progress.seconds : 0,
+      meanBytesPerSecond: progress.phase === 'check' ? checkMean : copyMean,
       secondsLeft: copyLeft + checkLeft,
       samples: [...progress.samples],
       events: [...progress.events],
@@ -117,7 +121,8 @@ export class CopyMeter {
     const { progress } = this
     const span = progress.seconds - this.sampleFrom
     const phase = progress.phase === 'rescue' ? 'copy' : progress.phase
-    if (span > 0 && this.sampleBytes > 0 && (phase === 'copy' || phase === 'check')) {
+    // What is left at the end of a phase is too short to tell a speed.
+    if (span >= this.sampleStep / 2 && this.sampleBytes > 0 && (phase === 'copy' || phase === 'check')) {
       progress.bytesPerSecond = this.sampleBytes / span
       progress.samples.push({ second: progress.seconds, bytesPerSecond: progress.bytesPerSecond, phase })
       if (progress.samples.length >= MAX_SAMPLES) {

@@ -243,10 +243,12 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }
             <span className="font-mono text-[13px] text-ink-soft">
               {running ? `${formatRate(progress.bytesPerSecond)} now · ` : ''}
               {formatRate(progress.meanBytesPerSecond)} mean · link allows{' '}
-              {formatRate(view.leg.timing.copyBytesPerSecond)}
+              {formatRate(
+                progress.phase === 'check' ? view.leg.timing.checkBytesPerSecond : view.leg.timing.copyBytesPerSecond,
+              )}
             </span>
           </div>
-          <SpeedChart samples={progress.samples} events={progress.events} limit={view.leg.timing.copyBytesPerSecond} />
+          <SpeedChart samples={progress.samples} events={progress.events} timing={view.leg.timing} />
         </section>
       )}
     </Stage>
@@ -280,7 +282,11 @@ function wordsOf(view: CopyView, progress: CopyProgress | null): { heading: stri
               : copy.summary!.checkedBytes > 0
                 ? `${formatSize(copy.summary!.copiedBytes)} copied, and all of it reads back equal`
                 : `${formatSize(copy.summary!.copiedBytes)} copied, and not read back`,
-        reason: `Started ${view.started}, done ${view.ended}. The ${view.source.name} was only read and is as it was.`,
+        reason: `Started ${view.started}, done ${view.ended}. ${
+          copy.summary!.live
+            ? `Of the ${view.source.name} this only read; what was written on it meanwhile is its own system’s.`
+            : `The ${view.source.name} was only read and is as it was.`
+        }`,
       }
     case 'stopped':
       return {

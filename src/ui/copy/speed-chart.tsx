@@ -2,24 +2,35 @@
 
 import { CartesianGrid, Line, LineChart, ReferenceLine, ResponsiveContainer, XAxis, YAxis } from 'recharts'
 import type { CopyProgress } from '@/core/copy/progress'
+import type { LegTiming } from '@/core/route/types'
 
 interface SpeedChartProps {
   readonly samples: CopyProgress['samples']
   readonly events: CopyProgress['events']
-  readonly limit: number
+  readonly timing: Pick<LegTiming, 'copyBytesPerSecond' | 'checkBytesPerSecond'>
 }
 
 const TROUBLE = ['cut', 'trouble', 'rewritten', 'let-go']
 
-/** Speed over bench time, with what the slowest part allows as a dashed line. */
-export function SpeedChart({ samples, events, limit }: SpeedChartProps) {
+/** Speed over bench time, with what the slowest part allows, for copying and for reading back, as dashed lines. */
+export function SpeedChart({ samples, events, timing }: SpeedChartProps) {
   const data = samples.map((s) => ({
     minute: s.second / 60,
     copy: s.phase === 'copy' ? Math.round(s.bytesPerSecond / 1e6) : null,
     check: s.phase === 'check' ? Math.round(s.bytesPerSecond / 1e6) : null,
   }))
-  const top = Math.ceil((Math.max(limit, ...samples.map((s) => s.bytesPerSecond)) * 1.15) / 1e8) * 100
+  const readBack = events.find((e) => e.kind === 'read-back')
+  const { copyBytesPerSecond: limit, checkBytesPerSecond: checkLimit } = timing
+  const most = Math.max(limit, readBack ? checkLimit : 0, ...samples.map((s) => s.bytesPerSecond))
+  const top = Math.ceil((most * 1.15) / 1e8) * 100
+  // Words of events stand where the line does not.
+  const low = limit / 1e6 < top * 0.4
   const last = Math.max(data.at(-1)?.minute ?? 0, (events.at(-1)?.second ?? 0) / 60)
+  const turn = readBack ? readBack.second / 60 : Math.max(last, 0.5)
+  const limits = [
+    { from: 0, to: turn, y: limit / 1e6 },
+    ...(readBack ? [{ from: turn, to: Math.max(last, turn), y: checkLimit / 1e6 }] : []),
+  ]
   const axis = { fontSize: 11.5, fontFamily: 'var(--font-mono)', fill: 'var(--ink-soft)' }
   return (
     <div role="img" aria-label="Speed over time" className="h-[140px]">
@@ -32,11 +43,21 @@ export function SpeedChart({ samples, events, limit }: SpeedChartProps) {
             domain={[0, Math.max(last, 0.5)]}
             tick={axis}
             ticks={ticksUpTo(last)}
-            tickFormatter={(value: number) => (last < 2 ? `${Math.round(value * 60)} s` : `${Math.round(value)} min`)}
+            tickFormatter={(value: number) => tickWords(value, last)}
             stroke="var(--line-strong)"
           />
           <YAxis domain={[0, top]} tick={axis} width={34} stroke="var(--line-strong)" tickCount={3} />
-          <ReferenceLine y={limit / 1e6} stroke="var(--line-strong)" strokeDasharray="6 5" />
+          {limits.map(({ from, to, y }) => (
+            <ReferenceLine
+              key={from}
+              segment={[
+                { x: from, y },
+                { x: to, y },
+              ]}
+              stroke="var(--line-strong)"
+              strokeDasharray="6 5"
+            />
+          ))}
           {events.map((event, i) => (
             <ReferenceLine
               key={`${event.second} ${i}`}
@@ -45,8 +66,8 @@ export function SpeedChart({ samples, events, limit }: SpeedChartProps) {
               strokeDasharray="2 3"
               label={{
                 value: event.text,
-                position: event.second / 60 > last * 0.7 ? 'insideBottomRight' : 'insideBottomLeft',
-                dy: -13 * (i % 4),
+                position: `inside${low ? 'Top' : 'Bottom'}${event.second / 60 > last * 0.7 ? 'Right' : 'Left'}`,
+                dy: (low ? 13 : -13) * (i % 4),
                 fontSize: 11.5,
                 fill: TROUBLE.includes(event.kind) ? 'var(--vermilion)' : 'var(--ink-soft)',
               }}
@@ -65,6 +86,13 @@ export function SpeedChart({ samples, events, limit }: SpeedChartProps) {
       </ResponsiveContainer>
     </div>
   )
+}
+
+/** A time on the axis; with its seconds where steps are less than a minute. */
+function tickWords(minutes: number, last: number): string {
+  if (last < 2) return `${Math.round(minutes * 60)} s`
+  if (last > 7) return `${Math.round(minutes)} min`
+  return `${Math.floor(minutes)}:${String(Math.round((minutes % 1) * 60)).padStart(2, '0')} min`
 }
 
 /** Round times, in minutes, that give about six ticks. */
