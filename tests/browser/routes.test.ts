@@ -111,7 +111,7 @@ describe('the editing computer, whose blade no adapter takes', () => {
     await page.next(/Lock this fit/)
     await page.untilText(/Leg 1 of 2/)
     await page.click(/Show the steps/)
-    await page.untilFinding(/Put the Lampara T4 4 TB into USB dock A, bay 2/)
+    await page.untilFinding(/Put the Lampara T4 4 TB into the USB dock A, bay 2/)
     await page.press(' ')
     await page.untilFinding(/The drives are in their places/)
     await page.next(/Go on to Ready/)

@@ -1,11 +1,16 @@
 import { beforeAll, describe, expect, it } from 'vitest'
-import { readBytes } from '../block/device'
+import { readBytes, writeBytes } from '../block/device'
 import { MemoryDevice } from '../block/memory'
 import { OverlayDevice } from '../block/overlay'
 import { readOnly } from '../block/readonly'
+import { SliceDevice } from '../block/slice'
 import { GIB } from '../bytes/size'
 import { planCopy } from '../copy/plan'
 import { runCopy } from '../copy/run'
+import { ATTRIBUTE_TYPES, RECORDS, VOLUME_DIRTY, VOLUME_INFORMATION } from '../filesystem/ntfs/layout'
+import { replaceAttribute, residentAttribute } from '../filesystem/ntfs/records'
+import { NtfsVolume } from '../filesystem/ntfs/volume'
+import { formatBitLocker } from '../filesystem/sealed/bitlocker-format'
 import { solveFit } from '../fit/solve'
 import type { Layout } from '../fit/types'
 import { writeGpt } from '../scheme/gpt'
@@ -70,6 +75,44 @@ describe('what is looked at after the start', () => {
     const partitions = layout.partitions.filter((p) => p.role !== 'recovery')
     await writeGpt(device, { diskGuid: layout.diskGuid, entryCount: 128, entrySize: 128, partitions })
     expect(await failing(device)).toEqual(['volumes', 'sizes'])
+  })
+
+  it('takes what was wrong on the source too for no fault of the target, and what is new for one', async () => {
+    const unclean = async (device: OverlayDevice, startBytes: number) => {
+      const volume = await NtfsVolume.open(new SliceDevice(device, startBytes, device.size - startBytes))
+      const record = await volume.record(RECORDS.volume)
+      const attribute = record.attributes.find((a) => a.type === ATTRIBUTE_TYPES.volumeInformation)!
+      const value = attribute.value!.slice()
+      VOLUME_INFORMATION.write(value, { flags: VOLUME_DIRTY })
+      const raw = residentAttribute({ type: attribute.type, id: attribute.id }, value)
+      const at = startBytes + volume.recordOffset(RECORDS.volume)
+      await writeBytes(device, at, replaceAttribute(record, attribute, raw))
+    }
+    const system = layout.partitions[2]
+    const now = new OverlayDevice(target)
+    await unclean(now, system.firstLba * 512)
+    expect(await failing(now)).toEqual(['volumes'])
+    const old = new OverlayDevice(source)
+    await unclean(old, system.sourceFirstLba * 512)
+    const checks = await compareWithSource(old, now, { layout, startedGuid: SYSTEM_GUID }, sha256, sha256)
+    expect(checks.find((c) => c.id === 'volumes')).toMatchObject({
+      passed: true,
+      found: '4 of 4, 1 with what it had on the old drive',
+    })
+  })
+
+  it('sees nothing wrong in a volume that is encrypted', async () => {
+    const [old, now] = [new OverlayDevice(source), new OverlayDevice(target)]
+    const system = layout.partitions[2]
+    for (const [device, first, last] of [
+      [old, system.sourceFirstLba, system.sourceLastLba],
+      [now, system.firstLba, system.lastLba],
+    ] as const) {
+      const sealed = new SliceDevice(device, first * 512, (last - first + 1) * 512)
+      await formatBitLocker(sealed, { description: 'Hives', volumeGuid: SYSTEM_GUID, created: 1n })
+    }
+    const checks = await compareWithSource(old, now, { layout, startedGuid: SYSTEM_GUID }, sha256, sha256)
+    expect(checks.filter((c) => !c.passed)).toEqual([])
   })
 
   it('tells a volume that does not fill its partition', async () => {

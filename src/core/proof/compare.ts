@@ -7,6 +7,7 @@ import { CoreError } from '../errors'
 import { type FileSystem, openFileSystem } from '../filesystem'
 import { fitSizes, type Layout } from '../fit/types'
 import { surveyDrive } from '../survey/survey'
+import type { DriveSurvey } from '../survey/types'
 
 /** One thing that was looked at after the start. */
 export const ProofCheckSchema = z.object({
@@ -66,15 +67,7 @@ export async function compareWithSource(
     passed: Boolean(running && system && running.guid === system.guid && running.firstLba === system.firstLba),
     found: running ? `${running.title}, partition ${running.number}` : 'not found',
   })
-  const present = layout.partitions.filter((p) =>
-    survey.partitions.some((s) => s.guid === p.guid && s.number === p.number && s.findings.length === 0),
-  )
-  checks.push({
-    id: 'volumes',
-    title: 'All partitions are there',
-    passed: present.length === layout.partitions.length,
-    found: `${present.length} of ${layout.partitions.length}, nothing wrong with them`,
-  })
+  checks.push(await comparePartitions(survey, layout, () => surveyDrive(source, digest)))
   const wrong = layout.partitions.filter((p) => {
     const now = survey.partitions.find((s) => s.guid === p.guid)
     const grownVolume =
@@ -93,6 +86,36 @@ export async function compareWithSource(
   return checks
 }
 
+/** Every partition in its place, and nothing wrong with any that was not wrong on the source. */
+async function comparePartitions(
+  { partitions }: DriveSurvey,
+  layout: Layout,
+  readSource: () => Promise<DriveSurvey>,
+): Promise<ProofCheck> {
+  const nowOf = (p: Layout['partitions'][number]) => partitions.find((s) => s.guid === p.guid && s.number === p.number)
+  const missing = layout.partitions.filter((p) => !nowOf(p)).map((p) => `${p.title} is missing`)
+  const troubled = layout.partitions.flatMap((p) => {
+    const wrong = nowOf(p)?.findings.filter((f) => f.severity !== 'note') ?? []
+    return wrong.length > 0 ? [{ p, wrong }] : []
+  })
+  const before = troubled.length > 0 ? await readSource() : undefined
+  const wrong = troubled.flatMap(({ p, wrong }) => {
+    const known = before!.partitions.find((s) => s.number === p.sourceNumber)?.findings ?? []
+    const [first] = wrong.filter((f) => !known.some((k) => k.code === f.code))
+    return first ? [`${p.title}: ${first.sentence}`] : []
+  })
+  const count = layout.partitions.length
+  const asBefore = troubled.length - wrong.length
+  return {
+    id: 'volumes',
+    title: 'All partitions are there',
+    passed: missing.length === 0 && wrong.length === 0,
+    found:
+      [...missing, ...wrong].slice(0, 3).join('; ') ||
+      `${count} of ${count}, ${asBefore > 0 ? `${asBefore} with what it had on the old drive` : 'nothing wrong with them'}`,
+  }
+}
+
 /** Bytes of a partition as planned, or as it became when it took up more room. */
 function sizeNow(p: Layout['partitions'][number], layout: Layout, grown: NonNullable<Planned['grown']>): number {
   return grown.findLast((g) => g.partition === p.number)?.sizeBytes ?? fitSizes(p, layout).after
@@ -106,6 +129,7 @@ async function compareSamples(
 ): Promise<ProofCheck> {
   let compared = 0
   let unread = 0
+  let seen = 0
   const different: string[] = []
   for (const p of layout.partitions) {
     const { before, after } = fitSizes(p, layout)
@@ -113,6 +137,7 @@ async function compareSamples(
       const old = await openFileSystem(new SliceDevice(source, p.sourceFirstLba * layout.sourceSectorSize, before))
       // Into what is encrypted nobody sees from here; it was copied whole and read back.
       if (!old || old.depth !== 'files') continue
+      seen++
       const length = sizeNow(p, layout, grown)
       const now = await openFileSystem(new SliceDevice(target, p.firstLba * layout.sectorSize, length))
       for (const file of await sampleFiles(old, after)) {
@@ -137,11 +162,13 @@ async function compareSamples(
   return {
     id: 'samples',
     title: 'Sample files are equal',
-    passed: different.length === 0 && compared > 0,
+    passed: different.length === 0 && (compared > 0 || seen === 0),
     found:
       different.length > 0
         ? different.slice(0, 3).join('; ')
-        : `${compared} files compared${unread > 0 ? `; ${unread} the old drive does not give any more` : ''}`,
+        : seen === 0
+          ? 'no volume whose files can be read from here; all was read back'
+          : `${compared} files compared${unread > 0 ? `; ${unread} the old drive does not give any more` : ''}`,
   }
 }
 

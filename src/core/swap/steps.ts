@@ -4,6 +4,7 @@ import { screwGroups } from '../things/chassis'
 import type { Computer } from '../things/computer'
 import { type Drive, driveName } from '../things/drive'
 import { closingSteps, openingSteps } from './case-steps'
+import { upperFirst } from '../words'
 import type { SwapStep } from './types'
 
 export interface SwapQuestion {
@@ -82,6 +83,7 @@ function driveSteps(
   const slot = place.kind === 'slot' ? place.slot : undefined
   const common = { computerId: computer?.id ?? computerId, ...(slot ? { slot } : {}) }
   const takes = action.do === 'take'
+  const adapter = place.kind === 'bay' ? bench.accessories.find((a) => a.id === place.accessoryId) : undefined
   const effect = takes
     ? ({ kind: 'take', driveId: action.driveId, toShelf } as const)
     : ({ kind: 'put', driveId: action.driveId, into: action.into } as const)
@@ -92,8 +94,8 @@ function driveSteps(
         ...common,
         id,
         place: 'dock',
-        short: `${which} ${takes ? 'out of' : 'into'} the dock`,
-        title: takes ? `Take the ${name} out of ${where}` : `Put the ${name} into ${where}`,
+        short: `${which} ${takes ? 'out of' : 'into'} the ${adapter?.kind ?? 'dock'}`,
+        title: takes ? `Take the ${name} out of the ${where}` : `Put the ${name} into the ${where}`,
         how: takes
           ? 'Switch it off first and wait until its light is out.'
           : 'It goes in by itself when it is the right way round; do not press.',
@@ -108,7 +110,7 @@ function driveSteps(
     ...common,
     id: `${takes ? 'off' : 'on'}-${action.driveId}-${i}`,
     place: takes ? 'drive' : 'slot',
-    short: `${part.name} ${takes ? 'off' : 'on'}`,
+    short: `${upperFirst(part.name)} ${takes ? 'off' : 'on'}`,
     title: takes ? `Take the ${part.name} off the ${name}` : `Put the ${part.name} on the ${name}`,
     how: `${part.how}${takes ? ' Keep it: it goes over to the other drive.' : ''}`,
   }))

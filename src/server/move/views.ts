@@ -290,6 +290,7 @@ export function swapView({ move, progress }: MovePage) {
         return { id: s.id, holds: drive ? driveName(drive) : null }
       }),
       mains: computer.mains,
+      kind: computer.chassis.kind,
       cover: computer.chassis.cover,
       driveMount: computer.chassis.driveMount,
     },

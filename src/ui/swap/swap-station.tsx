@@ -7,7 +7,6 @@ import Link from 'next/link'
 import type { OnTray } from '@/core/swap/tray'
 import { ticked } from '@/core/swap/tray'
 import type { SwapStep, Ticks } from '@/core/swap/types'
-import type { Chassis } from '@/core/things/chassis'
 import { useAct } from '@/ui/frame/act'
 import { useActions } from '@/ui/frame/actions'
 import { NextAction } from '@/ui/frame/next-action'
@@ -16,6 +15,7 @@ import { Button } from '@/ui/shared/button'
 import { Callout } from '@/ui/shared/callout'
 import { Plate, type PlateDrive } from '@/ui/shared/plate'
 import { CasePlan } from './case-plan'
+import type { PlannedComputer } from './plan-parts'
 import { Screws, screwsInWords } from './step-card'
 
 interface SwapView {
@@ -27,13 +27,7 @@ interface SwapView {
   /** The computer has started from the new drive. */
   readonly started: boolean
   readonly beforeLeg: { readonly number: number; readonly of: number } | null
-  readonly computer: {
-    readonly name: string
-    readonly slots: readonly { readonly id: string; readonly holds: string | null }[]
-    readonly mains: boolean
-    readonly cover: Chassis['cover']
-    readonly driveMount: Chassis['driveMount']
-  }
+  readonly computer: PlannedComputer
   readonly tools: readonly string[]
   readonly drives: readonly (PlateDrive & { readonly id: string; readonly here: boolean; readonly role: string })[]
   readonly target: string
@@ -119,7 +113,7 @@ export function SwapStation({ moveId, view }: { moveId: string; view: SwapView }
           <NextAction
             label={
               step.screws && out.done < out.of && out.done === 0
-                ? `All ${out.of} ${step.screws.way}, next`
+                ? `${out.of === 1 ? 'It is' : `All ${out.of}`} ${step.screws.way}, next`
                 : 'Done, next'
             }
             shortcut="Space"
