@@ -3,7 +3,7 @@ import { describe, expect, it } from 'vitest'
 import type { Hands } from '../route/types'
 import type { Computer } from '../things/computer'
 import { benchOf, computer, dock, drive } from '../things/testing'
-import { type SwapQuestion, swapSteps } from './steps'
+import { leftAfterStart, type SwapQuestion, swapSteps } from './steps'
 import { onTray, ticked } from './tray'
 import { SwapStepSchema } from './types'
 
@@ -48,6 +48,26 @@ describe('the swap', () => {
     const before = swapSteps(question({ later: [{ do: 'put', driveId: 'old', into: bay }] }))
     expect(before.some((s) => s.afterStart)).toBe(false)
     expect(before.at(-2)?.id).toBe('cover-on')
+  })
+
+  it('sets an old drive aside that is left in a dock, once the new one has started', () => {
+    const inside: Hands[] = [
+      { do: 'take', driveId: 'old', from: slot },
+      { do: 'put', driveId: 'old', into: bay },
+      { do: 'start', computerId: 'desk', from: 'target' },
+    ]
+    const aside = (q: SwapQuestion) => swapSteps(q).filter((s) => s.id === 'aside-old')
+    expect(aside(question({ hands: inside }))).toMatchObject([
+      { title: 'Set the Model old 240 GB aside', afterStart: true, effect: { kind: 'take', toShelf: true } },
+    ])
+    expect(leftAfterStart(aside(question({ hands: inside })))?.label).toBe('Set the old drive aside')
+    expect(leftAfterStart(swapSteps(question()).filter((s) => s.afterStart))?.label).toBe('Close the case')
+    expect(leftAfterStart([])).toBeNull()
+    // One that is out of it, or is still needed, stays where it is.
+    expect(aside(question())).toEqual([])
+    expect(aside(question({ hands: inside, later: [{ do: 'take', driveId: 'old', from: bay }] }))).toEqual([])
+    const there = benchOf([computer('desk')], [dock('dock')], [drive('old', { place: bay })])
+    expect(aside(question({ hands: [], bench: there }))).toHaveLength(1)
   })
 
   it('leaves no screw on the tray, wherever the case stands', () => {

@@ -65,7 +65,37 @@ export function swapSteps(question: SwapQuestion): SwapStep[] {
   }
   for (const id of [...open]) closed(id)
   for (const step of afterStart) add(step)
+  if (later.length === 0) for (const step of setAside(question)) add(step)
   return steps
+}
+
+/** An old drive that is left in a dock or an enclosure goes on the shelf once the new one has started. */
+function setAside({ bench, hands, sourceIds, computerId }: SwapQuestion): SwapStep[] {
+  return sourceIds.flatMap((driveId): SwapStep[] => {
+    const drive = bench.drives.find((d) => d.id === driveId)
+    const moved = hands.findLast((a) => (a.do === 'take' || a.do === 'put') && a.driveId === driveId)
+    const place = moved?.do === 'put' ? moved.into : moved ? undefined : drive?.place
+    if (!drive || place?.kind !== 'bay') return []
+    return [
+      {
+        id: `aside-${driveId}`,
+        place: 'dock',
+        computerId,
+        short: 'Old drive on the shelf',
+        title: `Set the ${driveName(drive)} aside`,
+        how: `Out of the ${placeName(place, bench)}, its label on, and onto the shelf: until its day it is the way back.`,
+        afterStart: true,
+        effect: { kind: 'take', driveId, toShelf: true },
+      },
+    ]
+  })
+}
+
+/** What is left to be done by hands once it has started, for a button; null when nothing is. */
+export function leftAfterStart(steps: readonly SwapStep[]): { label: string; first: string } | null {
+  if (steps.length === 0) return null
+  const closes = steps.some((s) => s.place === 'cover')
+  return { label: closes ? 'Close the case' : 'Set the old drive aside', first: steps[0].title }
 }
 
 function driveSteps(

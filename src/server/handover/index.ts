@@ -25,7 +25,7 @@ export async function handOver(moveId: string, input: unknown = {}): Promise<voi
   if (row.handover) return
   const progress = await progressOf(row)
   const open = progress ? stepsAfterStart(move, progress) : []
-  if (open.length > 0) throw new Refusal(`The case is still open. In Swap comes: ${open[0].title}.`)
+  if (open.length > 0) throw new Refusal(`Something is left for the hands. In Swap comes: ${open[0].title}.`)
   const at = await benchNow()
   const shelfUntil = dayAfter(at, SHELF_DAYS)
   const shelf = { label: `${brief.name}, old`, until: shelfUntil }

@@ -51,8 +51,8 @@ interface ProofView {
     readonly here: boolean
   }[]
   readonly after: AfterView | null
-  /** Steps that close the case, which waited for this start. */
-  readonly closes: readonly string[]
+  /** What is left for the hands, which waited for this start. */
+  readonly left: { readonly label: string; readonly first: string } | null
   readonly wayBack: { readonly steps: readonly { readonly title: string; readonly done: boolean }[] } | null
   readonly computer: { readonly id: string; readonly name: string; readonly running: string; readonly mains: boolean }
   readonly inComputer: readonly { readonly slot: string; readonly which: 'source' | 'target' | 'other' | 'none' }[]
@@ -128,9 +128,9 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
         </>
       }
       next={
-        passed && view.closes.length > 0 ? (
+        passed && view.left ? (
           <NextAction
-            label="Close the case"
+            label={view.left.label}
             onAct={() => go(`/moves/${moveId}/swap`)}
             disabled={busy}
             hint="It waited for a start that passed."

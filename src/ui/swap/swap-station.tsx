@@ -14,6 +14,7 @@ import { AsideBlock, Stage } from '@/ui/frame/stage'
 import { Button } from '@/ui/shared/button'
 import { Callout } from '@/ui/shared/callout'
 import { Plate, type PlateDrive } from '@/ui/shared/plate'
+import { lowerFirst } from '@/core/words'
 import { CasePlan } from './case-plan'
 import type { PlannedComputer } from './plan-parts'
 import { Screws, screwsInWords } from './step-card'
@@ -219,7 +220,7 @@ function wordsOf(
     return { heading: `The ${computer.name} is whole again`, reason: `${aside} No screw is left over.` }
   return {
     heading: `The ${target} is in the ${computer.name}`,
-    reason: `${aside} Nothing has been started yet: that is the trial in Proof.${waits ? ' The case is closed after it.' : ''}`,
+    reason: `${aside} Nothing has been started yet: that is the trial in Proof.${waits ? ` After it: ${lowerFirst(steps[steps.findIndex((s) => s.afterStart)].title)}.` : ''}`,
   }
 }
 
