@@ -22,3 +22,9 @@ export class BadStructure extends CoreError {
 export class NotSupported extends CoreError {
   override readonly name = 'NotSupported'
 }
+
+/** For `catch`: what core raised on purpose becomes undefined, any other error goes on. */
+export function orUndefined(error: unknown): undefined {
+  if (error instanceof CoreError) return undefined
+  throw error
+}

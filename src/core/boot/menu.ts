@@ -1,4 +1,4 @@
-import { CoreError } from '../errors'
+import { CoreError, orUndefined } from '../errors'
 import { readScheme } from '../scheme'
 import { TYPE_GUIDS } from '../scheme/types'
 import { FALLBACK_PATH } from './systems'
@@ -70,11 +70,6 @@ export function chosenOnce(firmware: Firmware, choice: string): Firmware {
   throw new CoreError('The boot menu has no such line any more.')
 }
 
-async function schemeOf({ device }: AttachedDrive) {
-  try {
-    return await readScheme(device)
-  } catch (error) {
-    if (error instanceof CoreError) return undefined
-    throw error
-  }
+function schemeOf({ device }: AttachedDrive) {
+  return readScheme(device).catch(orUndefined)
 }

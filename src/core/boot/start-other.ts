@@ -1,5 +1,5 @@
 import { formatSize, groupDigits } from '../bytes/size'
-import { CoreError } from '../errors'
+import { orUndefined } from '../errors'
 import { type FileSystem, openFileSystem } from '../filesystem'
 import type { TablePartition } from '../scheme/types'
 import { Stop } from './chain'
@@ -66,10 +66,7 @@ export async function followStartVolume(start: Start, tried: readonly string[]):
   for (const candidate of candidates) {
     for (const partition of candidate.reading.partitions) {
       const volume = await readable(candidate, partition)
-      const loader = await volume?.startLoader?.().catch((error: unknown) => {
-        if (error instanceof CoreError) return undefined
-        throw error
-      })
+      const loader = await volume?.startLoader?.().catch(orUndefined)
       if (!volume || !loader) continue
       const { drive } = candidate
       chain.unproved(
@@ -135,10 +132,7 @@ async function volumeOf({ candidates }: Start, uuid: string) {
 
 async function readable({ drive }: Candidate, partition: TablePartition): Promise<FileSystem | undefined> {
   if (partition.mbr?.kind === 'extended') return undefined
-  return openFileSystem(sliceOf(drive.device, partition)).catch((error: unknown) => {
-    if (error instanceof CoreError) return undefined
-    throw error
-  })
+  return openFileSystem(sliceOf(drive.device, partition)).catch(orUndefined)
 }
 
 async function textOf(volume: FileSystem, path: string): Promise<string | undefined> {

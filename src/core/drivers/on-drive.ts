@@ -1,6 +1,6 @@
 import type { BlockDevice } from '../block/device'
 import { SliceDevice } from '../block/slice'
-import { CoreError } from '../errors'
+import { orUndefined } from '../errors'
 import { openFileSystem } from '../filesystem'
 import { Hive } from '../registry/hive'
 import type { DriveSurvey } from '../survey/types'
@@ -16,14 +16,12 @@ export async function driversOn(
 ): Promise<InstalledDriver[] | undefined> {
   const home = partitions.find((p) => p.system?.family === 'windows')
   if (!home) return undefined
-  try {
+  const look = async () => {
     const volume = await openFileSystem(new SliceDevice(device, home.startBytes, home.sizeBytes))
     const file = await volume?.stat(SYSTEM_HIVE)
     if (!volume || file?.kind !== 'file') return undefined
     const hive = await Hive.open((offset, length) => volume.readFile(SYSTEM_HIVE, offset, length), file.sizeBytes)
-    return await installedDrivers(hive, volume, names)
-  } catch (error) {
-    if (error instanceof CoreError) return undefined
-    throw error
+    return installedDrivers(hive, volume, names)
   }
+  return look().catch(orUndefined)
 }

@@ -1,4 +1,4 @@
-import { CoreError } from '../errors'
+import { orUndefined } from '../errors'
 import type { FileSystem } from '../filesystem'
 import { type Inf, readInf } from './inf'
 
@@ -42,12 +42,12 @@ export async function driverPackages(files: DriverFiles, folder = DRIVERS_FOLDER
   const left = [{ folder, depth: 0 }]
   for (let seen = 0; left.length > 0;) {
     const { folder: at, depth } = left.pop()!
-    const entries = await orNothing(files.list(at))
+    const entries = await files.list(at).catch(orUndefined)
     for (const entry of entries ?? []) {
       if (++seen > MOST_FILES) return found
       if (entry.kind === 'directory' && depth < DEEPEST) left.push({ folder: entry.path, depth: depth + 1 })
       if (entry.kind !== 'file' || !/\.inf$/i.test(entry.name) || entry.sizeBytes > MAX_INF_BYTES) continue
-      const bytes = await orNothing(files.readFile(entry.path))
+      const bytes = await files.readFile(entry.path).catch(orUndefined)
       const told = bytes && toldBy(readInf(bytes))
       const driver = told && entries!.find((e) => e.name.toLowerCase() === `${told.service}.sys`.toLowerCase())
       if (!driver || driver.kind !== 'file' || driver.sizeBytes > MAX_DRIVER_BYTES || driver.sizeBytes === 0) continue
@@ -93,13 +93,4 @@ function toldBy(inf: Inf) {
 /** What a service, and so its file, can be called. */
 export function isServiceName(name: string): boolean {
   return /^[A-Za-z0-9_-]{1,40}$/.test(name)
-}
-
-async function orNothing<T>(work: Promise<T>): Promise<T | undefined> {
-  try {
-    return await work
-  } catch (error) {
-    if (error instanceof CoreError) return undefined
-    throw error
-  }
 }

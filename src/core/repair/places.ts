@@ -3,7 +3,7 @@ import { KNOWN_SYSTEMS, BIOS_STORE_PATH, UEFI_STORE_PATH } from '../boot/systems
 import { controlSetIn, MAX_STORE_BYTES, readStore, type BootStore } from '../boot/store'
 import { sliceOf } from '../boot/start'
 import { formatSize } from '../bytes/size'
-import { CoreError } from '../errors'
+import { CoreError, orUndefined } from '../errors'
 import { type FileSystem, openFileSystem } from '../filesystem'
 import { Hive, type HiveKey } from '../registry/hive'
 import { HiveEditor } from '../registry/edit'
@@ -53,10 +53,7 @@ async function systemPlaces({ candidate, device }: RepairSubject): Promise<Place
   const found: Place[] = []
   for (const partition of candidate.reading.partitions) {
     if (partition.mbr?.kind === 'extended') continue
-    const volume = await openFileSystem(sliceOf(device, partition)).catch((error: unknown) => {
-      if (error instanceof CoreError) return undefined
-      throw error
-    })
+    const volume = await openFileSystem(sliceOf(device, partition)).catch(orUndefined)
     if (volume?.depth !== 'files') continue
     for (const { loaderPath } of KNOWN_SYSTEMS) {
       if ((await volume.stat(loaderPath))?.kind !== 'file') continue

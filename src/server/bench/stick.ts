@@ -1,7 +1,7 @@
 import { existsSync } from 'node:fs'
 import path from 'node:path'
 import { driverPackages, type DriverPackage } from '@/core/drivers/packages'
-import { CoreError } from '@/core/errors'
+import { orUndefined } from '@/core/errors'
 import { openFileSystem } from '@/core/filesystem'
 import { readScheme } from '@/core/scheme'
 import { sliceOf } from '@/core/boot/start'
@@ -20,19 +20,13 @@ export async function withStickDrivers<T>(
   const image = accessories.flatMap((a) => (a.kind === 'stick' && a.image !== null ? [a.image] : [])).at(0)
   const file = image && path.join(imagesFolder(), path.basename(image))
   if (!file || !existsSync(/* turbopackIgnore: true */ file)) return work(undefined)
-  const opened = await openHostImage(file, { sectorSize: 512 }).catch((error: unknown) => {
-    if (error instanceof CoreError) return undefined
-    throw error
-  })
+  const opened = await openHostImage(file, { sectorSize: 512 }).catch(orUndefined)
   if (!opened) return work(undefined)
   try {
     const reading = await readScheme(opened.device)
     const packages: DriverPackage[] = []
     for (const partition of reading && reading.scheme !== 'damaged' ? reading.partitions : []) {
-      const volume = await openFileSystem(sliceOf(opened.device, partition)).catch((error: unknown) => {
-        if (error instanceof CoreError) return undefined
-        throw error
-      })
+      const volume = await openFileSystem(sliceOf(opened.device, partition)).catch(orUndefined)
       if (volume?.depth === 'files') packages.push(...(await driverPackages(volume)))
     }
     return await work(packages)

@@ -5,7 +5,7 @@ import type { BlockDevice } from '@/core/block/device'
 import { readOnly } from '@/core/block/readonly'
 import { fromBase64 } from '@/core/bytes/base64'
 import { fileTime } from '@/core/bytes/file-time'
-import { CoreError } from '@/core/errors'
+import { CoreError, orUndefined } from '@/core/errors'
 import { changesNothing, planRepair } from '@/core/repair'
 import { applyRepair, settleRepair, undoRepair } from '@/core/repair/apply'
 import type { RepairPlan } from '@/core/repair/port'
@@ -68,11 +68,7 @@ export async function offeredTidying(move: Move): Promise<OfferedRepair[]> {
   try {
     const offered: OfferedRepair[] = []
     for (const name of names) {
-      const plan = await planFor(move, target, readOnly(opened.device), name).catch((error: unknown) => {
-        // What cannot be tidied is no trouble: it starts as it is.
-        if (error instanceof CoreError) return undefined
-        throw error
-      })
+      const plan = await planFor(move, target, readOnly(opened.device), name).catch(orUndefined)
       if (plan && !changesNothing(plan)) offered.push({ name, title: plan.title, changes: plan.changes, why: null })
     }
     return offered

@@ -1,7 +1,7 @@
 import { readBytes } from '../../block/device'
 import { BIOS_LOADER_PATH } from '../../boot/systems'
 import { sliceOf } from '../../boot/start'
-import { CoreError } from '../../errors'
+import { CoreError, orUndefined } from '../../errors'
 import { openFileSystem } from '../../filesystem'
 import { MBR_RECORD, MBR_RECORDS_OFFSET, STATUS_ACTIVE } from '../../scheme/mbr-layout'
 import type { RepairKind } from '../port'
@@ -15,10 +15,7 @@ export const activePartition: RepairKind = {
     const primary = candidate.reading.partitions.filter((p) => p.mbr?.kind === 'primary')
     const fitting: typeof primary = []
     for (const partition of primary) {
-      const volume = await openFileSystem(sliceOf(device, partition)).catch((error: unknown) => {
-        if (error instanceof CoreError) return undefined
-        throw error
-      })
+      const volume = await openFileSystem(sliceOf(device, partition)).catch(orUndefined)
       if (volume?.depth === 'files' && (await volume.stat(BIOS_LOADER_PATH))?.kind === 'file') fitting.push(partition)
     }
     if (fitting.length !== 1) {

@@ -4,7 +4,7 @@ import { storeDeviceOf } from '../../boot/start-windows'
 import { deviceBytes, ELEMENTS, elementPath, letterBytes, type StoreDevice, STORE_OBJECTS } from '../../boot/store'
 import { guidToString } from '../../bytes/guid'
 import { sameBytes } from '../../bytes/same'
-import { CoreError } from '../../errors'
+import { CoreError, orUndefined } from '../../errors'
 import { readScheme } from '../../scheme'
 import { gptWrites } from '../../scheme/gpt'
 import { MBR_SECTOR } from '../../scheme/mbr-layout'
@@ -85,7 +85,7 @@ interface FileChange {
 
 /** What of the boot settings names this disk. */
 async function storeChanges(subject: RepairSubject, renewed: Candidate): Promise<FileChange | undefined> {
-  const settings = await openStore(subject).catch(skip)
+  const settings = await openStore(subject).catch(orUndefined)
   if (!settings) return undefined
   const { place, path, bytes, store } = settings
   const changes: HiveChange[] = []
@@ -106,7 +106,7 @@ async function storeChanges(subject: RepairSubject, renewed: Candidate): Promise
 
 /** What of the system's drive letters names partitions of this disk. */
 async function letterChanges(subject: RepairSubject, renewed: Candidate): Promise<FileChange | undefined> {
-  const place = await systemPlace(subject).catch(skip)
+  const place = await systemPlace(subject).catch(orUndefined)
   if (!place || place.volume.depth !== 'files') return undefined
   const { bytes, hive } = await openSystemHive(place)
   const mounted = await hive.key('MountedDevices')
@@ -132,10 +132,4 @@ function renamed(device: StoreDevice, was: Candidate, is: Candidate): StoreDevic
   if (device.scheme === 'gpt')
     return device.diskGuid === identity ? { ...device, diskGuid: identityOf(is.reading) } : undefined
   return device.signature === identity ? { ...device, signature: identityOf(is.reading) } : undefined
-}
-
-/** A drive without these settings has nothing in them that would refer to it. */
-function skip(error: unknown): undefined {
-  if (error instanceof CoreError) return undefined
-  throw error
 }
