@@ -226,7 +226,8 @@ async function followDriver(
       there ? 'start-driver' : 'bring-driver',
     ])
   }
-  const evidence = `${early.key}: Start ${early.start}; ${early.path}, ${groupDigits(early.fileBytes!)} bytes`
+  const log = hive.settled ? '' : '; the settings were not closed, so what is in their log counts too'
+  const evidence = `${early.key}: Start ${early.start}; ${early.path}, ${groupDigits(early.fileBytes!)} bytes${log}`
   if (described) chain.pass(`${early.name}, early, for ${drive.slot}`, evidence)
   else {
     const unknown = 'Which controller the drive will sit at is not known, so neither is whether this is its driver.'

@@ -165,6 +165,30 @@ const CASES: Case[] = [
     poke(440, [1, 2, 3, 4]),
   ],
   [
+    'boot settings whose standard entry is gone, by BIOS',
+    'settings',
+    'standard-entry',
+    BIOS_FIRMWARE(),
+    () => makeBiosDisk(),
+    bios('/Boot/BCD', set(elementPath(STORE_OBJECTS.manager, ELEMENTS.default), 'Element', `{${DISK_GUID}}`)),
+  ],
+  [
+    'a driver that waits to be asked, by BIOS',
+    'driver',
+    'start-driver',
+    BIOS_FIRMWARE(),
+    () => makeBiosDisk(),
+    bios(SYSTEM_HIVE_PATH, set('ControlSet001\\Services\\storahci', 'Start', 3)),
+  ],
+  [
+    'a letter that belongs to another volume, by BIOS',
+    'sign-in',
+    'drive-letters',
+    BIOS_FIRMWARE(),
+    () => makeBiosDisk(),
+    bios(SYSTEM_HIVE_PATH, set('MountedDevices', LETTER_C, new Uint8Array(12).fill(7))),
+  ],
+  [
     'no active partition',
     'boot-partition',
     'active-partition',
@@ -331,19 +355,21 @@ describe('a repair of what belongs to the old hardware', () => {
   })
 })
 
+const GIVEN_OUT = [
+  {
+    folder: '/drivers/T9',
+    inf: 'trmst9.inf',
+    name: 'Tramonto ST9 storage controller',
+    version: '2.4.1.0',
+    service: 'trmst9',
+    sizeBytes: 70_000,
+    hardwareIds: [],
+    read: async () => pattern(70_000, 9),
+  },
+]
+
 describe('a repair with what a maker gives out', () => {
-  const packages = [
-    {
-      folder: '/drivers/T9',
-      inf: 'trmst9.inf',
-      name: 'Tramonto ST9 storage controller',
-      version: '2.4.1.0',
-      service: 'trmst9',
-      sizeBytes: 70_000,
-      hardwareIds: [],
-      read: async () => pattern(70_000, 9),
-    },
-  ]
+  const packages = GIVEN_OUT
   const question = (device: MemoryDevice) => ({
     device,
     mode: 'uefi' as const,
@@ -565,35 +591,41 @@ describe('a repair', () => {
     expect((await follow(device, FIRMWARE)).links[1].evidence).toMatch(/at the last sector/)
   })
 
-  it('that is cut off at any write leaves the drive as it was, once that is settled', async () => {
-    const made = await makeSystemDisk()
-    await CASES[0][5](made)
-    const before = await storedDigest(made)
-    const plan = await planRepair('point-store', { device: made, mode: 'uefi', time: 5n })
-    expect(plan.patches.length).toBeGreaterThan(1)
-    for (let cut = 0; cut < plan.patches.length; cut++) {
-      let left = cut
-      const cutting: BlockDevice = Object.assign(Object.create(made) as BlockDevice, {
-        size: made.size,
-        logicalSectorSize: 512,
-        read: made.read.bind(made),
-        flush: made.flush.bind(made),
-        write: async (offset: number, bytes: Uint8Array) => {
-          if (left-- > 0) return made.write(offset, bytes)
-          // The sector that was on its way is torn.
-          const torn = (await readBytes(made, offset, bytes.length)).slice()
-          torn.set(bytes.subarray(0, 100))
-          await made.write(offset, torn)
-          throw new Error('cut off')
-        },
-      })
-      const journal = memoryJournal()
-      await expect(applyRepair(cutting, plan, journal)).rejects.toThrow('cut off')
-      expect(await settleRepair(made, journal.record(), journal)).toBe(true)
-      expect(await storedDigest(made)).toEqual(before)
-      expect(await settleRepair(made, journal.record(), journal)).toBe(false)
-    }
-  })
+  it.each([
+    ['of values in a hive', 'point-store', CASES[0][5], {}],
+    ['that makes a file', 'bring-driver', async () => {}, { drivers: ['trmst9'], packages: GIVEN_OUT }],
+  ])(
+    '%s, cut off at any write, leaves the drive as it was once that is settled',
+    async (_what, name, spoiled, more) => {
+      const made = await makeSystemDisk()
+      await spoiled(made)
+      const before = await storedDigest(made)
+      const plan = await planRepair(name, { device: made, mode: 'uefi', time: 5n, ...more })
+      expect(plan.patches.length).toBeGreaterThan(1)
+      for (let cut = 0; cut < plan.patches.length; cut++) {
+        let left = cut
+        const cutting: BlockDevice = Object.assign(Object.create(made) as BlockDevice, {
+          size: made.size,
+          logicalSectorSize: 512,
+          read: made.read.bind(made),
+          flush: made.flush.bind(made),
+          write: async (offset: number, bytes: Uint8Array) => {
+            if (left-- > 0) return made.write(offset, bytes)
+            // The sector that was on its way is torn.
+            const torn = (await readBytes(made, offset, bytes.length)).slice()
+            torn.set(bytes.subarray(0, 100))
+            await made.write(offset, torn)
+            throw new Error('cut off')
+          },
+        })
+        const journal = memoryJournal()
+        await expect(applyRepair(cutting, plan, journal)).rejects.toThrow('cut off')
+        expect(await settleRepair(made, journal.record(), journal)).toBe(true)
+        expect(await storedDigest(made)).toEqual(before)
+        expect(await settleRepair(made, journal.record(), journal)).toBe(false)
+      }
+    },
+  )
 
   it('is refused when the drive changed since it was worked out, and settled only on what it was made for', async () => {
     const device = await makeSystemDisk()
