@@ -4,7 +4,15 @@ import path from 'node:path'
 import { MIB } from '@/core/bytes/size'
 import { Page } from '../tests/browser/support/browser'
 import { serve } from '../tests/browser/support/serve'
-import { fromSurveyToReady, setPace, settle, startCopy, toSurvey } from '../tests/browser/support/steps'
+import {
+  fromSurveyToReady,
+  lightingDeskToReady,
+  setPace,
+  settle,
+  startCopy,
+  startLightingDesk,
+  toSurvey,
+} from '../tests/browser/support/steps'
 import type { Line } from './bench-images'
 
 interface Watched {
@@ -16,33 +24,48 @@ interface Watched {
   readonly memoryBytes: number
 }
 
-/** Carries the ticket desk's copy out in the pages, as fast as it goes, and watches the server's process. */
+/** Carries copies out in the pages, as fast as it goes, and watches the server's process. */
 export async function benchServer(folder: string, line: Line): Promise<void> {
   const file = path.join(folder, 'watched')
   const watcher = new URL('./watch-server.mjs', import.meta.url).href
   const served = await serve({ env: { NODE_OPTIONS: `--import=${watcher}`, IMBARCO_WATCH: file }, warm: true })
   const page = await Page.launch(served.url)
-  try {
-    await toSurvey(page)
-    await fromSurveyToReady(page)
-    await settle(page)
-    await setPace(page, /as fast as it goes/)
-    const idle = watched(file).at(-1)!.memoryBytes
+  const idle = watched(file).at(-1)!.memoryBytes
+  const measure = async (what: string, copy: () => Promise<void>) => {
     const start = Date.now()
-    await startCopy(page)
-    await page.untilFinding(/reads back equal/, 120_000)
+    await copy()
     const during = watched(file).filter((w) => w.at >= start)
     const most = (key: 'lateMs' | 'heldMs') => `at most ${Math.max(...during.map((w) => w[key])).toFixed(0)} ms`
     const middle = during.map((w) => w.lateMs).sort((a, b) => a - b)[during.length >> 1]
     const memory = Math.max(...during.map((w) => w.memoryBytes))
-    line('the server while the ticket desk is copied: event loop held', most('heldMs'))
+    line(`the server while ${what} is copied: event loop held`, most('heldMs'))
     line('  with waiting for a core that the browser has', most('lateMs'))
     line('  in the middle of its quarter seconds', `${middle.toFixed(0)} ms`)
     line('  memory above idle', `${((memory - idle) / MIB).toFixed(0)} MiB`)
+  }
+  try {
+    await setPaceOf(page)
+    await toSurvey(page)
+    await fromSurveyToReady(page)
+    await settle(page)
+    await measure('the ticket desk', async () => {
+      await startCopy(page)
+      await page.untilFinding(/reads back equal/, 120_000)
+    })
+    await lightingDeskToReady(page)
+    await measure('the failing lighting desk', async () => {
+      await startLightingDesk(page)
+      await page.untilFinding(/^Copied, but/, 120_000)
+    })
   } finally {
     await page.close()
     await served.close()
   }
+}
+
+async function setPaceOf(page: Page): Promise<void> {
+  await page.open('/')
+  await setPace(page, /as fast as it goes/)
 }
 
 function watched(file: string): Watched[] {

@@ -65,16 +65,23 @@ function killedWhen(args: readonly string[], when: (progress: { phase: string; c
   })
 }
 
+/** What an unfinished target begins with. */
+const MARK = 'IMBARCO UNFINISHED COPY'
+
 describe('imbarco copy with a journal', () => {
   it.each([
     ['while it copied', (p: { phase: string; copiedBytes: number }) => p.phase === 'copy' && p.copiedBytes > 0],
     ['while it read back', (p: { phase: string }) => p.phase === 'check'],
   ])('that was killed %s goes on and ends byte-equal', async (_when, when) => {
     const [target, journal] = [at('killed.img'), at('killed.journal')]
-    for (const file of [target, journal]) rmSync(file, { force: true })
     const args = ['copy', full, target, '--every-sector', '--journal', journal, '--json']
-    expect(await killedWhen(args, when)).toBe('killed')
-    expect(readFileSync(target).subarray(0, 23).toString()).toBe('IMBARCO UNFINISHED COPY')
+    const marked = () => existsSync(target) && readFileSync(target).subarray(0, 23).toString() === MARK
+    // On a busy host the word to end it may come when all is written; then it is tried again.
+    for (let tries = 0; tries < 8 && !marked(); tries++) {
+      for (const file of [target, journal]) rmSync(file, { force: true })
+      await killedWhen(args, when)
+    }
+    expect(marked()).toBe(true)
     expect(imbarco('survey', target).out).toMatch(/unfinished|did not end/i)
     const { code, out } = imbarco(...args, '--resume')
     expect(code).toBe(0)
