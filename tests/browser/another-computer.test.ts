@@ -1,19 +1,12 @@
-import { afterAll, beforeAll, describe, expect, it } from 'vitest'
-import { Page } from './support/browser'
-import { serve, type Served } from './support/serve'
+import { describe, expect, it } from 'vitest'
+import type { Page } from './support/browser'
+import { onOwnBench } from './support/own-bench'
 import { closeCase, setPace, tickAllSteps, typePlate } from './support/steps'
 
-let served: Served
 let page: Page
 
-beforeAll(async () => {
-  served = await serve()
-  page = await Page.launch(served.url)
-})
-
-afterAll(async () => {
-  await page.close()
-  await served.close()
+onOwnBench((p) => {
+  page = p
 })
 
 /** From the intake to the fit of the way, or of the first one. */

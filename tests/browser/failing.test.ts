@@ -3,7 +3,7 @@ import { expectAccessible } from './support/axe'
 import type { Page } from './support/browser'
 import { onOwnBench } from './support/own-bench'
 import type { Served } from './support/serve'
-import { LIGHTING_PLATE, lightingDeskToReady, setPace, startLightingDesk, typePlate } from './support/steps'
+import { closeCase, LIGHTING_PLATE, lightingDeskToReady, setPace, startLightingDesk, typePlate } from './support/steps'
 
 let served: Served
 let page: Page
@@ -98,7 +98,7 @@ describe('the lighting desk, whose drive fails', () => {
   })
 
   it('is handed over with its lost sectors and its repairs on the sheet', async () => {
-    await page.next(/Go on to Handover/)
+    await closeCase(page)
     const sheet = await (await page.find('sheet')).getText()
     expect(sheet).toMatch(/Lost\s+41 sectors could not be read/)
     expect(sheet.match(/Repaired\s+Point the boot settings at this disk/g)).toHaveLength(1)

@@ -92,7 +92,7 @@ describe('the ticket desk', () => {
     expect(await page.finding()).toMatch(/ways work; some test the new drive in place/)
     const text = await page.text()
     expect(text).toMatch(/New drive outside, swap after/)
-    expect(text).toMatch(/18 – 24 min\s+limited by USB dock A, bay 1, USB 5 Gb\/s/)
+    expect(text).toMatch(/18 – 23 min\s+limited by USB dock A, bay 1, USB 5 Gb\/s/)
     expect(text).toMatch(/Both drives inside/)
     expect(text).toMatch(/No copy went over these links yet/)
     await expectAccessible(page, 'route')

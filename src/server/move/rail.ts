@@ -63,7 +63,9 @@ function routeNote({ plan, legs }: Progress): string {
 }
 
 function fitNote(layout: NonNullable<NonNullable<MoveRow['fit']>['pairs'][number]>['layout']): string {
-  const grown = layout.partitions.find((p) => p.rule === 'fill') ?? layout.partitions[0]
+  const { partitions } = layout
+  const grown =
+    partitions.find((p) => p.rule === 'fill') ?? partitions.find((p) => p.role === 'system') ?? partitions[0]
   const name = grown.role === 'system' ? 'C:' : grown.title
   return `${name} to ${formatSize(fitSizes(grown, layout).after)}`
 }

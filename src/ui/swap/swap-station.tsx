@@ -14,7 +14,6 @@ import { AsideBlock, Stage } from '@/ui/frame/stage'
 import { Button } from '@/ui/shared/button'
 import { Callout } from '@/ui/shared/callout'
 import { Plate, type PlateDrive } from '@/ui/shared/plate'
-import { lowerFirst } from '@/core/words'
 import { CasePlan } from './case-plan'
 import type { PlannedComputer } from './plan-parts'
 import { Screws, screwsInWords } from './step-card'
@@ -215,12 +214,14 @@ function wordsOf(
     }
   }
   const old = drives.filter((d) => d.role === 'Old drive')
+  const closes = steps.some((s) => s.afterStart && s.place === 'cover')
+  const later = closes ? 'The case is closed' : 'The old drive goes on the shelf'
   const aside = `The ${old[0]?.name ?? 'old drive'} is ${asidePlace(old[0]?.place)}.`
   if (started && !waits)
     return { heading: `The ${computer.name} is whole again`, reason: `${aside} No screw is left over.` }
   return {
     heading: `The ${target} is in the ${computer.name}`,
-    reason: `${aside} Nothing has been started yet: that is the trial in Proof.${waits ? ` After it: ${lowerFirst(steps[steps.findIndex((s) => s.afterStart)].title)}.` : ''}`,
+    reason: `${aside} Nothing has been started yet: that is the trial in Proof.${waits ? ` ${later} after it.` : ''}`,
   }
 }
 
