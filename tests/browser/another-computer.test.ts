@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest'
 import type { Page } from './support/browser'
 import { onOwnBench } from './support/own-bench'
-import { closeCase, setPace, tickAllSteps, typePlate } from './support/steps'
+import { setPace, tickAllSteps, typePlate } from './support/steps'
 
 let page: Page
 
@@ -44,7 +44,11 @@ describe('the survey office’s system, on a computer with another controller', 
     await typePlate(page, '8KV1')
     await page.next(/Erase and copy/)
     await page.untilFinding(/reads back equal/, 60_000)
-    await page.open('/moves/survey-office/proof')
+    await page.next(/Go on to Swap/)
+    await page.untilFinding(/Set the Ostrica S1 128 GB aside/)
+    await tickAllSteps(page)
+    await page.untilFinding(/The Tellina N2 1 TB is in the new survey office PC/)
+    await page.next(/Go on to Proof/)
     await page.next(/Start the new survey office PC/)
     await page.untilFinding(/It stops at the storage driver/)
     expect(await page.text()).toMatch(/trmst9 is not known to it/)
@@ -62,7 +66,7 @@ describe('the survey office’s system, on a computer with another controller', 
   })
 
   it('is handed over with what its owner has to set anew', async () => {
-    await closeCase(page)
+    await page.next(/Go on to Handover/)
     await page.untilFinding(/The sheet is ready/)
     const sheet = await (await page.find('sheet')).getText()
     expect(sheet).toMatch(/moved to another computer/)

@@ -3,7 +3,14 @@ import { expectAccessible } from './support/axe'
 import type { Page } from './support/browser'
 import { onOwnBench } from './support/own-bench'
 import type { Served } from './support/serve'
-import { closeCase, LIGHTING_PLATE, lightingDeskToReady, setPace, startLightingDesk, typePlate } from './support/steps'
+import {
+  LIGHTING_PLATE,
+  lightingDeskToReady,
+  setPace,
+  startLightingDesk,
+  tickAllSteps,
+  typePlate,
+} from './support/steps'
 
 let served: Served
 let page: Page
@@ -73,6 +80,13 @@ describe('the lighting desk, whose drive fails', () => {
   it('is followed by BIOS to where its start ends, repaired there, taken back and repaired again, and starts', async () => {
     await page.open('/moves/lighting-desk/copy')
     await page.next(/Go on to Swap/)
+    // The old drive hangs at the dock still, with the identity of the new one.
+    await page.untilFinding(/Set the Lampara H7 320 GB aside/)
+    await page.open('/moves/lighting-desk/proof')
+    await page.next(/Start the lighting desk/)
+    await page.untilText(/Lampara H7 320 GB in the .* carries the same identity as the Tellina T1 256 GB/)
+    await page.open('/moves/lighting-desk/swap')
+    await tickAllSteps(page)
     await page.untilFinding(/The Tellina T1 256 GB is in the lighting desk/)
     await page.next(/Go on to Proof/)
     await page.next(/Start the lighting desk/)
@@ -98,7 +112,8 @@ describe('the lighting desk, whose drive fails', () => {
   })
 
   it('is handed over with its lost sectors and its repairs on the sheet', async () => {
-    await closeCase(page)
+    await page.next(/Go on to Handover/)
+    await page.untilFinding(/The sheet is ready/)
     const sheet = await (await page.find('sheet')).getText()
     expect(sheet).toMatch(/Lost\s+41 sectors could not be read/)
     expect(sheet.match(/Repaired\s+Point the boot settings at this disk/g)).toHaveLength(1)

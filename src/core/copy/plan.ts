@@ -46,7 +46,7 @@ export interface PartScope {
   readonly title: string
   readonly bytes: number
   readonly mode: 'used' | 'every'
-  /** Of the partition, what is not in use and so not copied. */
+  /** Of the partition on the source, what is not in use and so not copied; files left out are not in it. */
   readonly skippedBytes: number
   /** Files whose content is left out. */
   readonly leftOut: readonly { readonly path: string; readonly bytes: number }[]
@@ -75,6 +75,8 @@ interface PreparedPart {
   readonly targetOffset: number
   readonly sourceOffset: number
   readonly leftOut: PartScope['leftOut']
+  /** Length on the source. */
+  readonly sourceBytes: number
   /** Behind these bytes the part is new and holds nothing. */
   readonly heldBytes: number
   /** Tells what is in use; absent where every sector is taken. */
@@ -102,9 +104,12 @@ export async function planCopy(source: BlockDevice, layout: Layout, scope: CopyS
   for (const part of parts) {
     let bytes = 0
     for await (const { length } of partExtents(part)) bytes += length
-    const { number, title, leftOut } = part
-    const mode = part.fileSystem ? 'used' : 'every'
-    partitions.push({ number, title, bytes, mode, skippedBytes: part.device.size - bytes, leftOut })
+    const { number, title, leftOut, fileSystem } = part
+    // Of what nobody sees into, every sector is taken for used.
+    const mode = fileSystem && fileSystem.depth !== 'sealed' ? 'used' : 'every'
+    const left = leftOut.reduce((sum, file) => sum + file.bytes, 0)
+    const skippedBytes = mode === 'used' ? Math.max(0, part.sourceBytes - bytes - left) : 0
+    partitions.push({ number, title, bytes, mode, skippedBytes, leftOut })
   }
   return {
     expected,
@@ -171,6 +176,7 @@ async function preparePart(
   const common = {
     number,
     title,
+    sourceBytes: before,
     heldBytes: heldBytes(partition, layout),
     sourceOffset,
     targetOffset: partition.firstLba * sectorSize,
@@ -225,7 +231,8 @@ function gapsOf(source: BlockDevice, layout: Layout): PreparedPart[] {
     if (offset >= end) return []
     const device = new SliceDevice(source, offset, end - offset)
     const places = { targetOffset: offset, sourceOffset: offset }
-    return [{ number: 0, title: 'Unallocated', device, ...places, heldBytes: device.size, leftOut: [] }]
+    const sizes = { sourceBytes: device.size, heldBytes: device.size }
+    return [{ number: 0, title: 'Unallocated', device, ...places, ...sizes, leftOut: [] }]
   })
 }
 

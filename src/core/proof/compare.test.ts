@@ -16,26 +16,38 @@ import type { Layout } from '../fit/types'
 import { writeGpt } from '../scheme/gpt'
 import { surveyDrive } from '../survey/survey'
 import { makeSystemDisk, sha256, SYSTEM_GUID } from '../testing-disk'
-import { compareWithSource, ProofCheckSchema } from './compare'
+import type { DriveSurvey } from '../survey/types'
+import { compareTarget, type Planned, ProofCheckSchema } from './compare'
+import { takeSamples, type VolumeSamples } from './samples'
 
 let source: MemoryDevice
 let target: MemoryDevice
 let layout: Layout
+let survey: DriveSurvey
+let samples: VolumeSamples[]
+const digests = { digest: sha256, fileDigest: sha256 }
 
 beforeAll(async () => {
   source = await makeSystemDisk()
-  const fit = solveFit(await surveyDrive(source, sha256), { sizeBytes: 2 * GIB, logicalSectorSize: 512 })
+  survey = await surveyDrive(source, sha256)
+  const fit = solveFit(survey, { sizeBytes: 2 * GIB, logicalSectorSize: 512 })
   if (!fit.fits) throw new Error('it should fit')
   layout = fit.layout
+  samples = await takeSamples(source, layout, [], sha256)
   target = new MemoryDevice(2 * GIB)
   await runCopy(await planCopy(readOnly(source), layout), target, { digest: sha256, note: 'x', onStep: async () => {} })
 })
+
+/** What is known of the source, with changes. */
+function planned(changes: Partial<Planned> = {}): Planned {
+  return { layout, source: survey, samples, startedGuid: SYSTEM_GUID, ...changes }
+}
 
 async function failing(
   device: OverlayDevice | MemoryDevice,
   guid: string | undefined = SYSTEM_GUID,
 ): Promise<string[]> {
-  const checks = await compareWithSource(source, device, { layout, startedGuid: guid }, sha256, sha256)
+  const checks = await compareTarget(device, planned({ startedGuid: guid }), digests)
   for (const check of checks) expect(ProofCheckSchema.parse(check)).toEqual(check)
   return checks.filter((c) => !c.passed).map((c) => c.id)
 }
@@ -94,7 +106,7 @@ describe('what is looked at after the start', () => {
     expect(await failing(now)).toEqual(['volumes'])
     const old = new OverlayDevice(source)
     await unclean(old, system.sourceFirstLba * 512)
-    const checks = await compareWithSource(old, now, { layout, startedGuid: SYSTEM_GUID }, sha256, sha256)
+    const checks = await compareTarget(now, planned({ source: await surveyDrive(old, sha256) }), digests)
     expect(checks.find((c) => c.id === 'volumes')).toMatchObject({
       passed: true,
       found: '4 of 4, 1 with what it had on the old drive',
@@ -111,8 +123,32 @@ describe('what is looked at after the start', () => {
       const sealed = new SliceDevice(device, first * 512, (last - first + 1) * 512)
       await formatBitLocker(sealed, { description: 'Hives', volumeGuid: SYSTEM_GUID, created: 1n })
     }
-    const checks = await compareWithSource(old, now, { layout, startedGuid: SYSTEM_GUID }, sha256, sha256)
+    const checks = await compareTarget(
+      now,
+      planned({ source: await surveyDrive(old, sha256), samples: await takeSamples(old, layout, [], sha256) }),
+      digests,
+    )
     expect(checks.filter((c) => !c.passed)).toEqual([])
+    const { found } = checks.find((c) => c.id === 'samples')!
+    expect(found).toMatch(/^\d+ files compared; none of .*: it is encrypted$/)
+  })
+
+  it('compares with no file that is known to differ or that the old drive did not give, and says how many', async () => {
+    const all = samples.flatMap((v) => v.files)
+    const found = async (changes: Partial<Planned>) =>
+      (await compareTarget(target, planned(changes), digests)).find((c) => c.id === 'samples')!
+    expect(await found({})).toMatchObject({ passed: true, found: `${all.length} files compared` })
+    const notes = { path: '/Windows/notes.txt', partition: 3 }
+    expect((await found({ apart: [notes] })).found).toBe(`${all.length - 1} files compared`)
+    expect((await found({ apart: [{ path: notes.path, sourcePartition: 3 }] })).found).toBe(
+      `${all.length - 1} files compared`,
+    )
+    const lost = await takeSamples(source, layout, [{ sourcePartition: 3, files: [notes.path] }], sha256)
+    expect((await found({ samples: lost })).found).toBe(
+      `${all.length - 1} files compared; 1 the old drive did not give`,
+    )
+    expect(await found({ samples: null })).toMatchObject({ passed: false })
+    expect(await found({ samples: [] })).toMatchObject({ passed: true, found: /no volume whose files can be read/ })
   })
 
   it('tells a volume that does not fill its partition', async () => {

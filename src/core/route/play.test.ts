@@ -4,7 +4,7 @@ import { openingsOf as casesOpened } from './measure'
 import { beforePlay, play, whyItFails } from './play'
 import { findPlans } from './search'
 import { smallQuestion, type SmallBench } from './testing'
-import { type Action, legsOf } from './types'
+import { type Action, leftOutside, legsOf, plugsIn } from './types'
 
 const BENCH: SmallBench = {
   slots: 'one',
@@ -99,6 +99,22 @@ describe('a plan', () => {
     expect(legs.map((l) => l.before.map((a) => a.do))).toEqual([['off', 'start']])
     expect(after.map((a) => a.do)).toEqual(['off', 'take', 'take', 'put', 'start'])
     expect(casesOpened(plan.actions)).toBe(1)
+  })
+
+  it('tells which old drives it leaves in a dock that is plugged in', () => {
+    const first = findPlans(question).find((p) => p.title === 'New drive in first, old one outside')!
+    const place = { ...bay, bay: 'bay 2' }
+    expect(leftOutside(first, ['old'])).toEqual([{ driveId: 'old', place }])
+    expect(leftOutside(plan, ['old'])).toEqual([])
+    const taken = { actions: [...first.actions, { do: 'take', driveId: 'old', from: place } as const] }
+    expect(leftOutside(taken, ['old'])).toEqual([])
+    // One that was in it from the start, and that no hand touches.
+    const { actions } = first
+    const untouched = { actions: actions.filter((a) => a.do === 'transfer') }
+    expect(leftOutside(untouched, ['old', 'new'])).toEqual([{ driveId: 'old', place }])
+    expect(plugsIn(first, 'dock', 'desk')).toBe(true)
+    expect(plugsIn(first, 'dock', 'another')).toBe(false)
+    expect(plugsIn(first, 'cable', 'desk')).toBe(false)
   })
 
   it('is drawn as a course from the stick to the start', () => {

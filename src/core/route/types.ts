@@ -1,5 +1,5 @@
 import { z } from 'zod'
-import { PlaceSchema } from '../things/drive'
+import { type Place, PlaceSchema } from '../things/drive'
 
 /** How fast the parts of a transfer move bytes. Rates in bytes per second. */
 export const LegTimingSchema = z.object({
@@ -82,10 +82,44 @@ export const PlanSchema = z.object({
 })
 export type Plan = z.infer<typeof PlanSchema>
 
+export interface LeftOutside {
+  readonly driveId: string
+  readonly place: Extract<Place, { kind: 'bay' }>
+}
+
 /** A transfer with what hands and starts do before it. */
 export interface Leg {
   readonly before: readonly Hands[]
   readonly transfer: Transfer
+}
+
+/**
+ * Old drives that a plan leaves in a dock or an enclosure: those that no hand takes out of it after the last copy.
+ * Starting with one of them still plugged in would start with two drives of one identity.
+ */
+export function leftOutside(plan: Pick<Plan, 'actions'>, sourceIds: readonly string[]): LeftOutside[] {
+  return sourceIds.flatMap((driveId) => {
+    let place: Place | undefined
+    for (const action of plan.actions) {
+      if (action.do === 'take' && action.driveId === driveId) place = undefined
+      if (action.do === 'put' && action.driveId === driveId) place = action.into
+      if (action.do === 'transfer' && action.from.kind === 'drive' && action.from.driveId === driveId)
+        place = action.from.place
+    }
+    return place?.kind === 'bay' ? [{ driveId, place }] : []
+  })
+}
+
+/** Whether an adapter is plugged into a computer for some copy of a plan. */
+export function plugsIn(plan: Pick<Plan, 'actions'>, accessoryId: string, computerId: string): boolean {
+  return plan.actions.some(
+    (action) =>
+      action.do === 'transfer' &&
+      (action.by === computerId || action.receivedBy === computerId) &&
+      [action.from, action.to].some(
+        (holder) => 'place' in holder && holder.place?.kind === 'bay' && holder.place.accessoryId === accessoryId,
+      ),
+  )
 }
 
 /** The legs of a plan in order, and what comes after the last. */

@@ -3,7 +3,7 @@ import { describe, expect, it } from 'vitest'
 import type { Hands } from '../route/types'
 import type { Computer } from '../things/computer'
 import { benchOf, computer, dock, drive } from '../things/testing'
-import { leftAfterStart, type SwapQuestion, swapSteps } from './steps'
+import { type SwapQuestion, swapSteps } from './steps'
 import { onTray, ticked } from './tray'
 import { SwapStepSchema } from './types'
 
@@ -50,24 +50,17 @@ describe('the swap', () => {
     expect(before.at(-2)?.id).toBe('cover-on')
   })
 
-  it('sets an old drive aside that is left in a dock, once the new one has started', () => {
-    const inside: Hands[] = [
-      { do: 'take', driveId: 'old', from: slot },
-      { do: 'put', driveId: 'old', into: bay },
-      { do: 'start', computerId: 'desk', from: 'target' },
-    ]
-    const aside = (q: SwapQuestion) => swapSteps(q).filter((s) => s.id === 'aside-old')
-    expect(aside(question({ hands: inside }))).toMatchObject([
-      { title: 'Set the Model old 240 GB aside', afterStart: true, effect: { kind: 'take', toShelf: true } },
-    ])
-    expect(leftAfterStart(aside(question({ hands: inside })))?.label).toBe('Set the old drive aside')
-    expect(leftAfterStart(swapSteps(question()).filter((s) => s.afterStart))?.label).toBe('Close the case')
-    expect(leftAfterStart([])).toBeNull()
-    // One that is out of it, or is still needed, stays where it is.
-    expect(aside(question())).toEqual([])
-    expect(aside(question({ hands: inside, later: [{ do: 'take', driveId: 'old', from: bay }] }))).toEqual([])
-    const there = benchOf([computer('desk')], [dock('dock')], [drive('old', { place: bay })])
-    expect(aside(question({ hands: [], bench: there }))).toHaveLength(1)
+  it('sets an old drive aside that the plan leaves in a dock, before anything gets power', () => {
+    const steps = swapSteps(question({ aside: [{ driveId: 'old', place: bay }] }))
+    expect(steps[0]).toMatchObject({
+      id: 'aside-old',
+      title: 'Set the Model old 240 GB aside',
+      effect: { kind: 'take', toShelf: true },
+    })
+    expect(steps[0].afterStart).toBeUndefined()
+    const alone = swapSteps(question({ hands: [], aside: [{ driveId: 'old', place: bay }] }))
+    expect(alone.map((s) => s.id)).toEqual(['aside-old'])
+    expect(swapSteps(question({ hands: [] }))).toEqual([])
   })
 
   it('leaves no screw on the tray, wherever the case stands', () => {

@@ -1,4 +1,4 @@
-import type { Action, Hands } from '../route/types'
+import type { Action, Hands, LeftOutside } from '../route/types'
 import { type BenchState, placeName } from '../things/bench'
 import { screwGroups } from '../things/chassis'
 import type { Computer } from '../things/computer'
@@ -16,6 +16,8 @@ export interface SwapQuestion {
   /** What the plan does after that. */
   readonly later: readonly Action[]
   readonly sourceIds: readonly string[]
+  /** Old drives that this phase sets aside, out of the docks that the plan leaves them in. */
+  readonly aside?: readonly LeftOutside[]
 }
 
 /**
@@ -47,6 +49,8 @@ export function swapSteps(question: SwapQuestion): SwapStep[] {
       else add(step)
     }
   }
+  // Before anything gets power again: a drive and its copy are never attached to a computer that starts.
+  for (const step of setAside(question)) add(step)
   for (const [i, action] of hands.entries()) {
     const ends = later.length === 0 && !hands.slice(i + 1).some((a) => a.do === 'take' || a.do === 'put')
     if (action.do === 'start') closed(action.computerId, ends && action.from === 'target')
@@ -65,17 +69,13 @@ export function swapSteps(question: SwapQuestion): SwapStep[] {
   }
   for (const id of [...open]) closed(id)
   for (const step of afterStart) add(step)
-  if (later.length === 0) for (const step of setAside(question)) add(step)
   return steps
 }
 
-/** An old drive that is left in a dock or an enclosure goes on the shelf once the new one has started. */
-function setAside({ bench, hands, sourceIds, computerId }: SwapQuestion): SwapStep[] {
-  return sourceIds.flatMap((driveId): SwapStep[] => {
+function setAside({ bench, computerId, aside = [] }: SwapQuestion): SwapStep[] {
+  return aside.flatMap(({ driveId, place }): SwapStep[] => {
     const drive = bench.drives.find((d) => d.id === driveId)
-    const moved = hands.findLast((a) => (a.do === 'take' || a.do === 'put') && a.driveId === driveId)
-    const place = moved?.do === 'put' ? moved.into : moved ? undefined : drive?.place
-    if (!drive || place?.kind !== 'bay') return []
+    if (!drive) return []
     return [
       {
         id: `aside-${driveId}`,
@@ -83,19 +83,11 @@ function setAside({ bench, hands, sourceIds, computerId }: SwapQuestion): SwapSt
         computerId,
         short: 'Old drive on the shelf',
         title: `Set the ${driveName(drive)} aside`,
-        how: `Out of the ${placeName(place, bench)}, its label on, and onto the shelf: until its day it is the way back.`,
-        afterStart: true,
+        how: `Out of the ${placeName(place, bench)}, its label on, and onto the shelf: until its day it is the way back. It carries the identity of the new drive, so it is not attached when that one starts.`,
         effect: { kind: 'take', driveId, toShelf: true },
       },
     ]
   })
-}
-
-/** What is left to be done by hands once it has started, for a button; null when nothing is. */
-export function leftAfterStart(steps: readonly SwapStep[]): { label: string; first: string } | null {
-  if (steps.length === 0) return null
-  const closes = steps.some((s) => s.place === 'cover')
-  return { label: closes ? 'Close the case' : 'Set the old drive aside', first: steps[0].title }
 }
 
 function driveSteps(

@@ -15,8 +15,11 @@ import type { RescueLimits } from '@/core/copy/rescue'
 import { retryLost } from '@/core/copy/retry'
 import { type CopyPhase, NotItsTarget, runCopy } from '@/core/copy/run'
 import { workDigest } from '@/core/copy/work'
+import type { Lost } from '@/core/copy/progress'
 import { CoreError } from '@/core/errors'
+import { takeSamples } from '@/core/proof/samples'
 import { fingerprintOf } from '@/core/survey/survey'
+import { counted } from '@/core/words'
 import { HostFull } from '@/host/errors'
 import { openJournal } from '@/host/journal-file'
 import { RawFile } from '@/host/raw-file'
@@ -115,7 +118,8 @@ async function work(): Promise<void> {
 async function retry(source: BlockDevice, target: BlockDevice, task: CopyOrder['task'] & { kind: 'retry' }) {
   const plan = await planCopy(source, order.layout, scopeOf(order.choices))
   const { wonBytes, lost } = await retryLost(plan, target, task.lost, { tries: order.choices.tries })
-  send({ type: 'retried', wonBytes, lost: [...lost], targetFingerprint: await fingerprintOf(target) })
+  const samples = await samplesOf(source, lost)
+  send({ type: 'retried', wonBytes, lost: [...lost], targetFingerprint: await fingerprintOf(target), samples })
 }
 
 async function copy(source: BlockDevice, targets: readonly BlockDevice[]): Promise<void> {
@@ -205,8 +209,10 @@ async function copy(source: BlockDevice, targets: readonly BlockDevice[]): Promi
     reporter.report()
     const { seconds } = meter
     const { events, partSeconds } = meter.report()
+    const samples = await samplesOf(source, outcome.lost)
     send({
       type: 'done',
+      samples,
       summary: {
         copiedBytes: outcome.copiedBytes,
         writtenBytes: outcome.writtenBytes,
@@ -235,6 +241,20 @@ async function copy(source: BlockDevice, targets: readonly BlockDevice[]): Promi
   } finally {
     await journal?.close()
   }
+}
+
+/** Digests of the old drive's files, taken while it is still attached. */
+async function samplesOf(source: BlockDevice, lost: readonly Lost[]) {
+  const { sampledBy, layout } = order
+  if (!sampledBy) return null
+  const onSource = lost.map(({ partition, files }) => ({
+    sourcePartition: layout.partitions.find((p) => p.number === partition)?.sourceNumber ?? 0,
+    files,
+  }))
+  const samples = await takeSamples(source, sampledBy, onSource, blake3)
+  const files = samples.reduce((sum, volume) => sum + volume.files.length, 0)
+  note(`digests of ${counted(files, 'file')} taken, for the comparison after the start`)
+  return samples
 }
 
 function partsOf({ partitions }: CopyPlan, seconds: Readonly<Record<string, number>>) {

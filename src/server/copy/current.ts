@@ -61,6 +61,8 @@ export async function latestCopy(moveId: string, leg?: number): Promise<CopyView
   await recover()
   const row = await CopyRow.findOne({
     where: leg === undefined ? { moveId } : { moveId, leg },
+    // Only Proof needs them, and they are many.
+    attributes: { exclude: ['samples'] },
     order: [
       ['startedAt', 'DESC'],
       ['id', 'DESC'],

@@ -208,6 +208,7 @@ async function orderFor(move: Move, leg: LegNow, job: string) {
   return {
     job,
     layout: leg.layout,
+    ...(leg.sampledBy ? { sampledBy: leg.sampledBy } : {}),
     timing: leg.transfer.timing,
     note: copyNote(move, leg),
     pace: await pace(),

@@ -18,6 +18,10 @@ import type { CopyOrder, FromWorker, ToWorker } from './messages'
 /** How often what is seen of a copy is stored, so that it is known after the server was killed. */
 const KEEP_EVERY_MS = 1500
 
+/** What a copy that did not end leaves. */
+const NOT_DONE = { summary: null, samples: null }
+type Left = Pick<Extract<FromWorker, { type: 'done' }>, 'summary' | 'samples'> | typeof NOT_DONE
+
 /** Starts the worker of a copy whose row is there, and takes what it reports until it ends. */
 export async function launch(move: Move, leg: LegNow, order: CopyOrder): Promise<void> {
   const moveId = move.id
@@ -41,14 +45,19 @@ export async function launch(move: Move, leg: LegNow, order: CopyOrder): Promise
     if (drives.includes(driveId)) tell(copy, { type: 'gone', driveId, what })
   })
   let ended = false
-  const end = async (status: CopyStatus, message: string | null, summary: CopySummary | null, goesOn = false) => {
+  const end = async (
+    status: CopyStatus,
+    message: string | null,
+    { summary, samples }: Left = NOT_DONE,
+    goesOn = false,
+  ) => {
     if (ended) return
     ended = true
     release()
     const endedAt = Math.round(await benchNow())
     const share = summary && shareOf(order, summary)
     const { progress } = copy
-    await CopyRow.update({ status, endedAt, message, summary, share, progress, goesOn }, { where: { id } })
+    await CopyRow.update({ status, endedAt, message, summary, samples, share, progress, goesOn }, { where: { id } })
     running().delete(moveId)
     await keepClock()
     publish({ type: 'changed', moveId })
@@ -66,7 +75,7 @@ export async function launch(move: Move, leg: LegNow, order: CopyOrder): Promise
         return
       case 'done':
         await takeSummary(move, leg, which, message.summary)
-        await end('done', null, message.summary)
+        await end('done', null, message)
         // What is whole is not gone on with.
         await unlink(order.journal).catch(() => undefined)
         return
@@ -76,9 +85,9 @@ export async function launch(move: Move, leg: LegNow, order: CopyOrder): Promise
         const row = await CopyRow.findByPk(id)
         const summary = row?.summary
         if (summary) {
-          const { lost, targetFingerprint } = message
+          const { lost, targetFingerprint, samples } = message
           await CopyRow.update(
-            { status: 'done', summary: { ...summary, lost: [...lost], targetFingerprint } },
+            { status: 'done', summary: { ...summary, lost: [...lost], targetFingerprint }, samples },
             { where: { id } },
           )
         }
@@ -96,17 +105,17 @@ export async function launch(move: Move, leg: LegNow, order: CopyOrder): Promise
         await end(
           'stopped',
           'You stopped this copy. The target is marked as unfinished and nothing starts from it; the source is untouched.',
-          null,
+          NOT_DONE,
           order.task.kind === 'copy',
         )
         return
       case 'failed':
         await note(moveId, `copy failed: ${message.message}`, 'bad')
         if (order.task.kind === 'retry') await keepDone(copy, release)
-        else if (message.goesOn) await end('interrupted', message.message, null, true)
+        else if (message.goesOn) await end('interrupted', message.message, NOT_DONE, true)
         else {
           await CopyRow.update({ unequal: message.unequal ?? false }, { where: { id } })
-          await end('failed', message.message, null)
+          await end('failed', message.message)
         }
     }
   }
@@ -121,7 +130,7 @@ export async function launch(move: Move, leg: LegNow, order: CopyOrder): Promise
         : end(
             'interrupted',
             'The copy ended unexpectedly. The target is marked as unfinished; the source is untouched.',
-            null,
+            NOT_DONE,
             true,
           ),
     )

@@ -4,6 +4,7 @@ import type { CopyChoices } from '@/core/copy/choices'
 import type { HeatModel } from '@/core/copy/heat'
 import type { CopyProgress, CopySummary, Lost } from '@/core/copy/progress'
 import type { Layout } from '@/core/fit/types'
+import type { VolumeSamples } from '@/core/proof/samples'
 import type { LegTiming } from '@/core/route/types'
 import type { Pace } from '../clock'
 
@@ -25,6 +26,8 @@ export interface CopyOrder {
   /** The leg's target first, then further ones. */
   readonly targets: readonly WorkerDrive[]
   readonly layout: Layout
+  /** Where it reads the move's own drive: the fit that the drive's files are chosen by, to be compared in Proof. */
+  readonly sampledBy?: Layout
   readonly choices: CopyChoices
   readonly timing: LegTiming
   readonly note: string
@@ -61,8 +64,14 @@ export interface WorkerNote {
 export type FromWorker =
   | { readonly type: 'progress'; readonly progress: CopyProgress; readonly benchMilliseconds: number }
   | WorkerNote
-  | { readonly type: 'done'; readonly summary: CopySummary }
-  | { readonly type: 'retried'; readonly wonBytes: number; readonly lost: Lost[]; readonly targetFingerprint: string }
+  | { readonly type: 'done'; readonly summary: CopySummary; readonly samples: VolumeSamples[] | null }
+  | {
+      readonly type: 'retried'
+      readonly wonBytes: number
+      readonly lost: Lost[]
+      readonly targetFingerprint: string
+      readonly samples: VolumeSamples[] | null
+    }
   | { readonly type: 'stopped' }
   /** `goesOn`: what is on the target can be gone on with. `unequal`: it did not read back equal. */
   | { readonly type: 'failed'; readonly message: string; readonly goesOn: boolean; readonly unequal?: boolean }

@@ -112,6 +112,15 @@ export const MIGRATIONS: InputMigrations<QueryInterface> = [
       await context.removeColumn('copies', 'unequal')
     },
   },
+  {
+    name: '0006-digests-of-the-old-drives-files',
+    async up({ context }) {
+      await context.addColumn('copies', 'samples', text())
+    },
+    async down({ context }) {
+      await context.removeColumn('copies', 'samples')
+    },
+  },
 ]
 
 /** The bench that the things of the first version are on. */

@@ -5,6 +5,7 @@ import { type Accessory, AccessorySchema } from '@/core/things/accessory'
 import { type Computer, ComputerSchema } from '@/core/things/computer'
 import { type Drive, DriveSchema } from '@/core/things/drive'
 import { type CopyChoices, CopyChoicesSchema } from '@/core/copy/choices'
+import { SamplesSchema, type VolumeSamples } from '@/core/proof/samples'
 import { jsonColumn } from './json'
 import { type CopyProgress, CopyProgressSchema, type CopySummary, CopySummarySchema } from '@/core/copy/progress'
 import {
@@ -78,6 +79,8 @@ export class CopyRow extends Row<CopyRow> {
   declare progress: CopyProgress | null
   declare summary: CopySummary | null
   declare choices: CopyChoices | null
+  /** Digests of the old drive's files; null of a copy that did not read it. */
+  declare samples: VolumeSamples[] | null
   /** What is on its target can be gone on with. */
   declare goesOn: boolean
   /** It failed since its target does not give back what was written. */
@@ -146,6 +149,7 @@ export function defineModels(sequelize: Sequelize): void {
       progress: jsonColumn('progress', CopyProgressSchema) as never,
       summary: jsonColumn('summary', CopySummarySchema) as never,
       choices: jsonColumn('choices', CopyChoicesSchema) as never,
+      samples: jsonColumn('samples', SamplesSchema) as never,
       goesOn: { type: DataTypes.BOOLEAN, allowNull: false, defaultValue: false },
       unequal: { type: DataTypes.BOOLEAN, allowNull: false, defaultValue: false },
     },

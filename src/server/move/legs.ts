@@ -1,6 +1,6 @@
 import { layoutFrom, layoutOnTheWay } from '@/core/fit/onward'
 import type { Layout } from '@/core/fit/types'
-import { type Hands, type Leg, legsOf, type Plan, type Transfer } from '@/core/route/types'
+import { type Hands, type Leg, leftOutside, legsOf, type Plan, type Transfer } from '@/core/route/types'
 import type { DriveSurvey } from '@/core/survey/types'
 import type { Drive } from '@/core/things/drive'
 import { swapSteps } from '@/core/swap/steps'
@@ -37,6 +37,8 @@ export interface LegNow {
   readonly source: DriveSurvey
   readonly target: DriveSurvey
   readonly layout: Layout
+  /** The locked fit, where the leg reads the move's own drive. */
+  readonly sampledBy?: Layout
   /** The leg writes the move's target, and not a drive on the way. */
   readonly last: boolean
 }
@@ -46,6 +48,7 @@ export async function progressOf(row: MoveRow): Promise<Progress | undefined> {
   const { plan } = row.route
   const { legs, after } = legsOf(plan)
   const hands = [...legs.map((l) => l.before), after]
+  const sourceIds = row.brief.pairs.map((p) => p.sourceId)
   const copies: (CopyView | undefined)[] = []
   for (const i of legs.keys()) copies.push(await latestCopy(row.id, i))
   const notCopied = copies.findIndex((c) => c?.status !== 'done')
@@ -54,7 +57,8 @@ export async function progressOf(row: MoveRow): Promise<Progress | undefined> {
   const isDone = (phase: number) => {
     const stored = row.swap?.phases[phase]
     const begun = stored !== undefined && stored.steps.length > 0
-    return begun ? stored.done.length >= beforeStart(stored.steps) : asksNothing(hands[phase])
+    if (begun) return stored.done.length >= beforeStart(stored.steps)
+    return asksNothing(hands[phase]) && asideIn(phase, plan, legs, sourceIds).length === 0
   }
   return {
     plan,
@@ -70,6 +74,10 @@ export async function progressOf(row: MoveRow): Promise<Progress | undefined> {
 /** How many steps of a phase come before what follows it; the others wait for a start that passed. */
 export const beforeStart = (steps: readonly SwapStep[]) => steps.filter((s) => !s.afterStart).length
 
+/** Old drives that hands set aside in a phase: in the last, before the start from the new drive. */
+const asideIn = (phase: number, plan: Plan, legs: readonly Leg[], sourceIds: readonly string[]) =>
+  phase === legs.length ? leftOutside(plan, sourceIds) : []
+
 const asksNothing = (hands: readonly Hands[]) =>
   !hands.some((h) => h.do === 'take' || h.do === 'put' || h.do === 'secure-boot')
 
@@ -81,12 +89,14 @@ export function stepsOf(
 ): { steps: SwapStep[]; done: { id: string; at: number }[]; ticks: Ticks } {
   const stored = move.row.swap?.phases[phase]
   if (stored && stored.steps.length > 0) return stored
+  const sourceIds = move.pairs.map((p) => p.source.id)
   const steps = swapSteps({
     bench: move.bench,
     computerId: move.goal?.id ?? move.computer.id,
     hands: progress.hands[phase],
     later: progress.hands.slice(phase + 1).flat(),
-    sourceIds: move.pairs.map((p) => p.source.id),
+    sourceIds,
+    aside: asideIn(phase, progress.plan, progress.legs, sourceIds),
   })
   return { steps, done: [], ticks: {} }
 }
@@ -124,6 +134,7 @@ export async function loadLeg(move: Move, index?: number): Promise<LegNow> {
     source: pair.source,
     target: last ? pair.target! : row.route.via[toId],
     layout: carried ? layoutFrom(carried, layout) : layout,
+    ...(carried ? {} : { sampledBy: locked.layout }),
     last,
   }
 }

@@ -8,7 +8,6 @@ import { slotWords } from '@/core/things/bodies'
 import type { Computer } from '@/core/things/computer'
 import { driveName } from '@/core/things/drive'
 import { LINKS, socketWords } from '@/core/things/links'
-import { leftAfterStart } from '@/core/swap/steps'
 import { onTray } from '@/core/swap/tray'
 import { platePrefix } from '@/core/ready/plate-check'
 import { heldBytes } from '@/core/copy/plan'
@@ -334,8 +333,8 @@ export async function proofView({ move, progress, plates }: MovePage) {
           },
         }
       : null,
-    /** What waited for the start: a case to be closed, an old drive to be set aside. */
-    left: progress ? leftAfterStart(stepsAfterStart(move, progress)) : null,
+    /** The case is closed only now that it has started: the first step of that, if any is open. */
+    closing: progress ? (stepsAfterStart(move, progress)[0]?.title ?? null) : null,
     wayBack: trials.length > 0 ? (wayBack(move) ?? null) : null,
     trial: last && { ...last, time: clockTime(last.at), number: trials.length },
     mode: computer.firmware.mode,
@@ -365,8 +364,8 @@ export async function handoverView({ move, progress, plates }: MovePage) {
   return {
     sheet,
     closed: row.handover && { at: clockTime(row.handover.at), shelfUntil: row.handover.shelfUntil },
-    /** What is to be done before it can be closed. */
-    left: leftAfterStart(open),
+    /** The first step of closing the case, where that is not done. */
+    closing: open[0]?.title ?? null,
     plates: plates.map((p, i) => ({ source: { ...p.source, id: move.pairs[i].source.id }, target: p.target! })),
     profile: row.survey!.pairs[0].source.profile,
     sourceBytes: row.survey!.pairs[0].source.sizeBytes,

@@ -1,12 +1,11 @@
 import { type DriveBytes, openDrive } from '@/bench/open-drive'
 import { readOnly } from '@/core/block/readonly'
-import { compareWithSource, type Planned, type ProofCheck } from '@/core/proof/compare'
+import { compareTarget, type Planned, type ProofCheck } from '@/core/proof/compare'
 import { sha256 } from '@/host/sha256'
 import { blake3 } from '@/host/strong-digest'
 
-/** Two drives to be compared. */
+/** A drive to be compared with what was noted of the one it was copied from. */
 export interface PairOrder {
-  readonly source: DriveBytes
   readonly target: DriveBytes
   readonly planned: Planned
 }
@@ -15,20 +14,15 @@ export type FromCompareWorker =
   | { readonly type: 'done'; readonly checks: readonly ProofCheck[][] }
   | { readonly type: 'failed'; readonly message: string }
 
-/** Compares every pair, reading both; rejects with CoreError where one cannot be read at all. */
+/** Compares every pair, reading the new drives only; rejects with CoreError where one cannot be read at all. */
 export async function comparePairs(orders: readonly PairOrder[]): Promise<ProofCheck[][]> {
   const found: ProofCheck[][] = []
-  for (const { source, target, planned } of orders) {
-    const from = await openDrive(source, { writable: false })
-    const to = await openDrive(target, { writable: false }).catch(async (error: unknown) => {
-      await from.close()
-      throw error
-    })
+  for (const { target, planned } of orders) {
+    const { device, close } = await openDrive(target, { writable: false })
     try {
-      found.push(await compareWithSource(readOnly(from.device), readOnly(to.device), planned, sha256, blake3))
+      found.push(await compareTarget(readOnly(device), planned, { digest: sha256, fileDigest: blake3 }))
     } finally {
-      await from.close()
-      await to.close()
+      await close()
     }
   }
   return found

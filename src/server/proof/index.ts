@@ -1,13 +1,17 @@
 import type { OpenDrive } from '@/bench/open-drive'
+import { placeName } from '@/core/things/bench'
+import type { Computer } from '@/core/things/computer'
 import { type Drive, driveName } from '@/core/things/drive'
+import { plugsIn } from '@/core/route/types'
 import { referenceFrom } from '@/core/boot/reference'
 import { chosenOnce } from '@/core/boot/menu'
 import { traceStart } from '@/core/boot/trace'
-import type { Apart, ProofCheck } from '@/core/proof/compare'
+import type { Planned, ProofCheck } from '@/core/proof/compare'
 import { changeComputer, driveBytes } from '../bench'
 import { benchNow } from '../clock'
 import { latestCopy } from '../copy/current'
 import { sha256 } from '@/host/sha256'
+import { CopyRow } from '../database/models'
 import type { TrialSpeed } from '../database/schemas'
 import { speedOf } from '../intake'
 import { note } from '../logbook'
@@ -15,6 +19,7 @@ import { keep, loadMove, type Move } from '../move'
 import { progressOf } from '../move/legs'
 import { Refusal } from '../refusal'
 import { attach, attachedNow } from '../computer/attach'
+import { twinsAmong } from '../computer/twins'
 import type { PairOrder } from './compare-pairs'
 import { compareApart } from './comparing'
 import { trialComputer } from './computer'
@@ -35,6 +40,7 @@ export async function startTrial(moveId: string, choice?: string): Promise<void>
   if (copy?.status === 'running' || copy?.status === 'paused') {
     throw new Refusal('A copy is reading this computer’s drive; it cannot be started now.')
   }
+  await refuseTwinOutside(move, computer)
   const system = row.survey.pairs[0].source
   const fits = row.fit?.pairs
   const opened: OpenDrive[] = []
@@ -64,6 +70,26 @@ export async function startTrial(moveId: string, choice?: string): Promise<void>
   }
 }
 
+/**
+ * A drive in a dock that is plugged into the computer is attached like one inside, and is not to be at a start from a
+ * drive of the same identity.
+ */
+async function refuseTwinOutside({ bench, pairs, row }: Move, computer: Computer): Promise<void> {
+  const plan = row.route?.plan
+  if (!plan) return
+  const ours = pairs.flatMap((p) => [p.source.id, ...(p.target ? [p.target.id] : [])])
+  const inside = bench.drives.filter((d) => d.place.kind === 'slot' && d.place.computerId === computer.id)
+  const outside = bench.drives.filter(
+    ({ id, place }) => ours.includes(id) && place.kind === 'bay' && plugsIn(plan, place.accessoryId, computer.id),
+  )
+  const twins = await twinsAmong([...inside, ...outside])
+  const left = twins && outside.find((d) => d.id === twins[1].id)
+  if (!left) return
+  throw new Refusal(
+    `The ${driveName(left)} in the ${placeName(left.place, bench)} carries the same identity as the ${driveName(twins[0])}. Set it aside before the ${computer.name} is started: a system that finds both may give its letters to the wrong one.`,
+  )
+}
+
 /** Every drive against its source; a further drive's checks carry its name. */
 async function compareAll(
   move: Move,
@@ -72,14 +98,16 @@ async function compareAll(
 ): Promise<ProofCheck[]> {
   const orders: PairOrder[] = []
   const targets: { pair: number; drive: Drive }[] = []
-  for (const [i, { source, target }] of move.pairs.entries()) {
+  for (const [i, { target }] of move.pairs.entries()) {
     const fit = fits[i]
-    if (!target || !fit) continue
+    const source = move.row.survey?.pairs[i].source
+    if (!target || !fit || !source) continue
     targets.push({ pair: i, drive: target })
     const grown = standing(move, target.id).flatMap((r) => r.grows ?? [])
     const startedGuid = i === 0 ? systemPartitionGuid : undefined
-    const planned = { layout: fit.layout, startedGuid, apart: await apartOf(move, i), grown }
-    orders.push({ source: driveBytes(source), target: driveBytes(target), planned })
+    const { apart, samples } = await notedOf(move, i)
+    const planned = { layout: fit.layout, source, samples, startedGuid, apart, grown }
+    orders.push({ target: driveBytes(target), planned })
   }
   const found = await compareApart(orders)
   return found.flatMap((checks, at) => {
@@ -111,18 +139,22 @@ async function speedsAfter(move: Move): Promise<TrialSpeed[]> {
   return speeds
 }
 
-/** Files of a pair that are known to differ from its source. */
-async function apartOf(move: Move, pair: number): Promise<Apart[]> {
+/** What the copies of a pair noted of the old drive's files, and which of them are known to differ on the new one. */
+async function notedOf(move: Move, pair: number): Promise<Pick<Planned, 'apart' | 'samples'>> {
   const progress = await progressOf(move.row)
-  const repaired = standing(move, move.pairs[pair].target?.id)
-  const summaries = (progress?.legs ?? []).flatMap(({ transfer }, i) =>
-    transfer.pair === pair ? (progress!.copies[i]?.summary ?? []) : [],
+  const copies = (progress?.legs ?? []).flatMap(({ transfer }, i) =>
+    transfer.pair === pair ? (progress!.copies[i] ?? []) : [],
   )
-  const differing = summaries.flatMap((s) => [
-    ...s.partitions.flatMap((p) => p.leftOut.map(({ path }) => ({ path, partition: p.number }))),
-    ...(s.live?.files ?? []).map(({ path, partition }) => ({ path, sourcePartition: partition })),
+  const differing = copies.flatMap(({ summary }) => [
+    ...(summary?.partitions ?? []).flatMap((p) => p.leftOut.map(({ path }) => ({ path, partition: p.number }))),
+    // Of one moment, the copy and the digests are the same one's.
+    ...(summary?.live && !summary.live.oneMoment
+      ? summary.live.files.map(({ path, partition }) => ({ path, sourcePartition: partition }))
+      : []),
   ])
-  return [...differing, ...repaired.flatMap((r) => r.files)]
+  const repaired = standing(move, move.pairs[pair].target?.id)
+  const first = copies[0] && (await CopyRow.findByPk(copies[0].id, { attributes: ['samples'] }))
+  return { apart: [...differing, ...repaired.flatMap((r) => r.files)], samples: first?.samples ?? null }
 }
 
 function subjectOf(move: Move, driveId: string | undefined): 'source' | 'target' | 'none' {

@@ -1,11 +1,10 @@
 import { z } from 'zod'
 import { ticked } from '@/core/swap/tray'
 import type { StepEffect, SwapStep } from '@/core/swap/types'
-import { identityOf } from '@/core/boot/start'
-import { readScheme } from '@/core/scheme'
-import { driveName, hasBytes } from '@/core/things/drive'
-import { changeComputer, computerById, driveById, placeDrive, withDrive } from '../bench'
+import { driveName } from '@/core/things/drive'
+import { changeComputer, computerById, driveById, placeDrive } from '../bench'
 import { benchNow } from '../clock'
+import { twinsAmong } from '../computer/twins'
 import { running } from '../copy/current'
 import { note } from '../logbook'
 import { fitsLocked, keep, loadMove, type Move } from '../move'
@@ -130,20 +129,11 @@ async function refuseLive(computerId: string): Promise<void> {
 
 /** Two drives of one identity are never given power together. */
 async function refuseTwins({ bench }: Move, computerId: string): Promise<void> {
-  const seen = new Map<string, string>()
-  for (const drive of bench.drives) {
-    const { place } = drive
-    if (place.kind !== 'slot' || place.computerId !== computerId || !hasBytes(drive)) continue
-    const reading = await withDrive(drive, readScheme)
-    if (!reading || reading.scheme === 'damaged') continue
-    const identity = identityOf(reading)
-    const twin = seen.get(identity)
-    if (twin) {
-      const { name } = await computerById(computerId)
-      throw new Refusal(
-        `The ${twin} and the ${driveName(drive)} are both in the ${name} and carry one identity. Take the old one out and set it aside before it gets power.`,
-      )
-    }
-    seen.set(identity, driveName(drive))
-  }
+  const inside = bench.drives.filter(({ place }) => place.kind === 'slot' && place.computerId === computerId)
+  const twins = await twinsAmong(inside)
+  if (!twins) return
+  const { name } = await computerById(computerId)
+  throw new Refusal(
+    `The ${driveName(twins[0])} and the ${driveName(twins[1])} are both in the ${name} and carry one identity. Take the old one out and set it aside before it gets power.`,
+  )
 }

@@ -18,7 +18,7 @@ import { Plate, type PlateDrive } from '@/ui/shared/plate'
 interface HandoverView {
   readonly sheet: Sheet
   readonly closed: { readonly at: string; readonly shelfUntil: string } | null
-  readonly left: { readonly label: string; readonly first: string } | null
+  readonly closing: string | null
   readonly plates: readonly { readonly source: PlateDrive & { readonly id: string }; readonly target: PlateDrive }[]
   readonly profile: readonly number[]
   readonly sourceBytes: number
@@ -30,7 +30,7 @@ const BY = 'imbarco-done-by'
 export function HandoverStation({ moveId, view }: { moveId: string; view: HandoverView }) {
   const { act, go, busy } = useAct()
   const { handOver } = useActions()
-  const { sheet, closed, left } = view
+  const { sheet, closed, closing } = view
   const [by, setBy] = useState('')
   // Whoever handed the last one over most likely hands this one over too.
   const remembered = useRemembered(BY)
@@ -96,12 +96,12 @@ export function HandoverStation({ moveId, view }: { moveId: string; view: Handov
       next={
         closed ? (
           <NextAction label="Print the sheet" onAct={() => window.print()} />
-        ) : left ? (
+        ) : closing ? (
           <NextAction
-            label={left.label}
+            label="Close the case"
             onAct={() => go(`/moves/${moveId}/swap`)}
             disabled={busy}
-            hint={`In Swap comes: ${left.first}.`}
+            hint={`In Swap comes: ${closing}.`}
           />
         ) : (
           <NextAction

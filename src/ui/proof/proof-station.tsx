@@ -51,8 +51,8 @@ interface ProofView {
     readonly here: boolean
   }[]
   readonly after: AfterView | null
-  /** What is left for the hands, which waited for this start. */
-  readonly left: { readonly label: string; readonly first: string } | null
+  /** The first step of closing the case, which waited for this start. */
+  readonly closing: string | null
   readonly wayBack: { readonly steps: readonly { readonly title: string; readonly done: boolean }[] } | null
   readonly computer: { readonly id: string; readonly name: string; readonly running: string; readonly mains: boolean }
   readonly inComputer: readonly { readonly slot: string; readonly which: 'source' | 'target' | 'other' | 'none' }[]
@@ -128,9 +128,9 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
         </>
       }
       next={
-        passed && view.left ? (
+        passed && view.closing ? (
           <NextAction
-            label={view.left.label}
+            label="Close the case"
             onAct={() => go(`/moves/${moveId}/swap`)}
             disabled={busy}
             hint="It waited for a start that passed."
@@ -219,9 +219,15 @@ function wordsOf(view: ProofView): { heading: string; reason: string } {
       heading: `It starts, but ${failed.length === 1 ? 'one check' : `${failed.length} checks`} failed`,
       reason: words,
     }
+  const checks = `${trial.checks.length} checks after it`
+  if (unproved > 0)
+    return {
+      heading: `It starts from the ${trial.drive}, as far as it can be followed`,
+      reason: `${words} ${links.length - unproved} of ${links.length} links passed, and ${checks}; the rest shows on its own screen.`,
+    }
   return {
     heading: `It starts from the ${trial.drive}, and everything is there`,
-    reason: `${words} ${unproved === 0 ? 'Every link passed' : `${links.length - unproved} of ${links.length} links were followed and passed`}, and ${trial.checks.length} checks after it.`,
+    reason: `${words} Every link passed, and ${checks}.`,
   }
 }
 

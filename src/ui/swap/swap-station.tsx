@@ -214,14 +214,12 @@ function wordsOf(
     }
   }
   const old = drives.filter((d) => d.role === 'Old drive')
-  const closes = steps.some((s) => s.afterStart && s.place === 'cover')
-  const later = closes ? 'The case is closed' : 'The old drive goes on the shelf'
   const aside = `The ${old[0]?.name ?? 'old drive'} is ${asidePlace(old[0]?.place)}.`
   if (started && !waits)
     return { heading: `The ${computer.name} is whole again`, reason: `${aside} No screw is left over.` }
   return {
     heading: `The ${target} is in the ${computer.name}`,
-    reason: `${aside} Nothing has been started yet: that is the trial in Proof.${waits ? ` ${later} after it.` : ''}`,
+    reason: `${aside} Nothing has been started yet: that is the trial in Proof.${waits ? ' The case is closed after it.' : ''}`,
   }
 }
 

@@ -109,9 +109,9 @@ export async function tickAllSteps(page: Page): Promise<void> {
   await page.press(' ')
 }
 
-/** Does what waited for a start that passed, and goes on to Handover. */
+/** Closes the case after a start that passed, and goes on to Handover. */
 export async function closeCase(page: Page): Promise<void> {
-  await page.next(/Close the case|Set the old drive aside/)
+  await page.next(/Close the case/)
   await page.untilText(/Closing, 1 of (\d+)/)
   const steps = Number(/Closing, 1 of (\d+)/.exec(await page.text())![1])
   for (let step = 2; step <= steps; step++) {
