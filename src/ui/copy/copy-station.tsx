@@ -342,16 +342,24 @@ function sureWords(progress: CopyProgress | null): string {
 function Bar({ progress, done }: { progress: CopyProgress; done: boolean }) {
   const share = done ? 1 : copyShare(progress)
   return (
-    <div
-      role="progressbar"
-      aria-label="Copied and read back"
-      aria-valuenow={Math.round(share * 100)}
-      aria-valuemin={0}
-      aria-valuemax={100}
-      className="h-3 overflow-hidden rounded-full border border-line-strong bg-sea-1"
-    >
-      <div className="h-full bg-[var(--profile-done)]" style={{ width: `${share * 100}%` }} />
-    </div>
+    <>
+      <div
+        role="progressbar"
+        aria-label="Copied and read back"
+        aria-valuenow={Math.round(share * 100)}
+        aria-valuemin={0}
+        aria-valuemax={100}
+        className="h-3 overflow-hidden rounded-full border border-line-strong bg-sea-1"
+      >
+        <div className="h-full bg-[var(--profile-done)]" style={{ width: `${share * 100}%` }} />
+      </div>
+      {progress.verify && !done && (
+        <div className="mt-0.5 grid grid-cols-2 text-[12.5px] text-ink-soft" aria-hidden>
+          <span className="pl-2">copying</span>
+          <span className="border-l border-line-strong pl-2">reading back</span>
+        </div>
+      )}
+    </>
   )
 }
 

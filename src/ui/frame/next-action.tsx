@@ -24,7 +24,7 @@ export function NextAction({ label, onAct, disabled, shortcut = 'Enter', hint }:
         onClick={onAct}
         disabled={disabled}
         className={clsx(
-          'flex min-h-11 w-full items-center justify-center gap-2 rounded-md px-4 text-[15px] font-semibold',
+          'flex min-h-11 w-full items-center justify-center gap-2 rounded-md px-4 py-2 text-[15px] font-semibold text-balance',
           disabled
             ? 'border border-line-strong bg-sunk text-ink-soft'
             : 'bg-magenta text-on-magenta hover:brightness-110',

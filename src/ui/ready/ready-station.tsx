@@ -71,7 +71,7 @@ export function ReadyStation({ moveId, view }: { moveId: string; view: ReadyView
         <>
           <AsideBlock title="Plate check">
             <p className="mb-3 text-ink-soft">
-              Read the label on the drive {target.place.startsWith('on ') ? '' : 'in '}
+              Read the label on the drive {target.place.startsWith('on ') ? '' : 'in the '}
               {target.place}. Everything on it will be erased.
             </p>
             <PlateCheck
@@ -83,7 +83,7 @@ export function ReadyStation({ moveId, view }: { moveId: string; view: ReadyView
             />
             {view.further.map((drive) => (
               <div key={drive.id} className="mt-3">
-                <p className="mb-2 text-[13px] text-ink-soft">And on the one in {drive.place}:</p>
+                <p className="mb-2 text-[13px] text-ink-soft">And on the one in the {drive.place}:</p>
                 <PlateCheck
                   model={drive.model}
                   detail={`${drive.name.slice(drive.model.length).trim()} · ${drive.fits}`}
