@@ -1,6 +1,6 @@
 import { formatSize, GIB, MIB } from '../bytes/size'
 import { MBR_SECTORS } from '../scheme/mbr-layout'
-import type { DriveSurvey } from '../survey/types'
+import type { DriveSurvey, PartitionSurvey } from '../survey/types'
 import { howToTake, limitsOf } from './limits'
 import { fitSizes, type FitNote, type FitPartition, type FitWish, type Layout } from './types'
 
@@ -43,22 +43,25 @@ export function explain(
   return { headline, reason: sentences.join(' '), notes: notesOn(survey, layout, wish) }
 }
 
+/** Of a partition that grows around a volume which does not: what is left, and how its system takes it. */
+export function roomUnused(source: PartitionSurvey, p: FitPartition, layout: Layout): string | undefined {
+  const { before, after } = fitSizes(p, layout)
+  if (after <= before || !source.volume || p.resizes) return undefined
+  return `${p.title} itself stays ${formatSize(before)}: what is added to its partition stays unused until ${howToTake(source)}.`
+}
+
 function notesOn(survey: DriveSurvey, layout: Layout, wish: FitWish): FitNote[] {
   const notes: FitNote[] = []
   const sources = new Map(survey.partitions.map((s) => [s.number, s]))
   const sourceOf = (p: FitPartition) => sources.get(p.sourceNumber)!
   for (const p of layout.partitions) {
     const source = sourceOf(p)
-    const { before, after } = fitSizes(p, layout)
+    const { after } = fitSizes(p, layout)
     const { notNow } = limitsOf(source)
     const asked = wish.rules[p.sourceNumber] ?? 'keep'
     if (notNow && asked !== 'keep') notes.push({ tone: 'caution', sentence: notNow })
-    if (after > before && source.volume && !p.resizes) {
-      notes.push({
-        tone: 'note',
-        sentence: `${p.title} itself stays ${formatSize(before)}: what is added to its partition stays unused until ${howToTake(source)}.`,
-      })
-    }
+    const unused = roomUnused(source, p, layout)
+    if (unused) notes.push({ tone: 'note', sentence: unused })
     if (asked === 'fill' && p.mostBytes !== undefined && after > p.mostBytes - layout.sectorSize * 2048) {
       notes.push({
         tone: 'note',

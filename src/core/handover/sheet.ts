@@ -40,6 +40,8 @@ export const SheetSchema = z.object({
   ),
   /** What was turned off for the copy and is not on again. */
   stillOff: z.array(z.string()),
+  /** Volumes that do not fill their partitions, and how their systems take the rest; a sentence each. */
+  roomUnused: z.array(z.string()).default([]),
   /** Until when the old drive is kept, in words. */
   keptUntil: z.string().nullable(),
 })
@@ -102,7 +104,7 @@ export function sheetRows(sheet: Sheet): SheetRow[] {
 }
 
 /** What the customer should know, one sentence each. */
-export function sheetAdvice({ keptUntil, legs, stillOff, drives, repairs }: Sheet): string[] {
+export function sheetAdvice({ keptUntil, legs, stillOff, drives, repairs, start, roomUnused }: Sheet): string[] {
   const lost = legs.some((l) => l.summary.lost.length > 0)
   return [
     'A first disk check or a question about an improper shutdown is normal once.',
@@ -110,6 +112,9 @@ export function sheetAdvice({ keptUntil, legs, stillOff, drives, repairs }: Shee
     ...(lost
       ? ['The files that lost something are named above. Where there is a backup of them, take them from there.']
       : []),
+    // What the start was not followed into is for whoever sits before it.
+    ...new Set(start.links.flatMap((l) => (l.state === 'unproved' && l.why ? [l.why] : []))),
+    ...roomUnused,
     ...repairs.flatMap((r) => r.know),
     ...(stillOff.length > 0 ? [`Turned off for the copy and not on again: ${stillOff.join(', ')}.`] : []),
     ...(keptUntil

@@ -104,7 +104,7 @@ function comparePartitions({ partitions }: DriveSurvey, layout: Layout, source: 
     passed: missing.length === 0 && wrong.length === 0,
     found:
       [...missing, ...wrong].slice(0, 3).join('; ') ||
-      `${count} of ${count}, ${asBefore > 0 ? `${asBefore} with what it had on the old drive` : 'nothing wrong with them'}`,
+      `${count} of ${count}, ${asBefore > 0 ? 'nothing wrong that was not before' : 'nothing wrong with them'}`,
   }
 }
 

@@ -1,3 +1,5 @@
+import { roomUnused } from '@/core/fit/explain'
+import { fitSizes } from '@/core/fit/types'
 import { SHOP } from '@/bench/scenario/things'
 import type { Sheet } from '@/core/handover/sheet'
 import { driveName } from '@/core/things/drive'
@@ -49,13 +51,11 @@ export async function sheetOf(move: Move, progress: Progress | undefined): Promi
       return { number: i + 1, title: `${name(from)} to ${name(to)}`, summary }
     }),
     partitions: layouts.flatMap((layout, i) =>
-      layout.partitions.map((p) => ({
-        key: `${i}-${p.number}`,
-        title: p.title,
-        before: (p.sourceLastLba - p.sourceFirstLba + 1) * layout.sectorSize,
-        after: grown(move, i, p.number) ?? (p.lastLba - p.firstLba + 1) * layout.sectorSize,
-        usedBytes: p.usedBytes,
-      })),
+      layout.partitions.map((p) => {
+        const { before, after } = fitSizes(p, layout)
+        const now = grown(move, i, p.number) ?? after
+        return { key: `${i}-${p.number}`, title: p.title, before, after: now, usedBytes: p.usedBytes }
+      }),
     ),
     start: { time: clockTime(trial.at), links: trial.trace.links, checks: trial.checks },
     repairs: (row.proof?.repairs ?? [])
@@ -66,6 +66,12 @@ export async function sheetOf(move: Move, progress: Progress | undefined): Promi
     ),
     speeds: trial.speeds,
     stillOff: stillOff(move).map((o) => o.title),
+    roomUnused: layouts.flatMap((layout, i) =>
+      layout.partitions.flatMap((p) => {
+        const source = row.survey!.pairs[i].source.partitions.find((s) => s.number === p.sourceNumber)
+        return source && grown(move, i, p.number) === undefined ? (roomUnused(source, p, layout) ?? []) : []
+      }),
+    ),
     keptUntil: row.handover ? dayWithYear(row.handover.shelfUntil) : null,
   }
 }

@@ -177,10 +177,10 @@ function SheetPage({ view }: { view: HandoverView }) {
                 <th scope="col" className="py-1 text-left font-semibold">
                   Volume
                 </th>
-                <th scope="col" className="py-1 text-right font-semibold">
+                <th scope="col" className="py-1 pl-4 text-right font-semibold">
                   Before
                 </th>
-                <th scope="col" className="py-1 text-right font-semibold">
+                <th scope="col" className="py-1 pl-4 text-right font-semibold">
                   Now
                 </th>
               </tr>
@@ -191,8 +191,8 @@ function SheetPage({ view }: { view: HandoverView }) {
                   <th scope="row" className="py-1 text-left font-normal">
                     {p.title}
                   </th>
-                  <td className="py-1 text-right font-mono">{formatSize(p.before)}</td>
-                  <td className="py-1 text-right font-mono">{formatSize(p.after)}</td>
+                  <td className="py-1 pl-4 text-right font-mono whitespace-nowrap">{formatSize(p.before)}</td>
+                  <td className="py-1 pl-4 text-right font-mono whitespace-nowrap">{formatSize(p.after)}</td>
                 </tr>
               ))}
             </tbody>
