@@ -27,7 +27,9 @@ export function explain(
       ? `It fits, with ${roundGib(spare)} to spare`
       : 'It fits exactly'
   const sentences = [
-    ...grown.map((p) => `${p.resizes ? p.title : `The partition of ${p.title}`} grows from ${sizes(p, layout).join(' to ')}.`),
+    ...grown.map(
+      (p) => `${p.resizes ? p.title : `The partition of ${p.title}`} grows from ${sizes(p, layout).join(' to ')}.`,
+    ),
     ...shrunk.map((p) => `${p.title} shrinks from ${sizes(p, layout).join(' to ')}.`),
   ]
   if (shrunk.length > 0 && given >= MIB)

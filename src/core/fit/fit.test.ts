@@ -67,6 +67,18 @@ describe('a fit by other rules', () => {
     return result.layout
   }
 
+  it('leaves no hole where a partition was that comes earlier now', () => {
+    const order = [1, 2, 4, 3]
+    const filled = solved({ rules: { '3': 'fill' }, order })
+    expect(filled.gaps).toEqual([])
+    const kept = solved({ order })
+    expect(kept.partitions.map((p) => p.sourceNumber)).toEqual(order)
+    // What stays free is one piece, behind them.
+    expect(kept.gaps.map((g) => g.firstLba)).toEqual([kept.partitions[3].lastLba + 1])
+    // What is in front of the change keeps its place.
+    expect(kept.partitions.slice(0, 2).every((p) => p.firstLba === p.sourceFirstLba)).toBe(true)
+  })
+
   it('gives a set size, on the grid, and leaves the rest', () => {
     const layout = solved({ rules: { '3': 'set' }, sizes: { '3': 400 * GIB + 5 } })
     expect(fitSizes(layout.partitions[2], layout).after).toBe(400 * GIB + MIB)

@@ -54,24 +54,37 @@ function tryWith(parts: readonly Part[], room: Room, baseOf: (part: Part) => num
   }
   const limit = lastGrowing >= 0 ? alignDown(tail, unit) : end
   // A place that the source already has is kept where there is room for it.
-  let keepsHome = true
-  let needed = putInOrder(head, first, unit, keepsHome)
-  if (needed > limit) needed = putInOrder(head, first, unit, (keepsHome = false))
+  let settled = beforeFirstChange(parts)
+  let needed = putInOrder(head, first, unit, settled)
+  if (needed > limit) needed = putInOrder(head, first, unit, (settled = 0))
   if (needed > limit) return needed - limit
   grow(head, limit - alignUp(needed, unit), room)
-  putInOrder(head, first, unit, keepsHome)
+  putInOrder(head, first, unit, settled)
   return 0
 }
 
-/** Puts parts one behind the other and returns the sector behind the last. */
-function putInOrder(parts: readonly Part[], first: number, unit: number, keepsHome: boolean): number {
+/** How many parts come before the first that changes its size, or its place among the others. */
+function beforeFirstChange(parts: readonly Part[]): number {
+  let before = parts.length
+  let earliest = Infinity
+  for (let i = parts.length - 1; i >= 0; i--) {
+    const { rule, source } = parts[i]
+    if (rule !== 'keep' || source.firstLba > earliest) before = i
+    earliest = Math.min(earliest, source.firstLba)
+  }
+  return before
+}
+
+/**
+ * Puts parts one behind the other and returns the sector behind the last. The first `settled` of them keep the places
+ * that they have on the source where there is room for it.
+ */
+function putInOrder(parts: readonly Part[], first: number, unit: number, settled: number): number {
   let cursor = first
-  let moved = false
-  for (const part of parts) {
+  for (const [i, part] of parts.entries()) {
     cursor = alignUp(cursor, unit) + (part.logical ? unit : 0)
-    if (keepsHome && !moved && part.rule === 'keep' && part.home !== undefined && part.home > cursor) cursor = part.home
+    if (i < settled && part.home !== undefined && part.home > cursor) cursor = part.home
     part.start = cursor
-    moved ||= part.rule !== 'keep'
     cursor += part.sectors
   }
   return cursor
