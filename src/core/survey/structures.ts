@@ -59,7 +59,7 @@ const KNOWN: readonly { struct: AnyStruct; at: number; holds: (bytes: Uint8Array
 export async function viewSector(device: BlockDevice, lba: number, survey: DriveSurvey): Promise<SectorView> {
   const sector = device.logicalSectorSize
   const offsetBytes = lba * sector
-  const whole = await readBytes(device, offsetBytes, Math.min(4096, device.size - offsetBytes))
+  const whole = await readBytes(device, offsetBytes, Math.max(sector, Math.min(4096, device.size - offsetBytes)))
   const structures: StructureView[] = []
   const add = (struct: AnyStruct, at: number, name = struct.name) =>
     structures.push({ name, at, fields: viewFields(struct, whole, at) })

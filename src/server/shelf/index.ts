@@ -162,7 +162,7 @@ export async function labelView(driveId: string) {
     customer: row?.brief.customer ?? '',
     move: row?.brief.name ?? '',
     until: until ? dayWithYear(until) : '',
-    code: [`s/n ${drive.serial}`, driveName(drive), row?.brief.customer, until && `keep until ${until}`]
+    code: [`s/n ${drive.serial}`, driveName(drive), row?.brief.customer, until && `keep until ${dayWithYear(until)}`]
       .filter(Boolean)
       .join('\n'),
   }

@@ -1,0 +1,347 @@
+import { rmSync } from 'node:fs'
+import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
+import { openDrive } from '@/bench/open-drive'
+import { readOnly } from '@/core/block/readonly'
+import { scopeOf, USUAL_CHOICES } from '@/core/copy/choices'
+import { planCopy } from '@/core/copy/plan'
+import { CopySummarySchema } from '@/core/copy/progress'
+import { runCopy } from '@/core/copy/run'
+import { SheetSchema } from '@/core/handover/sheet'
+import { takeSamples } from '@/core/proof/samples'
+import { blake3 } from '@/host/strong-digest'
+import { Refusal } from './refusal'
+
+const folder = await vi.hoisted(async () => {
+  const { mkdtempSync } = await import('node:fs')
+  const { tmpdir } = await import('node:os')
+  const data = mkdtempSync(`${tmpdir()}/imbarco-after-`)
+  process.env.IMBARCO_DATA = data
+  return data
+})
+
+// What a thread of its own does in the server is done in this one.
+vi.mock('./proof/comparing', async () => {
+  const { comparePairs } = await import('./proof/compare-pairs')
+  return { compareApart: comparePairs }
+})
+
+import { benchState, computerById, driveById, driveBytes, placeDrive } from './bench'
+import { makeBench } from './bench/make'
+import { advance } from './clock'
+import { switchComputer } from './computer'
+import { database } from './database'
+import { CopyRow } from './database/models'
+import { lockFit } from './fit'
+import { handOver } from './handover'
+import { sheetFile } from './handover/files'
+import { confirmIntake } from './intake'
+import { loadMove } from './move'
+import { loadLeg } from './move/legs'
+import { movePage } from './move/page'
+import * as views from './move/views'
+import { pastMoves } from './past'
+import { startTrial } from './proof'
+import { makeRepair, takeRepairBack } from './proof/repairs'
+import { goBack } from './proof/way-back'
+import { readyAction } from './ready'
+import { takeRoute } from './route'
+import { eraseDrive, labelView, putBack, shelfState } from './shelf'
+import { confirmSurvey, readDrives } from './survey'
+import { finishStep, tickScrews } from './swap'
+
+const MOVE = 'ticket-desk'
+const OLD = 'crv3-240'
+const NEW = 'crv5-960'
+
+const refused = async (work: Promise<unknown>) => {
+  const error = await work.then(
+    () => undefined,
+    (e: unknown) => e,
+  )
+  expect(error).toBeInstanceOf(Refusal)
+  return (error as Refusal).message
+}
+
+const swap = async () => views.swapView(await movePage(MOVE))
+const proof = async () => views.proofView(await movePage(MOVE))
+const slot = (name: string) => ({ kind: 'slot', computerId: MOVE, slot: name }) as const
+const placeOf = async (id: string) => (await driveById(id)).place
+
+/** Ticks off what is next until a step of that name is. */
+async function upTo(short: RegExp): Promise<void> {
+  for (;;) {
+    const { steps, done } = await swap()
+    if (short.test(steps[done].short)) return
+    await finishStep(MOVE, { step: steps[done].id })
+  }
+}
+
+beforeAll(async () => {
+  await database()
+  await makeBench()
+  await confirmIntake(MOVE)
+  await readDrives(MOVE)
+  await confirmSurvey(MOVE)
+  const [first] = (await views.routeView(await movePage(MOVE))).plans
+  await takeRoute(MOVE, { plan: first.id })
+  // Room stays unallocated behind the system volume, to be taken up afterwards.
+  await lockFit(MOVE, {
+    wish: { rules: { '3': 'set' }, sizes: { '3': 300 * 2 ** 30 }, reserve: 0, order: [1, 2, 4, 3] },
+  })
+  await readyAction(MOVE, { action: 'start-stick' })
+  const leg = await loadLeg(await loadMove(MOVE))
+  const source = await openDrive(driveBytes(leg.from), { writable: false })
+  const target = await openDrive(driveBytes(leg.to), { writable: true })
+  try {
+    const plan = await planCopy(readOnly(source.device), leg.layout, scopeOf(USUAL_CHOICES))
+    const outcome = await runCopy(plan, target.device, {
+      digest: blake3,
+      note: '',
+      verify: false,
+      onStep: async () => {},
+    })
+    const { copiedBytes, writtenBytes, checkedBytes, digest, bufferBytes } = outcome
+    const partitions = plan.partitions.map((p) => ({ ...p, leftOut: [...p.leftOut] }))
+    const times = { copySeconds: 500, checkSeconds: 0 }
+    await CopyRow.create({
+      id: 'whole',
+      moveId: MOVE,
+      leg: 0,
+      way: null,
+      share: null,
+      status: 'done',
+      startedAt: 1,
+      endedAt: 2,
+      message: null,
+      progress: null,
+      summary: CopySummarySchema.parse({
+        ...{ copiedBytes, writtenBytes, checkedBytes, digest, bufferBytes, partitions },
+        ...times,
+      }),
+      samples: await takeSamples(source.device, leg.sampledBy!, [], blake3),
+      choices: USUAL_CHOICES,
+      goesOn: false,
+      unequal: false,
+    })
+  } finally {
+    await source.close()
+    await target.close()
+  }
+}, 120_000)
+
+afterAll(async () => {
+  await (await database()).close()
+  rmSync(folder, { recursive: true, force: true })
+})
+
+describe('the swap', () => {
+  it('asks its steps in their order, and no other', async () => {
+    const { steps, done, beforeLeg } = await swap()
+    expect([done, beforeLeg]).toEqual([0, null])
+    expect(steps.filter((s) => s.afterStart).length).toBe(2)
+    expect(await refused(finishStep(MOVE, { step: steps[1].id }))).toBe(`The next step is: ${steps[0].title}.`)
+    expect(await refused(finishStep(MOVE, { step: 'none' }))).toMatch(/^The next step is/)
+    await expect(finishStep(MOVE, { step: 7 })).rejects.toThrow()
+    await finishStep(MOVE, { step: steps[0].id })
+    expect((await computerById(MOVE)).running).toBe('off')
+  })
+
+  it('counts screws kind by kind, and goes on only with all of them', async () => {
+    await upTo(/panel off/)
+    const { steps, done } = await swap()
+    const step = steps[done].id
+    expect(await refused(tickScrews(MOVE, { step, group: 3, count: 1 }))).toMatch(/no such screws/)
+    expect(await refused(tickScrews(MOVE, { step, group: 0, count: 9 }))).toMatch(/no such screws/)
+    await tickScrews(MOVE, { step, group: 0, count: 1 })
+    expect((await swap()).tray).toMatchObject([{ count: 1 }])
+    expect(await refused(finishStep(MOVE, { step }))).toMatch(/1 of 2 screws are out\. Tick the one that is left/)
+    await tickScrews(MOVE, { step, group: 0, count: 2 })
+    await finishStep(MOVE, { step })
+  })
+
+  it('keeps hands out of a computer that has power', async () => {
+    await upTo(/^Old drive out/)
+    const { steps, done } = await swap()
+    await switchComputer(MOVE, { do: 'mains', on: true })
+    expect(await refused(finishStep(MOVE, { step: steps[done].id }))).toMatch(
+      /mains cable of the ticket desk is in again/,
+    )
+    expect(await placeOf(OLD)).toEqual(slot('SATA 0'))
+    await switchComputer(MOVE, { do: 'mains', on: false })
+  })
+
+  it('gives no power to a drive and its copy together', async () => {
+    await upTo(/^Mains in/)
+    expect(await placeOf(OLD)).toEqual({ kind: 'shelf' })
+    expect(await placeOf(NEW)).toEqual(slot('SATA 0'))
+    // Somebody puts the old one into the second slot.
+    await placeDrive(OLD, slot('SATA 1'))
+    const { steps, done } = await swap()
+    expect(await refused(finishStep(MOVE, { step: steps[done].id }))).toMatch(
+      /Corvina S3 240 GB and the Corvina S5 960 GB are both in the ticket desk and carry one identity/,
+    )
+    await placeDrive(OLD, { kind: 'shelf' }, { label: 'Ticket desk, old', until: '' })
+    await finishStep(MOVE, { step: steps[done].id })
+    expect((await computerById(MOVE)).mains).toBe(true)
+  })
+
+  it('leaves the case open until it has started', async () => {
+    const { steps, done } = await swap()
+    expect(steps[done].afterStart).toBe(true)
+    expect(await refused(finishStep(MOVE, { step: steps[done].id }))).toMatch(/closed once it has started/)
+    expect((await movePage(MOVE)).rail.find((s) => s.id === 'swap')).toMatchObject({
+      state: 'done',
+      note: 'old drive out',
+    })
+  })
+})
+
+describe('the proof', () => {
+  it('starts from the new drive, and needs nothing of the old one for it', async () => {
+    // Its bytes are out of reach, as they are on a shelf.
+    const { renameSync } = await import('node:fs')
+    const file = `${folder}/drives/${(await driveById(OLD)).file}`
+    renameSync(file, `${file}.away`)
+    await startTrial(MOVE)
+    renameSync(`${file}.away`, file)
+    const { trial, closing } = await proof()
+    expect(trial).toMatchObject({ subject: 'target', drive: 'Corvina S5 960 GB' })
+    expect(trial!.trace.links.map((l) => l.state)).toEqual(Array(8).fill('passed'))
+    expect(trial!.checks.map((c) => [c.id, c.passed])).toEqual([
+      ['system-volume', true],
+      ['volumes', true],
+      ['sizes', true],
+      ['samples', true],
+    ])
+    expect(trial!.checks.find((c) => c.id === 'samples')!.found).toMatch(/^\d{3} files compared$/)
+    expect(closing).toMatch(/^Shut/)
+  })
+
+  it('refuses a start with the old drive in a dock that was plugged in', async () => {
+    await switchComputer(MOVE, { do: 'shut-down' })
+    await placeDrive(OLD, { kind: 'bay', accessoryId: 'dock-a', bay: 'bay 2' })
+    expect(await refused(startTrial(MOVE))).toMatch(
+      /Corvina S3 240 GB in the USB dock A, bay 2 carries the same identity as the Corvina S5 960 GB/,
+    )
+    // At an adapter that no copy of this move used it is not attached.
+    await placeDrive(OLD, { kind: 'bay', accessoryId: 'cable-adapter', bay: 'plug' })
+    await startTrial(MOVE)
+    await placeDrive(OLD, { kind: 'shelf' }, { label: 'Ticket desk, old', until: '' })
+  })
+
+  it('takes up what was left unallocated, and gives it back', async () => {
+    const { after } = await proof()
+    expect(after?.room).toMatchObject({ into: 'Harbour (C:)' })
+    await makeRepair(MOVE, 'take-up-room')
+    expect((await proof()).repaired).toBe(true)
+    await startTrial(MOVE)
+    const { trial } = await proof()
+    expect(trial!.checks.filter((c) => !c.passed)).toEqual([])
+    expect(trial!.checks.find((c) => c.id === 'sizes')!.found).toMatch(/893\.\d GiB/)
+    await takeRepairBack(MOVE)
+    await startTrial(MOVE)
+    expect((await proof()).trial!.checks.find((c) => c.id === 'sizes')!.found).toMatch(/300\.0 GiB/)
+  })
+
+  it('stops where a link is broken, and leads two steps back to the old drive', async () => {
+    await switchComputer(MOVE, { do: 'shut-down' })
+    const drive = await driveById(NEW)
+    const opened = await openDrive(driveBytes(drive), { writable: true })
+    const header = new Uint8Array(512)
+    await opened.device.read(512, header)
+    await opened.device.write(512, new Uint8Array(512))
+    await startTrial(MOVE)
+    const { trial, wayBack } = await proof()
+    // The backup table still tells what is where; the firmware takes it, and the chain says so.
+    const table = trial!.trace.links.find((l) => l.id === 'table')!
+    expect(table.state === 'passed' ? table.found : table.why).not.toMatch(/both copies agree/)
+    await opened.device.write(512, header)
+    await opened.close()
+    expect(wayBack?.steps.map((s) => s.done)).toEqual([false, false])
+    await goBack(MOVE)
+    expect(await placeOf(NEW)).toEqual({ kind: 'table' })
+    await goBack(MOVE)
+    expect(await placeOf(OLD)).toEqual(slot('SATA 0'))
+    expect(await refused(goBack(MOVE))).toMatch(/is where it was/)
+    await startTrial(MOVE)
+    expect((await proof()).trial).toMatchObject({ subject: 'source' })
+    expect(await refused(handOver(MOVE))).toMatch(/last trial started from the new drive/)
+    await switchComputer(MOVE, { do: 'shut-down' })
+    await switchComputer(MOVE, { do: 'mains', on: false })
+    await placeDrive(OLD, { kind: 'shelf' }, { label: 'Ticket desk, old', until: '' })
+    await placeDrive(NEW, slot('SATA 0'))
+    await switchComputer(MOVE, { do: 'mains', on: true })
+    await startTrial(MOVE)
+    expect((await proof()).trial).toMatchObject({ subject: 'target' })
+  })
+})
+
+describe('the handover', () => {
+  it('waits for the case, and puts a day on the old drive', async () => {
+    expect(await refused(handOver(MOVE))).toMatch(/In Swap comes: Shut/)
+    await expect(sheetFile('field-laptop', 'json')).rejects.toThrow(/no sheet before/)
+    for (let left = 2; left > 0; left--) {
+      const { steps, done } = await swap()
+      await finishStep(MOVE, { step: steps[done].id })
+    }
+    await handOver(MOVE, { by: 'Ilaria' })
+    expect((await driveById(OLD)).shelf).toEqual({ label: 'Ticket desk, old', until: '2026-05-18' })
+    expect((await movePage(MOVE)).rail.every((s) => s.state === 'done')).toBe(true)
+  })
+
+  it('gives the sheet as JSON by its schema, and as PDF', async () => {
+    const json = await sheetFile(MOVE, 'json')
+    const sheet = SheetSchema.parse(JSON.parse(new TextDecoder().decode(json.bytes)))
+    expect(sheet).toMatchObject({ by: 'Ilaria', keptUntil: '18 May 2026', gonePast: [] })
+    expect(sheet.partitions.map((p) => p.title)).toEqual(['EFI system', 'Reserved', 'Recovery', 'Harbour (C:)'])
+    const pdf = await sheetFile(MOVE, 'pdf')
+    expect(new TextDecoder().decode(pdf.bytes.subarray(0, 5))).toBe('%PDF-')
+    expect(pdf.bytes.length).toBeGreaterThan(10_000)
+  })
+
+  it('is found among past moves by every word of customer, serial or computer', async () => {
+    const found = async (words: string) => (await pastMoves(words)).found.map((f) => f.id)
+    for (const words of ['', 'lanterna', 'CRV5-2207', 'brezza t20', 'ilaria museum'])
+      expect(await found(words)).toEqual([MOVE])
+    expect(await found('lanterna nobody')).toEqual([])
+  })
+})
+
+describe('the shelf', () => {
+  const shelved = async (id: string) => (await shelfState()).drives.find((d) => d.id === id)
+
+  it('keeps each drive with its day, its move and where it would go', async () => {
+    expect((await shelfState()).drives.map((d) => [d.id, d.days, d.mayErase])).toEqual([
+      ['crh2-250', -7, true],
+      [OLD, 14, false],
+    ])
+    expect(await shelved(OLD)).toMatchObject({ move: { customer: 'Lanterna museum', handedOver: true } })
+    expect((await shelved(OLD))!.goesInto.map((o) => o.name)).toContain('ticket desk, SATA 1')
+    expect((await labelView(OLD)).code).toBe(
+      's/n CRV3-8841-07KD\nCorvina S3 240 GB\nLanterna museum\nkeep until 18 May 2026',
+    )
+  })
+
+  it('erases by the plate only, and before the day only with a reason', async () => {
+    const asked = (driveId: string, plate: string, reason = '') => ({ driveId, how: 'zeros', plate, reason })
+    expect(await refused(eraseDrive(asked(NEW, '4M1Q')))).toMatch(/is not on the shelf/)
+    expect(await refused(eraseDrive(asked(OLD, '4M1Q')))).toMatch(/not the last four characters/)
+    expect(await refused(eraseDrive(asked(OLD, '07KD')))).toMatch(/kept until 18 May 2026\. To erase it before that/)
+    expect(await refused(eraseDrive(asked(OLD, '07KD', 'so what')))).toMatch(/in a few words why/)
+    await expect(eraseDrive({ ...asked(OLD, '07KD'), how: 'hammer' })).rejects.toThrow()
+  })
+
+  it('gives a drive back to a computer without power, and its day stays on it', async () => {
+    const back = (place: unknown) => putBack({ driveId: OLD, place })
+    expect(await refused(putBack({ driveId: NEW, place: slot('SATA 1') }))).toMatch(/is not on the shelf/)
+    expect(await refused(back({ kind: 'table' }))).toMatch(/into a slot of a computer/)
+    expect(await refused(back(slot('SATA 1')))).toMatch(/has power|mains power|Shut it down/)
+    await switchComputer(MOVE, { do: 'mains', on: false })
+    await back(slot('SATA 1'))
+    expect(await driveById(OLD)).toMatchObject({ place: slot('SATA 1'), shelf: { until: '2026-05-18' } })
+    await placeDrive(OLD, { kind: 'shelf' }, (await driveById(OLD)).shelf)
+    await advance(15 * 86_400_000)
+    expect(await shelved(OLD)).toMatchObject({ mayErase: true })
+    expect((await benchState()).drives.filter((d) => d.place.kind === 'shelf')).toHaveLength(2)
+  })
+})
