@@ -9,7 +9,6 @@ import { runCopy } from '@/core/copy/run'
 import { SheetSchema } from '@/core/handover/sheet'
 import { takeSamples } from '@/core/proof/samples'
 import { blake3 } from '@/host/strong-digest'
-import { Refusal } from './refusal'
 
 const folder = await vi.hoisted(async () => {
   const { mkdtempSync } = await import('node:fs')
@@ -48,19 +47,11 @@ import { takeRoute } from './route'
 import { eraseDrive, labelView, putBack, shelfState } from './shelf'
 import { confirmSurvey, readDrives } from './survey'
 import { finishStep, tickScrews } from './swap'
+import { refused } from './testing'
 
 const MOVE = 'ticket-desk'
 const OLD = 'crv3-240'
 const NEW = 'crv5-960'
-
-const refused = async (work: Promise<unknown>) => {
-  const error = await work.then(
-    () => undefined,
-    (e: unknown) => e,
-  )
-  expect(error).toBeInstanceOf(Refusal)
-  return (error as Refusal).message
-}
 
 const swap = async () => views.swapView(await movePage(MOVE))
 const proof = async () => views.proofView(await movePage(MOVE))

@@ -41,6 +41,7 @@ import { takeRoute } from './route'
 import { confirmSurvey, readDrives } from './survey'
 import { finishStep } from './swap'
 import { calendarDay, clockSeconds, clockTime, dayAfter, daysUntil } from './words'
+import { refused } from './testing'
 
 const MOVE = 'ticket-desk'
 const target = path.join(folder, 'drives', 'crv5-960.img')
@@ -59,15 +60,6 @@ afterAll(async () => {
 const readyNow = async () => {
   const move = await loadMove(MOVE)
   return readyState(move, await loadLeg(move))
-}
-
-const refused = async (work: Promise<unknown>) => {
-  const error = await work.then(
-    () => undefined,
-    (e: unknown) => e,
-  )
-  expect(error).toBeInstanceOf(Refusal)
-  return (error as Refusal).message
 }
 
 describe('the bench', () => {

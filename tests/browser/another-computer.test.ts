@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest'
 import type { Page } from './support/browser'
 import { onOwnBench } from './support/own-bench'
-import { setPace, tickAllSteps, typePlate } from './support/steps'
+import { setPace, standReady, tickAllSteps, typePlate } from './support/steps'
 
 let page: Page
 
@@ -33,14 +33,7 @@ describe('the survey office’s system, on a computer with another controller', 
 
   it('is copied, stops at the driver, gets it from the stick, starts, and lets go of the old devices', async () => {
     await setPace(page, /as fast as it goes/)
-    await page.click(/Show the steps/)
-    await tickAllSteps(page)
-    await page.untilFinding(/The drives are in their places/)
-    await page.next(/Go on to Ready/)
-    await page.click(/Start it from the stick/)
-    await page.untilText(/runs from the rescue stick/)
-    await page.click(/Go on without/)
-    await page.untilFinding(/^It may start/)
+    await standReady(page)
     await typePlate(page, '8KV1')
     await page.next(/Erase and copy/)
     await page.untilFinding(/reads back equal/, 60_000)

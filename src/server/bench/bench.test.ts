@@ -4,7 +4,6 @@ import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
 import { COMPUTER_MODELS } from '@/bench/catalogue'
 import type { Brief } from '@/core/intake/brief'
 import { JsonFileError } from '@/core/json-file'
-import { Refusal } from '../refusal'
 
 const folder = await vi.hoisted(async () => {
   const { mkdtempSync } = await import('node:fs')
@@ -32,6 +31,7 @@ import { exportBench, importBench, listBenches, newBench, removeBench, renameBen
 import { makeBench } from './make'
 import { addDrive, changeDrive, removeThing, saveAccessory, saveComputer, setPower } from './things'
 import { benchView } from './view'
+import { refused } from '../testing'
 
 beforeAll(async () => {
   await database()
@@ -42,15 +42,6 @@ afterAll(async () => {
   await (await database()).close()
   rmSync(folder, { recursive: true, force: true })
 })
-
-const refused = async (work: Promise<unknown>) => {
-  const error = await work.then(
-    () => undefined,
-    (e: unknown) => e,
-  )
-  expect(error).toBeInstanceOf(Refusal)
-  return (error as Refusal).message
-}
 
 const t20 = { ...COMPUTER_MODELS['brezza-t20'], id: '', name: 'kiosk' }
 const brief = (changes: Partial<Brief>): Brief => ({

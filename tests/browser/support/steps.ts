@@ -75,8 +75,8 @@ export async function lightingDeskToReady(page: Page): Promise<void> {
   await page.untilText(/Plate check/i)
 }
 
-/** From the lighting desk's list to its running copy. */
-export async function startLightingDesk(page: Page): Promise<void> {
+/** Puts the drives where the plan has them, where it wants them elsewhere, and starts the computer from the stick. */
+export async function standReady(page: Page): Promise<void> {
   if (/Show the steps/.test(await page.text())) {
     await page.click(/Show the steps/)
     await tickAllSteps(page)
@@ -87,6 +87,11 @@ export async function startLightingDesk(page: Page): Promise<void> {
   await page.untilText(/runs from the rescue stick/)
   if (/Go on without/.test(await page.text())) await page.click(/Go on without/)
   await page.untilFinding(/^It may start/)
+}
+
+/** From the lighting desk's list to its running copy. */
+export async function startLightingDesk(page: Page): Promise<void> {
+  await standReady(page)
   await typePlate(page, LIGHTING_PLATE)
   await page.next(/Erase and copy/)
 }
