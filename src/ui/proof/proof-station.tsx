@@ -4,6 +4,7 @@ import { useState } from 'react'
 import { Check, Wrench } from 'lucide-react'
 import { LINK_TITLES, TRACE_LINKS, type TraceLink } from '@/core/boot/types'
 import type { ProofCheck } from '@/core/proof/compare'
+import { counted } from '@/core/words'
 import { useAct } from '@/ui/frame/act'
 import { useActions } from '@/ui/frame/actions'
 import { NextAction } from '@/ui/frame/next-action'
@@ -219,7 +220,7 @@ function wordsOf(view: ProofView): { heading: string; reason: string } {
       heading: `It starts, but ${failed.length === 1 ? 'one check' : `${failed.length} checks`} failed`,
       reason: words,
     }
-  const checks = `${trial.checks.length} checks after it`
+  const checks = `${counted(trial.checks.length, 'check')} after it`
   if (unproved > 0)
     return {
       heading: `It starts from the ${trial.drive}, as far as it can be followed`,

@@ -5,8 +5,7 @@ import { USUAL_CHOICES } from '@/core/copy/choices'
 import type { ReadyItem } from '@/core/ready/port'
 import { HowItCopies, type HowView } from './how-it-copies'
 import { Items } from './items'
-
-const textOf = (markup: string) => markup.replace(/<[^>]+>/g, ' ').replace(/\s+/g, ' ')
+import { textOf } from '../testing'
 
 const how: HowView = {
   choices: USUAL_CHOICES,

@@ -14,6 +14,7 @@ import { HullLabels } from './hull-labels'
 import { withGaps } from './hull-parts'
 import { Logbook } from './logbook'
 import { Plate } from './plate'
+import { textOf } from '../testing'
 
 const drive = {
   name: 'Corvina S3 240 GB',
@@ -21,12 +22,6 @@ const drive = {
   place: 'ticket desk, SATA 0',
   sizeBytes: 240_057_409_536,
 }
-/** Text of the markup, tags left out. */
-const textOf = (markup: string) =>
-  markup
-    .replace(/<[^>]+>/g, ' ')
-    .replace(/\s+/g, ' ')
-    .trim()
 
 describe('a plate', () => {
   it('names model, serial, place, and the capacity both ways', () => {
