@@ -17,6 +17,7 @@ import { createInterface } from 'node:readline'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { noise } from '@/bench/random'
 import { readBytes } from '@/core/block/device'
+import { HEADER as QCOW2 } from '@/core/image/qcow2-layout'
 import { makeSystemDisk } from '@/core/testing-disk'
 import { pattern } from '@/core/testing'
 import { imbarco, sparseFile } from './support/image-files'
@@ -47,6 +48,18 @@ beforeAll(async () => {
   )
 })
 afterAll(() => rmSync(folder, { recursive: true, force: true }))
+
+/** An image that holds nothing of its own and builds on another in its folder. */
+function childOf(name: string, size: number): string {
+  const cluster = 65_536
+  const bytes = new Uint8Array(cluster * 3)
+  const places = { l1Size: 1, l1Offset: cluster, refcountOffset: cluster * 2, refcountClusters: 1 }
+  QCOW2.write(bytes, { magic: 0x514649fb, version: 2, clusterBits: 16, size, ...places })
+  QCOW2.write(bytes, { backingOffset: 1024, backingLength: name.length })
+  bytes.set(Buffer.from(name), 1024)
+  writeFileSync(at('child.qcow2'), bytes)
+  return at('child.qcow2')
+}
 
 /** Starts the command and ends it without warning when `when` first holds of what it tells. */
 function killedWhen(args: readonly string[], when: (progress: { phase: string; copiedBytes: number }) => boolean) {
@@ -125,6 +138,29 @@ describe('imbarco copy', () => {
       ...['copy', disk, at('listed.img'), '--lost-list', list, '--journal', at('l.journal'), '--resume'],
     )
     expect([refused.code, refused.error]).toEqual([1, expect.stringMatching(/Line 1, column \d+/)])
+  })
+
+  it('writes its journal and its list over nothing that is something else, the source least of all', () => {
+    const before = digestOf(disk)
+    const letter = at('letter.txt')
+    writeFileSync(letter, 'a letter to somebody')
+    const child = childOf('disk.img', 400 * MIB)
+    for (const [args, sentence] of [
+      [['--journal', disk], /The journal is the source itself, which is never written/],
+      [['--lost-list', disk], /The list of lost sectors is the source itself/],
+      [['--journal', at('n.img')], /The journal and the target are one file/],
+      [['--journal', letter], /letter\.txt is there already and is not the journal of a copy, so it is kept/],
+      [['--lost-list', letter], /letter\.txt is there already and is no list of lost sectors, so it is kept/],
+    ] as const) {
+      const { code, error } = imbarco('copy', disk, at('n.img'), ...args)
+      expect([code, error]).toEqual([2, expect.stringMatching(sentence)])
+      expect(existsSync(at('n.img'))).toBe(false)
+    }
+    // What an image builds on is its source too.
+    const own = imbarco('copy', child, disk, '--overwrite')
+    expect([own.code, own.error]).toEqual([2, expect.stringMatching(/The target is the source itself/)])
+    expect(digestOf(disk)).toBe(before)
+    expect(readFileSync(letter, 'utf8')).toBe('a letter to somebody')
   })
 
   it('has neither for other formats than raw, which it says', () => {

@@ -51,7 +51,6 @@ const TELL_EVERY_MS = 500
 /** Writes an image onto a new one with its fit, reads it back, and prints what was done. */
 export async function copy(input: string, output: string, options: CopyOptions, io: Io): Promise<number> {
   const to = options.to ?? byExtension(output)
-  await refuseSame(input, output)
   if (options.resume && !options.journal) throw new WrongUse('Going on needs the journal of the copy: --journal FILE.')
   if (to !== 'raw' && (options.journal || options.lostList || options.verify === false)) {
     throw new WrongUse(
@@ -59,7 +58,8 @@ export async function copy(input: string, output: string, options: CopyOptions, 
     )
   }
   const start = performance.now()
-  const report = await withImage(input, options.sectorSize, async ({ device }) => {
+  const report = await withImage(input, options.sectorSize, async ({ device, paths }) => {
+    await refuseOwn(paths, output, options)
     const job = await jobOf(device, options)
     if ('refused' in job) return { source: input, target: output, ...fitReport(job.refused) }
     const written =
@@ -201,11 +201,29 @@ async function jobOf(device: BlockDevice, options: CopyOptions): Promise<Job | {
 
 const workOf = (what: unknown) => toHex(sha256(Buffer.from(JSON.stringify(what))))
 
-async function refuseSame(input: string, output: string): Promise<void> {
-  const [from, to] = await Promise.all([input, output].map((file) => stat(file).catch(() => undefined)))
-  if (from && to && from.ino === to.ino && from.dev === to.dev) {
-    throw new WrongUse('The target is the source itself, which is never written.')
+/** Refuses to write what the source is read from, and what is not what it should be. */
+async function refuseOwn(
+  sources: readonly string[],
+  output: string,
+  { journal, lostList, resume }: CopyOptions,
+): Promise<void> {
+  const written = Object.entries({ target: output, journal, 'list of lost sectors': lostList }).flatMap(
+    ([what, file]) => (file === undefined ? [] : [{ what, file }]),
+  )
+  const identity = async (file: string) => {
+    const found = await stat(file).catch(() => undefined)
+    return found ? `${found.dev}/${found.ino}` : path.resolve(file)
   }
+  const own = new Set(await Promise.all(sources.map(identity)))
+  const seen = new Map<string, string>()
+  for (const { what, file } of written) {
+    const id = await identity(file)
+    if (own.has(id)) throw new WrongUse(`The ${what} is the source itself, which is never written.`)
+    if (seen.has(id)) throw new WrongUse(`The ${what} and the ${seen.get(id)} are one file.`)
+    seen.set(id, what)
+  }
+  if (lostList && !resume && (await earlierLost(lostList).catch(() => 'another')) === 'another')
+    throw new WrongUse(`${path.basename(lostList)} is there already and is no list of lost sectors, so it is kept.`)
 }
 
 function copyText(report: {

@@ -16,6 +16,8 @@ export interface OpenHostImage {
 /** An image of this host with all that it builds on. */
 export interface HostImage extends OpenedImage {
   readonly file: HostFile
+  /** Paths of the file and of all that it builds on. */
+  readonly paths: readonly string[]
   /** True when a file of the image was changed since it was opened. */
   changed(): Promise<boolean>
   close(): Promise<void>
@@ -35,6 +37,7 @@ export async function openHostImage(file: string, options: OpenHostImage = {}): 
     return {
       ...image,
       file: files[0],
+      paths: files.map((f) => f.path),
       changed: async () => (await Promise.all(files.map((f) => f.changed()))).some(Boolean),
       close,
     }
