@@ -59,6 +59,8 @@ describe('what is asked wrongly', () => {
     await page.next(/Take it in/)
     await page.untilText(/What was noticed/)
     await page.next(/Go on to Route/)
+    await page.click(/^From the image on the Workshop host/)
+    await page.untilText(/Planned only: going by an image is not possible yet/)
     await page.next(/Take this way/)
     await page.untilFinding(/It fits/)
     await page.next(/Lock this fit/)

@@ -67,6 +67,6 @@ function fitNote(layout: NonNullable<NonNullable<MoveRow['fit']>['pairs'][number
   const { partitions } = layout
   const grown =
     partitions.find((p) => p.rule === 'fill') ?? partitions.find((p) => p.role === 'system') ?? partitions[0]
-  const name = grown.role === 'system' ? 'C:' : grown.title
+  const name = /\(([A-Z]:)\)$/.exec(grown.title)?.[1] ?? grown.title
   return `${name} to ${formatSize(fitSizes(grown, layout).after)}`
 }

@@ -18,7 +18,7 @@ import { legSeconds } from '@/core/route/timing'
 import { courseOf } from '@/core/route/course'
 import { running } from '../copy/current'
 import { furtherCandidates, readyAhead, readyState } from '../ready'
-import { routesOf } from '../route'
+import { notYet, routesOf } from '../route'
 import { hasStarted, phaseNow, stepsAfterStart } from '../swap'
 import { clockTime, dayWords, promiseWords } from '../words'
 import { releaseStale } from '../fit'
@@ -107,6 +107,7 @@ export async function routeView({ move, progress, obstacle, trouble }: MovePage)
       const { actions, ...rest } = used
       return {
         ...rest,
+        notYet: notYet(move, used),
         stops: courseOf(used, move.bench),
         legs: actions.flatMap((a) =>
           a.do === 'transfer'
@@ -124,7 +125,7 @@ export async function routeView({ move, progress, obstacle, trouble }: MovePage)
         ),
       }
     }),
-    rule: ORDER_RULE,
+    rule: plans.some((p) => notYet(move, p)) ? `What is only planned comes last. ${ORDER_RULE}` : ORDER_RULE,
     obstacles,
     openings,
     obstacle,

@@ -2,7 +2,8 @@ import { ACCESSORY_MODELS } from '@/bench/catalogue'
 import { obstaclesOf, openingsOf } from '@/core/route/obstacles'
 import type { Pair, PastCopies, RouteQuestion } from '@/core/route/question'
 import { findPlans, transferDrives } from '@/core/route/search'
-import { type Holder, legsOf } from '@/core/route/types'
+import { whyNotYet } from '@/core/intake/possible'
+import { type Holder, legsOf, type Plan } from '@/core/route/types'
 import type { DriveSurvey } from '@/core/survey/types'
 import { type Accessory, AccessorySchema, isHost } from '@/core/things/accessory'
 import { driveName } from '@/core/things/drive'
@@ -57,11 +58,17 @@ export async function questionOf(move: Move): Promise<RouteQuestion> {
   return { ...question, roomOn: room }
 }
 
-/** Every way, and what is in the way of others. */
+/** Every way, those that can be carried out first, and what is in the way of others. */
 export async function routesOf(move: Move) {
   const question = await questionOf(move)
-  const plans = findPlans(question)
+  const planned = (plan: Plan) => Number(notYet(move, plan) !== null)
+  const plans = findPlans(question).sort((a, b) => planned(a) - planned(b))
   return { plans, obstacles: obstaclesOf(question), openings: openingsOf(question, plans, AVAILABLE) }
+}
+
+/** Why a way is planned only, or null for one that can be carried out. */
+export function notYet({ brief }: Pick<Move, 'brief'>, plan: Plan): string | null {
+  return whyNotYet({ toVirtualMachine: brief.toVirtualMachine, plan }) ?? null
 }
 
 export const TakeRouteSchema = z.object({ plan: z.string().max(2000) })

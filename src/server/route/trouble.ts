@@ -8,7 +8,7 @@ import { driveName, type Place } from '@/core/things/drive'
 import { MoveRow } from '../database/models'
 import type { Move } from '../move'
 import { type Progress, progressOf } from '../move/legs'
-import { claimedDrives, pairsOf, questionOf } from '.'
+import { claimedDrives, notYet, pairsOf, questionOf } from '.'
 
 /** What stands in the way of a plan that was taken, and the nearest one that works. */
 export interface Trouble {
@@ -98,7 +98,8 @@ async function nearest(move: Move, plan: Plan): Promise<Trouble['instead']> {
     ) *
       2 +
     Number(p.testedInPlace === plan.testedInPlace) +
-    p.things.filter((t) => plan.things.includes(t)).length
+    p.things.filter((t) => plan.things.includes(t)).length +
+    Number(notYet(move, p) === null) * 4
   const best = plans.reduce<Plan | undefined>((a, b) => (!a || shared(b) > shared(a) ? b : a), undefined)
   return best ? { id: best.id, title: best.title, time: formatRange(best.lowSeconds, best.highSeconds) } : null
 }

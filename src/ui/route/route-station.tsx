@@ -19,6 +19,8 @@ import { type PlanTrouble, TroubleNote } from './trouble-note'
 import { Course } from './course'
 
 export interface PlanView extends Omit<Plan, 'actions'> {
+  /** Why it is planned only; null for one that can be carried out. */
+  readonly notYet: string | null
   readonly stops: readonly CourseStop[]
   readonly legs: readonly Pick<Transfer, 'how' | 'bytes' | 'timing' | 'known' | 'lowSeconds' | 'highSeconds'>[]
 }
@@ -79,7 +81,7 @@ export function RouteStation({ moveId, view }: { moveId: string; view: RouteView
             label={taken ? 'Take this way instead' : 'Take this way'}
             onAct={() => void act(() => takeRoute(moveId, plan.id), next)}
             disabled={busy}
-            hint={taken ? 'A swap that was begun starts over.' : undefined}
+            hint={plan.notYet ?? (taken ? 'A swap that was begun starts over.' : undefined)}
           />
         )
       }
@@ -186,6 +188,9 @@ function PlanGroup({ group, chosen, taken, drawn, onChoose }: PlanGroupProps) {
           <span className="text-[16.5px] font-bold">{shown.title}</span>
           {taken === shown.id && <span className="ml-2 font-semibold text-weed">taken</span>}
           <span className="block text-ink-soft">{shown.why}</span>
+          {shown.notYet && (
+            <span className="mt-0.5 block font-semibold text-ochre">Planned only: {lower(shown.notYet)}</span>
+          )}
         </button>
         <p className="sm:text-right">
           <span className="font-mono text-[16px] font-semibold">
