@@ -71,6 +71,22 @@ describe('what is copied', () => {
     expect(whole.writtenBytes - outcome.writtenBytes).toBeGreaterThanOrEqual(page.length - MIB)
   })
 
+  it('leaves nothing out of a system that sleeps, which finds in those files what it had open', async () => {
+    const asleep = await makeSystemDisk({
+      sizeBytes: SIZE,
+      systemFiles: [
+        { path: '/pagefile.sys', content: page },
+        { path: '/hiberfil.sys', content: new TextEncoder().encode('HIBR and what was open') },
+      ],
+    })
+    const plan = await planCopy(readOnly(asleep), same, { leaveIdle: true })
+    expect(plan.partitions.flatMap((p) => p.leftOut)).toEqual([])
+    const target = new MemoryDevice(SIZE)
+    await runCopy(plan, target, options())
+    expect(sameBytes(await fileOn(target, same, '/pagefile.sys'), page)).toBe(true)
+    expect(new TextDecoder().decode(await fileOn(target, same, '/hiberfil.sys'))).toBe('HIBR and what was open')
+  })
+
   it('writes zeros over what a page file would have been on a drive that cannot forget', async () => {
     const inner = new MemoryDevice(SIZE)
     for (let at = 0; at < SIZE; at += MIB) await inner.write(at, pattern(65536, at / MIB))

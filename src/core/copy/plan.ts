@@ -10,7 +10,7 @@ import { type FileSystem, openFileSystem, recognise } from '../filesystem'
 import { type FitPartition, fitSizes, type Layout } from '../fit/types'
 import { gptWrites, type TableWrite } from '../scheme/gpt'
 import { mbrWrites } from '../scheme/mbr-write'
-import { IDLE_PLACES } from '../survey/idle-files'
+import { IDLE_PLACES, sleepsOn } from '../survey/idle-files'
 
 /** Runs closer together than this are copied as one: reading on costs less than a new request. */
 const MERGE_GAP = 64 * 1024
@@ -204,10 +204,12 @@ async function preparePart(
   return read(resized)
 }
 
-/** The content of page, hibernation and swap files, in whole sectors and in order. */
+/** The content of page, hibernation and swap files that nobody misses, in whole sectors and in order. */
 async function idleExtents(fileSystem: FileSystem): Promise<{ files: PartScope['leftOut']; extents: Extent[] }> {
   const files: { path: string; bytes: number }[] = []
   const extents: Extent[] = []
+  // A system that sleeps finds in them what it had open.
+  if (await sleepsOn(fileSystem)) return { files, extents }
   for (const { path } of fileSystem.fileExtents ? IDLE_PLACES : []) {
     const entry = await fileSystem.stat(path).catch(() => undefined)
     if (entry?.kind !== 'file' || entry.sizeBytes === 0) continue

@@ -197,6 +197,10 @@ describe('the list', () => {
     const source = { ...settled.source, partitions: [{ ...first, idleFiles }, ...others] }
     expect(stateOf({ source }, 'asleep')).toMatchObject({ state: 'blocks', open: 1, first: 'asleep' })
     expect(stateOf({}, 'asleep').state).toBeUndefined()
+    // What it had open is in the file, so that leaving it out is not offered.
+    expect(stateOf({ source }, 'idle-files').state).toBeUndefined()
+    const awake = { ...source, partitions: [{ ...first, idleFiles: [{ ...idleFiles[0], asleep: false }] }] }
+    expect(stateOf({ source: awake }, 'idle-files')).toMatchObject({ state: 'settled' })
     const leftOut = [{ title: 'Recovery', role: 'recovery' as const }]
     expect(stateOf({ leftOut }, 'left-out')).toMatchObject({ state: 'settled', title: 'Recovery is left out', open: 0 })
   })

@@ -104,14 +104,19 @@ describe('a plan', () => {
   it('tells which old drives it leaves in a dock that is plugged in', () => {
     const first = findPlans(question).find((p) => p.title === 'New drive in first, old one outside')!
     const place = { ...bay, bay: 'bay 2' }
-    expect(leftOutside(first, ['old'])).toEqual([{ driveId: 'old', place }])
-    expect(leftOutside(plan, ['old'])).toEqual([])
+    expect(leftOutside(first, ['new'])).toEqual([{ driveId: 'old', place }])
+    expect(leftOutside(plan, ['new'])).toEqual([])
     const taken = { actions: [...first.actions, { do: 'take', driveId: 'old', from: place } as const] }
-    expect(leftOutside(taken, ['old'])).toEqual([])
+    expect(leftOutside(taken, ['new'])).toEqual([])
     // One that was in it from the start, and that no hand touches.
     const { actions } = first
     const untouched = { actions: actions.filter((a) => a.do === 'transfer') }
-    expect(leftOutside(untouched, ['old', 'new'])).toEqual([{ driveId: 'old', place }])
+    expect(leftOutside(untouched, ['new'])).toEqual([{ driveId: 'old', place }])
+    // A third drive that it went over holds a copy too.
+    const over = findPlans(smallQuestion({ ...BENCH, slots: 'blade', transfer: true })).find((p) =>
+      /^Two legs over/.test(p.title),
+    )!
+    expect(leftOutside(over, ['new']).map((l) => l.driveId)).toEqual(['carrier'])
     expect(plugsIn(first, 'dock', 'desk')).toBe(true)
     expect(plugsIn(first, 'dock', 'another')).toBe(false)
     expect(plugsIn(first, 'cable', 'desk')).toBe(false)

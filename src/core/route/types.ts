@@ -94,19 +94,24 @@ export interface Leg {
 }
 
 /**
- * Old drives that a plan leaves in a dock or an enclosure: those that no hand takes out of it after the last copy.
- * Starting with one of them still plugged in would start with two drives of one identity.
+ * Drives with the old system on them, the old one and any on the way, that a plan leaves in a dock or an enclosure: no
+ * hand takes them out of it after the last copy. Starting with one of them still plugged in would start with two drives
+ * of one identity.
  */
-export function leftOutside(plan: Pick<Plan, 'actions'>, sourceIds: readonly string[]): LeftOutside[] {
-  return sourceIds.flatMap((driveId) => {
-    let place: Place | undefined
-    for (const action of plan.actions) {
-      if (action.do === 'take' && action.driveId === driveId) place = undefined
-      if (action.do === 'put' && action.driveId === driveId) place = action.into
-      if (action.do === 'transfer' && action.from.kind === 'drive' && action.from.driveId === driveId)
-        place = action.from.place
-    }
-    return place?.kind === 'bay' ? [{ driveId, place }] : []
+export function leftOutside(plan: Pick<Plan, 'actions'>, targetIds: readonly string[]): LeftOutside[] {
+  const places = new Map<string, Place>()
+  for (const action of plan.actions) {
+    if (action.do === 'take') places.delete(action.driveId)
+    if (action.do === 'put') places.set(action.driveId, action.into)
+    if (action.do !== 'transfer') continue
+    for (const holder of [action.from, action.to]) if (holder.kind === 'drive') places.set(holder.driveId, holder.place)
+  }
+  const copied = plan.actions.flatMap((a) =>
+    a.do === 'transfer' ? [a.from, a.to].flatMap((h) => (h.kind === 'drive' ? [h.driveId] : [])) : [],
+  )
+  return [...new Set(copied)].flatMap((driveId) => {
+    const place = places.get(driveId)
+    return place?.kind === 'bay' && !targetIds.includes(driveId) ? [{ driveId, place }] : []
   })
 }
 

@@ -1,4 +1,4 @@
-import { CoreError } from '../errors'
+import { CoreError, orUndefined } from '../errors'
 import type { FileSystem } from '../filesystem'
 import type { Finding } from '../findings'
 import { asciiToString } from '../bytes/struct'
@@ -19,6 +19,26 @@ export const IDLE_PLACES: readonly { path: string; kind: IdleFile['kind'] }[] = 
 /** How a sleeping Windows marks its hibernation file; anything else means that it is awake or was shut down. */
 const ASLEEP = ['hibr', 'HIBR']
 
+/** How a hibernation file begins. */
+async function headOf(fileSystem: FileSystem, path: string, sizeBytes: number): Promise<string> {
+  return sizeBytes < 4 ? '' : asciiToString(await fileSystem.readFile(path, 0, 4))
+}
+
+/**
+ * Whether a system sleeps on a volume: then what it had open is in its hibernation file, and its page file belongs to
+ * that.
+ */
+export async function sleepsOn(fileSystem: FileSystem): Promise<boolean> {
+  for (const { path, kind } of IDLE_PLACES) {
+    if (kind !== 'hibernation') continue
+    const entry = await fileSystem.stat(path).catch(orUndefined)
+    if (entry?.kind !== 'file') continue
+    const head = await headOf(fileSystem, path, entry.sizeBytes).catch(orUndefined)
+    if (head !== undefined && ASLEEP.includes(head)) return true
+  }
+  return false
+}
+
 /** Page, swap and hibernation files of a volume, and whether a system sleeps on it. */
 export async function idleFiles(fileSystem: FileSystem): Promise<{ files: IdleFile[]; findings: Finding[] }> {
   const files: IdleFile[] = []
@@ -27,8 +47,8 @@ export async function idleFiles(fileSystem: FileSystem): Promise<{ files: IdleFi
     try {
       const entry = await fileSystem.stat(path)
       if (entry?.kind !== 'file') continue
-      const head = kind === 'hibernation' && entry.sizeBytes >= 4 ? await fileSystem.readFile(path, 0, 4) : undefined
-      const asleep = head !== undefined && ASLEEP.includes(asciiToString(head))
+      const head = kind === 'hibernation' ? await headOf(fileSystem, path, entry.sizeBytes) : ''
+      const asleep = ASLEEP.includes(head)
       files.push({ path, kind, sizeBytes: entry.sizeBytes, asleep })
       if (asleep) {
         findings.push({
@@ -36,7 +56,7 @@ export async function idleFiles(fileSystem: FileSystem): Promise<{ files: IdleFi
           code: 'system.hibernated',
           sentence:
             'The system on this volume sleeps: it was hibernated, or shut down with fast start. Start it and shut it down wholly before the copy.',
-          evidence: `${path}, ${formatSize(entry.sizeBytes)}, begins with "${asciiToString(head)}"`,
+          evidence: `${path}, ${formatSize(entry.sizeBytes)}, begins with "${head}"`,
         })
       }
     } catch (error) {

@@ -58,6 +58,10 @@ describe('the swap', () => {
       effect: { kind: 'take', toShelf: true },
     })
     expect(steps[0].afterStart).toBeUndefined()
+    const third = benchOf([computer('desk')], [dock('dock')], [drive('third', { place: bay })])
+    expect(swapSteps(question({ bench: third, hands: [], aside: [{ driveId: 'third', place: bay }] }))).toMatchObject([
+      { short: 'Transfer drive out', effect: { kind: 'take', toShelf: false } },
+    ])
     const alone = swapSteps(question({ hands: [], aside: [{ driveId: 'old', place: bay }] }))
     expect(alone.map((s) => s.id)).toEqual(['aside-old'])
     expect(swapSteps(question({ hands: [] }))).toEqual([])

@@ -16,7 +16,7 @@ export interface SwapQuestion {
   /** What the plan does after that. */
   readonly later: readonly Action[]
   readonly sourceIds: readonly string[]
-  /** Old drives that this phase sets aside, out of the docks that the plan leaves them in. */
+  /** Drives with the old system that this phase sets aside, out of the docks that the plan leaves them in. */
   readonly aside?: readonly LeftOutside[]
 }
 
@@ -72,19 +72,24 @@ export function swapSteps(question: SwapQuestion): SwapStep[] {
   return steps
 }
 
-function setAside({ bench, computerId, aside = [] }: SwapQuestion): SwapStep[] {
+function setAside({ bench, computerId, sourceIds, aside = [] }: SwapQuestion): SwapStep[] {
   return aside.flatMap(({ driveId, place }): SwapStep[] => {
     const drive = bench.drives.find((d) => d.id === driveId)
     if (!drive) return []
+    const old = sourceIds.includes(driveId)
     return [
       {
         id: `aside-${driveId}`,
         place: 'dock',
         computerId,
-        short: 'Old drive on the shelf',
+        short: old ? 'Old drive on the shelf' : 'Transfer drive out',
         title: `Set the ${driveName(drive)} aside`,
-        how: `Out of the ${placeName(place, bench)}, its label on, and onto the shelf: until its day it is the way back. It carries the identity of the new drive, so it is not attached when that one starts.`,
-        effect: { kind: 'take', driveId, toShelf: true },
+        how: `${
+          old
+            ? `Out of the ${placeName(place, bench)}, its label on, and onto the shelf: until its day it is the way back.`
+            : `Out of the ${placeName(place, bench)}; it is the shop’s and is used again.`
+        } It carries the identity of the new drive, so it is not attached when that one starts.`,
+        effect: { kind: 'take', driveId, toShelf: old },
       },
     ]
   })

@@ -48,7 +48,7 @@ export async function progressOf(row: MoveRow): Promise<Progress | undefined> {
   const { plan } = row.route
   const { legs, after } = legsOf(plan)
   const hands = [...legs.map((l) => l.before), after]
-  const sourceIds = row.brief.pairs.map((p) => p.sourceId)
+  const targetIds = row.brief.pairs.flatMap((p) => p.targetId ?? [])
   const copies: (CopyView | undefined)[] = []
   for (const i of legs.keys()) copies.push(await latestCopy(row.id, i))
   const notCopied = copies.findIndex((c) => c?.status !== 'done')
@@ -58,7 +58,7 @@ export async function progressOf(row: MoveRow): Promise<Progress | undefined> {
     const stored = row.swap?.phases[phase]
     const begun = stored !== undefined && stored.steps.length > 0
     if (begun) return stored.done.length >= beforeStart(stored.steps)
-    return asksNothing(hands[phase]) && asideIn(phase, plan, legs, sourceIds).length === 0
+    return asksNothing(hands[phase]) && asideIn(phase, plan, legs, targetIds).length === 0
   }
   return {
     plan,
@@ -74,9 +74,9 @@ export async function progressOf(row: MoveRow): Promise<Progress | undefined> {
 /** How many steps of a phase come before what follows it; the others wait for a start that passed. */
 export const beforeStart = (steps: readonly SwapStep[]) => steps.filter((s) => !s.afterStart).length
 
-/** Old drives that hands set aside in a phase: in the last, before the start from the new drive. */
-const asideIn = (phase: number, plan: Plan, legs: readonly Leg[], sourceIds: readonly string[]) =>
-  phase === legs.length ? leftOutside(plan, sourceIds) : []
+/** Drives that hands set aside in a phase: in the last, before the start from the new drive. */
+const asideIn = (phase: number, plan: Plan, legs: readonly Leg[], targetIds: readonly string[]) =>
+  phase === legs.length ? leftOutside(plan, targetIds) : []
 
 const asksNothing = (hands: readonly Hands[]) =>
   !hands.some((h) => h.do === 'take' || h.do === 'put' || h.do === 'secure-boot')
@@ -89,14 +89,14 @@ export function stepsOf(
 ): { steps: SwapStep[]; done: { id: string; at: number }[]; ticks: Ticks } {
   const stored = move.row.swap?.phases[phase]
   if (stored && stored.steps.length > 0) return stored
-  const sourceIds = move.pairs.map((p) => p.source.id)
+  const targetIds = move.pairs.flatMap((p) => p.target?.id ?? [])
   const steps = swapSteps({
     bench: move.bench,
     computerId: move.goal?.id ?? move.computer.id,
     hands: progress.hands[phase],
     later: progress.hands.slice(phase + 1).flat(),
-    sourceIds,
-    aside: asideIn(phase, progress.plan, progress.legs, sourceIds),
+    sourceIds: move.pairs.map((p) => p.source.id),
+    aside: asideIn(phase, progress.plan, progress.legs, targetIds),
   })
   return { steps, done: [], ticks: {} }
 }

@@ -77,7 +77,7 @@ export async function startTrial(moveId: string, choice?: string): Promise<void>
 async function refuseTwinOutside({ bench, pairs, row }: Move, computer: Computer): Promise<void> {
   const plan = row.route?.plan
   if (!plan) return
-  const ours = pairs.flatMap((p) => [p.source.id, ...(p.target ? [p.target.id] : [])])
+  const ours = [...pairs.flatMap((p) => [p.source.id, p.target?.id]), ...Object.keys(row.route?.via ?? {})]
   const inside = bench.drives.filter((d) => d.place.kind === 'slot' && d.place.computerId === computer.id)
   const outside = bench.drives.filter(
     ({ id, place }) => ours.includes(id) && place.kind === 'bay' && plugsIn(plan, place.accessoryId, computer.id),

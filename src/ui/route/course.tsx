@@ -7,7 +7,7 @@ export function Course({ stops }: { stops: readonly CourseStop[] }) {
     <div className="overflow-x-auto" tabIndex={0} role="region" aria-label="The course of this route">
       <ol
         className="grid"
-        style={{ gridTemplateColumns: `repeat(${stops.length}, minmax(0, 1fr))`, minWidth: stops.length * 112 }}
+        style={{ gridTemplateColumns: `repeat(${stops.length}, minmax(0, 1fr))`, minWidth: stops.length * 96 }}
       >
         {stops.map((stop, i) => (
           <li key={i} className="relative px-1 pt-9 text-center">

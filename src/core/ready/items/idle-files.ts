@@ -3,7 +3,8 @@ import type { ReadyKind } from '../port'
 
 /** Page, hibernation and swap files: bytes that a system makes anew and nobody misses. */
 export const idleFiles: ReadyKind = ({ source, surveyedAt, choices }) => {
-  const files = source.partitions.flatMap((p) => p.idleFiles)
+  // Of a system that sleeps they hold what it had open, and always come along.
+  const files = source.partitions.flatMap((p) => (p.idleFiles.some((f) => f.asleep) ? [] : p.idleFiles))
   if (files.length === 0 || choices.read === 'every') return []
   const bytes = formatSize(files.reduce((sum, f) => sum + f.sizeBytes, 0))
   const names = files.map((f) => f.path.slice(1)).join(', ')
@@ -14,7 +15,7 @@ export const idleFiles: ReadyKind = ({ source, surveyedAt, choices }) => {
         ...base,
         title: `${names} left out, ${bytes}`,
         why: 'every byte of it will read as zero; the system makes it anew',
-        how: 'A hibernated session would be lost with it.',
+        how: 'It can come along all the same.',
         action: { id: 'take-idle', label: 'Copy it too' },
       },
     ]
