@@ -3,6 +3,8 @@ import { tmpdir } from 'node:os'
 import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { SliceDevice } from '@/core/block/slice'
+import { traceStart } from '@/core/boot/trace'
+import { driversAt } from '@/core/things/bodies'
 import { GIB } from '@/core/bytes/size'
 import { openFileSystem } from '@/core/filesystem'
 import { surveyDrive } from '@/core/survey/survey'
@@ -148,6 +150,40 @@ describe('the drives of the scenario', () => {
   it('choir: an old drive whose partition is off 4 KiB', () => {
     const [choir] = surveys.get('crh2-250')!.partitions
     expect(choir.findings.map((f) => f.code)).toEqual(['partition.unaligned'])
+  })
+
+  it('start in the computers they are in', async () => {
+    const started: string[] = []
+    for (const computer of SCENARIO_BENCH.computers) {
+      const inside = SCENARIO_BENCH.drives.filter(
+        (d) => d.place.kind === 'slot' && d.place.computerId === computer.id && surveys.has(d.id),
+      )
+      const opened = []
+      for (const drive of inside) {
+        const { device, close } = await openDrive(
+          { ...drive, file: fileOf(drive.id), isImage: false },
+          { writable: false },
+        )
+        const slot = computer.slots.find((s) => drive.place.kind === 'slot' && s.id === drive.place.slot)!
+        opened.push({
+          close,
+          drive: { driveId: drive.id, name: drive.model, slot: slot.id, device, drivers: driversAt(slot, drive) },
+        })
+      }
+      if (opened.length === 0) continue
+      const trace = await traceStart(
+        computer.firmware,
+        opened.map((o) => o.drive),
+        undefined,
+        sha256,
+      )
+      expect([computer.id, trace.links.find((l) => l.state === 'failed')]).toEqual([computer.id, undefined])
+      started.push(computer.id)
+      for (const { close } of opened) await close()
+    }
+    expect(started).toEqual(
+      expect.arrayContaining(['lighting-desk', 'logbook-server', 'field-laptop', 'editing-computer']),
+    )
   })
 
   it('are read by other programs as they are here: tables, HFS+ and NTFS files', () => {

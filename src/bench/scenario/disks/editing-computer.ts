@@ -64,6 +64,7 @@ export async function makeEditingDisk(device: BlockDevice): Promise<void> {
   })
   await fillNtfs(device, windows, 'Grading', 0x5b8e_d203_f96c_17a4n, [
     ...windowsFiles({
+      controller: 'NVMe',
       at: inGpt(DISK, windows),
       product: 'Windows 10 Pro',
       build: '19045',

@@ -148,6 +148,8 @@ export interface WindowsRelease {
   readonly pageMib: number
   /** A hibernation file of this size, and whether the system sleeps in it. */
   readonly hibernation?: { readonly mib: number; readonly asleep: boolean }
+  /** The controller that its drive sits at; SATA where nothing is said. */
+  readonly controller?: 'SATA' | 'NVMe'
   /** Devices of its computer, and fixed addresses. */
   readonly met?: Pick<NewSystemHive, 'devices' | 'addresses'>
 }
@@ -157,7 +159,7 @@ const SET_UP = { values: { ImageState: 'IMAGE_STATE_COMPLETE' } }
 
 /** What a start of Windows reads, its settings, and the files it makes anew. */
 export function windowsFiles(system: WindowsRelease): NewFile[] {
-  const { at, product, build, release, loader = 'winload.efi', seed, pageMib, hibernation, met } = system
+  const { at, product, build, release, loader = 'winload.efi', seed, pageMib, hibernation, met, controller } = system
   const currentVersion = {
     values: {
       ProductName: product,
@@ -183,7 +185,8 @@ export function windowsFiles(system: WindowsRelease): NewFile[] {
   )
   // Which of them start with the loader; the one for a controller that the computer has not waits to be asked.
   const early = { disk: 0, partmgr: 0, volmgr: 0, mountmgr: 0, ntfs: 0, usbstor: 3 }
-  const drivers = { ...early, ...(loader === 'winload.exe' ? { msahci: 0 } : { storahci: 0, stornvme: 3 }) }
+  const storage = controller === 'NVMe' ? { storahci: 3, stornvme: 0 } : { storahci: 0, stornvme: 3 }
+  const drivers = { ...early, ...(loader === 'winload.exe' ? { msahci: 0 } : storage) }
   return [
     { path: `/Windows/System32/${loader}`, content: noise(1_200_000, seed) },
     { path: '/Windows/System32/ntoskrnl.exe', content: noise(640_000, seed + 1) },
