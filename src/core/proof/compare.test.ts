@@ -61,6 +61,18 @@ describe('what is looked at after the start', () => {
     expect(await failing(target, 'another')).toEqual(['system-volume'])
   })
 
+  it('takes any system of the plan for the one that started, and no other volume', async () => {
+    const two = (role: 'system' | 'data') => ({
+      ...layout,
+      partitions: layout.partitions.map((p) => (p.number === 4 ? { ...p, role } : p)),
+    })
+    const recovery = layout.partitions[3].guid
+    const started = async (role: 'system' | 'data') =>
+      (await compareTarget(target, planned({ layout: two(role), startedGuid: recovery }), digests))[0]
+    expect(await started('system')).toMatchObject({ id: 'system-volume', passed: true })
+    expect(await started('data')).toMatchObject({ passed: false, found: /where the plan has no system/ })
+  })
+
   it('tells a file whose bytes are others', async () => {
     const device = new OverlayDevice(target)
     // The small file lies in clusters of its own: find it on the target by what the source holds there.

@@ -56,13 +56,19 @@ export async function compareTarget(
   const { digest, fileDigest } = digests
   const survey = await surveyDrive(target, digest)
   const checks: ProofCheck[] = []
-  const system = layout.partitions.find((p) => p.role === 'system')
   const running = survey.partitions.find((p) => p.guid === startedGuid)
+  // Of several systems on one drive the one that started.
+  const system =
+    layout.partitions.find((p) => p.role === 'system' && p.guid === startedGuid) ??
+    layout.partitions.find((p) => p.role === 'system')
+  const isPlanned = running !== undefined && running.guid === system?.guid && running.firstLba === system.firstLba
   checks.push({
     id: 'system-volume',
     title: 'System volume is on the new drive',
-    passed: Boolean(running && system && running.guid === system.guid && running.firstLba === system.firstLba),
-    found: running ? `${running.title}, partition ${running.number}` : 'not found',
+    passed: isPlanned,
+    found: !running
+      ? 'not found'
+      : `${running.title}, partition ${running.number}${isPlanned ? '' : ', where the plan has no system'}`,
   })
   checks.push(comparePartitions(survey, layout, source))
   const wrong = layout.partitions.filter((p) => {
