@@ -189,7 +189,7 @@ function PlanGroup({ group, chosen, taken, drawn, onChoose }: PlanGroupProps) {
           {taken === shown.id && <span className="ml-2 font-semibold text-weed">taken</span>}
           <span className="block text-ink-soft">{shown.why}</span>
           {shown.notYet && (
-            <span className="mt-0.5 block font-semibold text-ochre">Planned only: {lower(shown.notYet)}</span>
+            <span className="mt-0.5 block font-semibold text-ochre-ink">Planned only: {lower(shown.notYet)}</span>
           )}
         </button>
         <p className="sm:text-right">
