@@ -52,6 +52,10 @@ export async function benchServer(folder: string, line: Line): Promise<void> {
       await startCopy(page)
       await page.untilFinding(/reads back equal/, 120_000)
     })
+    // There is one rescue stick.
+    await page.open('/computers/ticket-desk')
+    await page.click(/^Shut it down/)
+    await page.untilText(/Switch it on/)
     await lightingDeskToReady(page)
     await measure('the failing lighting desk', async () => {
       await startLightingDesk(page)
