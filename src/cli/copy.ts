@@ -222,8 +222,10 @@ async function refuseOwn(
     if (seen.has(id)) throw new WrongUse(`The ${what} and the ${seen.get(id)} are one file.`)
     seen.set(id, what)
   }
-  if (lostList && !resume && (await earlierLost(lostList).catch(() => 'another')) === 'another')
-    throw new WrongUse(`${path.basename(lostList)} is there already and is no list of lost sectors, so it is kept.`)
+  if (lostList && !resume)
+    await earlierLost(lostList).catch(() => {
+      throw new WrongUse(`${path.basename(lostList)} is there already and is no list of lost sectors, so it is kept.`)
+    })
 }
 
 function copyText(report: {

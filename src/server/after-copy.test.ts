@@ -234,7 +234,7 @@ describe('the proof', () => {
     expect((await proof()).trial!.checks.find((c) => c.id === 'sizes')!.found).toMatch(/300\.0 GiB/)
   })
 
-  it('stops where a link is broken, and leads two steps back to the old drive', async () => {
+  it('tells a table that is only there in its backup, and leads two steps back to the old drive', async () => {
     await switchComputer(MOVE, { do: 'shut-down' })
     const drive = await driveById(NEW)
     const opened = await openDrive(driveBytes(drive), { writable: true })
@@ -244,8 +244,8 @@ describe('the proof', () => {
     await startTrial(MOVE)
     const { trial, wayBack } = await proof()
     // The backup table still tells what is where; the firmware takes it, and the chain says so.
-    const table = trial!.trace.links.find((l) => l.id === 'table')!
-    expect(table.state === 'passed' ? table.found : table.why).not.toMatch(/both copies agree/)
+    const table = trial!.trace.links.find((l) => l.id === 'table')
+    expect(table).toMatchObject({ state: 'passed', found: 'GPT, taken from the backup copy' })
     await opened.device.write(512, header)
     await opened.close()
     expect(wayBack?.steps.map((s) => s.done)).toEqual([false, false])
@@ -326,7 +326,7 @@ describe('the shelf', () => {
     const back = (place: unknown) => putBack({ driveId: OLD, place })
     expect(await refused(putBack({ driveId: NEW, place: slot('SATA 1') }))).toMatch(/is not on the shelf/)
     expect(await refused(back({ kind: 'table' }))).toMatch(/into a slot of a computer/)
-    expect(await refused(back(slot('SATA 1')))).toMatch(/has power|mains power|Shut it down/)
+    expect(await refused(back(slot('SATA 1')))).toMatch(/has power\. Shut it down/)
     await switchComputer(MOVE, { do: 'mains', on: false })
     await back(slot('SATA 1'))
     expect(await driveById(OLD)).toMatchObject({ place: slot('SATA 1'), shelf: { until: '2026-05-18' } })

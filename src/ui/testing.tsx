@@ -11,6 +11,9 @@ export function textOf(markup: string): string {
     .trim()
 }
 
+/** A drive as a plate shows it. */
+export const plate = (name: string) => ({ id: name, name, serial: `s-${name}`, place: 'somewhere', sizeBytes: 1 })
+
 /** A station as its page first shows it: the finding, the next action, and all of its text. */
 export interface Shown {
   readonly finding: string

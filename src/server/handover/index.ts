@@ -2,7 +2,7 @@ import { z } from 'zod'
 import { DriveRow } from '../database/models'
 import { benchNow } from '../clock'
 import { note } from '../logbook'
-import { keep, loadMove } from '../move'
+import { hasStarted, keep, loadMove } from '../move'
 import { progressOf } from '../move/legs'
 import { Refusal } from '../refusal'
 import { stepsAfterStart } from '../swap'
@@ -11,15 +11,14 @@ import { dayAfter } from '../words'
 /** How long an old drive is kept as the way back. */
 export const SHELF_DAYS = 14
 
-/** Closes a move whose computer starts from the new drive, and puts a day on the old one. */
 export const HandOverSchema = z.object({ by: z.string().trim().max(60).default('') })
 
+/** Closes a move whose computer starts from the new drive, and puts a day on the old one. */
 export async function handOver(moveId: string, input: unknown = {}): Promise<void> {
   const { by } = HandOverSchema.parse(input)
   const move = await loadMove(moveId)
   const { row, pairs, brief } = move
-  const last = row.proof?.trials.at(-1)
-  if (!last?.trace.starts || last.subject !== 'target' || last.checks.some((c) => !c.passed)) {
+  if (!hasStarted(move)) {
     throw new Refusal('It is handed over when the last trial started from the new drive and every check passed.')
   }
   if (row.handover) return

@@ -127,6 +127,12 @@ export function fitsLocked({ fit }: Pick<MoveRow, 'fit'>): boolean {
   return fit?.pairs.every((p) => p !== null) ?? false
 }
 
+/** The last trial started from the new drive, and every check passed. */
+export function hasStarted({ row }: { readonly row: Pick<MoveRow, 'proof'> }): boolean {
+  const last = row.proof?.trials.at(-1)
+  return last?.trace.starts === true && last.subject === 'target' && last.checks.every((c) => c.passed)
+}
+
 type StationColumn = 'intake' | 'survey' | 'route' | 'fit' | 'ready' | 'swap' | 'proof' | 'handover'
 
 /** Stores what stations came to and tells every open page. */

@@ -3,7 +3,7 @@ import { formatSize } from '@/core/bytes/size'
 import { fitSizes } from '@/core/fit/types'
 import { railOf, type RailStop, type StationId } from '@/core/move/stations'
 import type { MoveRow } from '../database/models'
-import { fitsLocked } from '.'
+import { fitsLocked, hasStarted } from '.'
 import type { Progress } from './legs'
 
 /** The rail of a move, from what its stations have left behind. With several legs it tells which one it is in. */
@@ -30,7 +30,7 @@ export function moveRail(row: MoveRow, progress: Progress | undefined): RailStop
   else if (handsFirst) results.copy = `leg ${copied} of ${legs.length} copied`
   if (!between && phase === undefined) results.swap = 'old drive out'
   const trial = row.proof?.trials.at(-1)
-  if (results.swap && trial?.trace.starts && trial.subject === 'target' && trial.checks.every((c) => c.passed)) {
+  if (results.swap && trial && hasStarted({ row })) {
     const followed = trial.trace.links.every((l) => l.state === 'passed')
     results.proof = followed ? 'starts, all equal' : 'starts, as far as seen'
   }

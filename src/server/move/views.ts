@@ -19,14 +19,14 @@ import { courseOf } from '@/core/route/course'
 import { running } from '../copy/current'
 import { furtherCandidates, readyAhead, readyState } from '../ready'
 import { notYet, routesOf } from '../route'
-import { hasStarted, phaseNow, stepsAfterStart } from '../swap'
+import { phaseNow, stepsAfterStart } from '../swap'
 import { clockTime, dayWords, promiseWords } from '../words'
 import { releaseStale } from '../fit'
 import { sheetOf } from '../handover/sheet'
 import { fitCandidates } from '../fit/candidates'
 import { loadLeg, stepsOf } from './legs'
 import type { MovePage } from './page'
-import { moveRow, plateOf } from '.'
+import { hasStarted, moveRow, plateOf } from '.'
 
 // What each station's page shows, as plain values. Everything is computed here or in core; pages only draw.
 

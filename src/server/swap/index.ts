@@ -7,7 +7,7 @@ import { benchNow } from '../clock'
 import { twinsAmong } from '../computer/twins'
 import { running } from '../copy/current'
 import { note } from '../logbook'
-import { fitsLocked, keep, loadMove, type Move } from '../move'
+import { fitsLocked, hasStarted, keep, loadMove, type Move } from '../move'
 import { type Progress, progressOf, stepsOf } from '../move/legs'
 import { Refusal } from '../refusal'
 
@@ -22,12 +22,6 @@ export function stepsAfterStart(move: Move, progress: Progress): readonly SwapSt
   if (progress.copied < phase || progress.phase !== undefined) return []
   const { steps, done } = stepsOf(move, progress, phase)
   return steps.slice(done.length).filter((s) => s.afterStart)
-}
-
-/** The last trial started from the new drive, and every check passed. */
-export function hasStarted({ row }: Move): boolean {
-  const last = row.proof?.trials.at(-1)
-  return last?.trace.starts === true && last.subject === 'target' && last.checks.every((c) => c.passed)
 }
 
 export const StepSchema = z.object({ step: z.string().max(120) })

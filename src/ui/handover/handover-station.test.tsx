@@ -2,14 +2,12 @@ import { type ComponentProps } from 'react'
 import { describe, expect, it, vi } from 'vitest'
 import { GIB, MIB } from '@/core/bytes/size'
 import { sheet } from '@/core/handover/testing'
-import { type Shown, showStation } from '../testing'
+import { plate, type Shown, showStation } from '../testing'
 import { HandoverStation } from './handover-station'
 
 vi.mock('next/navigation', () => ({ useRouter: () => ({ push() {}, refresh() {} }) }))
 
 type View = ComponentProps<typeof HandoverStation>['view']
-
-const plate = (name: string) => ({ id: name, name, serial: `s-${name}`, place: 'somewhere', sizeBytes: 1 })
 
 function shown(changes: Partial<View> = {}): Shown {
   const view: View = {

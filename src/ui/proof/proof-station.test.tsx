@@ -1,15 +1,13 @@
 import { type ComponentProps } from 'react'
 import { describe, expect, it, vi } from 'vitest'
 import { TRACE_LINKS, LINK_TITLES, type TraceLink } from '@/core/boot/types'
-import { type Shown, showStation } from '../testing'
+import { plate, type Shown, showStation } from '../testing'
 import { ProofStation } from './proof-station'
 
 vi.mock('next/navigation', () => ({ useRouter: () => ({ push() {}, refresh() {} }) }))
 
 type View = ComponentProps<typeof ProofStation>['view']
 type Trial = NonNullable<View['trial']>
-
-const plate = (name: string) => ({ name, serial: `s-${name}`, place: 'somewhere', sizeBytes: 1 })
 
 /** A chain where links are what is said of them, and else passed up to the first that failed. */
 function links(states: Partial<Record<string, TraceLink['state']>> = {}): TraceLink[] {
