@@ -9,6 +9,7 @@ const TOOLS = [
   ['7zip', '7zz'],
   ['gdisk', 'sgdisk'],
   ['dosfstools', 'fsck.fat'],
+  ['ntfs-3g', 'mkntfs'],
   ['python3', 'python3'],
   ['e2fsprogs', 'mkfs.ext4'],
   ['exfatprogs', 'mkfs.exfat'],
@@ -24,8 +25,13 @@ const TOOLS = [
 checkNode()
 install()
 installTools()
-const rest = process.argv.slice(2)
-if (rest.length > 0) {
+const given = process.argv.slice(2)
+const rest = given.filter((argument) => argument !== '--deep')
+// The long property, damage and sweep runs, in place of the quick ones.
+if (given.includes('--deep')) process.env.IMBARCO_DEEP = '1'
+if (given.includes('--deep') && rest.length === 0) {
+  run(bin('vitest'), ['run', '--project', 'unit'])
+} else if (rest.length > 0) {
   build()
   run(bin('vitest'), ['run', ...rest])
 } else {

@@ -4,6 +4,7 @@ import { type BlockDevice, checkRange, type Extent, ReadOnlyDevice } from '@/cor
 import { CoreError } from '@/core/errors'
 import { HostFull } from '@/host/errors'
 import { dataExtents } from '@/host/holes'
+import { syncFolderOf } from '@/host/sync-folder'
 import { setBits } from '@/core/filesystem/bitmap'
 
 export interface SparseFileOptions {
@@ -25,6 +26,7 @@ export class SparseFileDevice implements BlockDevice {
   readonly logicalSectorSize: 512 | 4096
   readonly physicalSectorSize: number
   private dirty = false
+  private failure: { readonly error: unknown } | undefined
 
   private constructor(
     private readonly file: FileHandle,
@@ -50,6 +52,7 @@ export class SparseFileDevice implements BlockDevice {
       const device = new SparseFileDevice(file, mapFile, emptyMap(sizeBytes), sizeBytes, { ...options, writable: true })
       await mapFile.write(device.map, 0, device.map.length, HEADER_BYTES)
       await device.seal()
+      await syncFolderOf(path)
       return device
     } catch (error) {
       await file.close()
@@ -101,12 +104,19 @@ export class SparseFileDevice implements BlockDevice {
   }
 
   async flush(): Promise<void> {
+    if (this.failure) throw this.failure.error
     if (!this.dirty) return
+    // What is written from here on is not stored by this flush, so it counts as unstored whatever comes of it.
+    this.dirty = false
     try {
       await this.file.datasync()
+      // The head of the map speaks for its bits, which must be stored before it.
+      await this.mapFile?.datasync()
       await this.seal()
     } catch (error) {
-      throw hostError(error)
+      // The host reports an error of storing once only; from then on nobody knows what is on the medium.
+      this.failure = { error: hostError(error) }
+      throw this.failure.error
     }
   }
 
@@ -183,7 +193,6 @@ export class SparseFileDevice implements BlockDevice {
     view.setFloat64(16, this.size, true)
     view.setFloat64(24, mtimeMs, true)
     await this.mapFile?.write(header, 0, HEADER_BYTES, 0)
-    this.dirty = false
   }
 
   private anyMapped(offset: number, length: number): boolean {

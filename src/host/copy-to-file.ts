@@ -7,6 +7,7 @@ import { publish } from './files'
 import { NoFile } from './errors'
 import { openJournal, type OpenJournal } from './journal-file'
 import { RawFile } from './raw-file'
+import { syncFolderOf } from './sync-folder'
 import { blake3 } from './strong-digest'
 
 export interface CopyToFileOptions extends Pick<CopyOptions, 'verify' | 'onStep' | 'checkpoint' | 'rescue'> {
@@ -43,6 +44,7 @@ export async function copyToFile(plan: CopyPlan, output: string, options: CopyTo
       const target = await RawFile.create(partial, size, logicalSectorSize)
       const outcome = await run(plan, target, options, undefined)
       await (overwrite ? rename(partial, output) : publish(partial, output))
+      await syncFolderOf(output)
       return outcome
     } catch (error) {
       await unlink(partial).catch(() => undefined)

@@ -5,8 +5,10 @@ import path from 'node:path'
 import { UnreadableSectors } from '@/core/block/device'
 import { BadStructure } from '@/core/errors'
 import type { ImageFile, ImageSink } from '@/core/image'
+import { BackgroundStore } from './background-store'
 import { hostError, NoFile } from './errors'
 import { dataExtents } from './holes'
+import { syncFolderOf } from './sync-folder'
 
 /** Reads of fewer bytes are quicker than the question whether there is anything. */
 const WORTH_ASKING = 256 * 1024
@@ -100,10 +102,13 @@ export async function createWhole<T>(
     throw hostError(error, name)
   }
   try {
-    const result = await work(sinkOf(handle, name))
+    const store = new BackgroundStore(handle)
+    const result = await work(sinkOf(handle, name, store))
+    await store.flush()
     await handle.sync()
     await handle.close()
     await (overwrite ? rename(partial, file) : publish(partial, file))
+    await syncFolderOf(file)
     return result
   } catch (error) {
     await handle.close().catch(() => undefined)
@@ -142,16 +147,12 @@ async function exists(file: string): Promise<boolean> {
 
 /** Larger writes make the host look for large stretches of memory, which costs more than the calls that are saved. */
 const WRITE_BYTES = 128 * 1024
-/** So much is written before the host is asked to start storing it, so that little is left to wait for at the end. */
-const STORE_BYTES = 128 * 1024 * 1024
 
 /**
  * Writes in place of the thread that calls: images are written in threads of their own, where the next piece is
  * read meanwhile.
  */
-function sinkOf(handle: FileHandle, name: string): ImageSink {
-  let written = 0
-  let storing: Promise<void> | undefined
+function sinkOf(handle: FileHandle, name: string, store: BackgroundStore): ImageSink {
   return {
     async write(offset, from) {
       try {
@@ -162,18 +163,10 @@ function sinkOf(handle: FileHandle, name: string): ImageSink {
       } catch (error) {
         throw hostError(error, name)
       }
-      written += from.length
-      if (written >= STORE_BYTES && !storing) {
-        written = 0
-        // What fails here fails again, and is told, when the file is closed.
-        storing = handle
-          .datasync()
-          .catch(() => undefined)
-          .finally(() => (storing = undefined))
-      }
+      store.wrote(from.length)
     },
     async truncate(length) {
-      await storing
+      await store.idle()
       try {
         await handle.truncate(length)
       } catch (error) {

@@ -28,6 +28,8 @@ import { makeSystemDisk, sha256, storedDigest } from '@/core/testing-disk'
 import { copyToFile } from './copy-to-file'
 import { NoFile } from './errors'
 import { folderFiles } from './folder-files'
+import { CopyEnded } from '@/core/copy/run'
+import { BackgroundStore } from './background-store'
 import { openJournal } from './journal-file'
 import { RawFile } from './raw-file'
 import { repairIn, repairJournal } from './repair-journal'
@@ -126,9 +128,12 @@ describe('the journal of a copy in a file', () => {
           await expect(openJournal(file, { resume: true })).rejects.toThrow(CoreError)
           return
         }
+        if (sure === RECORDS.length) {
+          await expect(openJournal(file, { resume: true })).rejects.toThrow(CopyEnded)
+          return
+        }
         const journal = await openJournal(file, { resume: true })
         expect(journal.state!.job).toBe('one')
-        expect(journal.state!.ended).toBe(sure === RECORDS.length)
         expect(journal.state!.equal).toBe(sure >= 6)
         // What is added follows what is sure.
         await journal.append({ did: 'let go', target: 1, why: 'it was taken out' })
@@ -144,22 +149,36 @@ describe('the journal of a copy in a file', () => {
     )
   })
 
-  it('is begun anew over an earlier journal, and never over anything else', async () => {
+  it('is never written over: not one that was cut off, not one that has ended, not anything else', async () => {
     const file = fresh()
-    writeFileSync(file, whole)
+    for (const [text, sentence] of [
+      [whole, /has ended/],
+      [RECORDS.slice(0, 3).map(journalLine).join(''), /was cut off/],
+    ] as const) {
+      writeFileSync(file, text)
+      await expect(openJournal(file, { resume: false })).rejects.toThrow(sentence)
+      expect(readFileSync(file, 'utf8')).toBe(text)
+    }
+    // One that was cut off in its first line holds nothing.
+    writeFileSync(file, whole.slice(0, 30))
     const journal = await openJournal(file, { resume: false })
     expect(journal.state).toBeUndefined()
     await journal.close()
-    expect(statSync(file).size).toBe(0)
-    // One that was cut off in its first line is one too.
-    writeFileSync(file, whole.slice(0, 30))
-    await (await openJournal(file, { resume: false })).close()
     for (const text of ['a letter to somebody\n', '{"format":"imbarco layout"}', '\0'.repeat(600)]) {
       writeFileSync(file, text)
       await expect(openJournal(file, { resume: false })).rejects.toThrow(/is not the journal of a copy, so it is kept/)
       expect(readFileSync(file, 'utf8')).toBe(text)
     }
     await expect(openJournal(at('none'), { resume: true })).rejects.toThrow(NoFile)
+    await expect(openJournal(at('.'), { resume: false })).rejects.toThrow(NoFile)
+  })
+
+  it('takes lines that come at one moment one after the other', async () => {
+    const file = fresh()
+    const journal = await openJournal(file, { resume: false })
+    await Promise.all(RECORDS.map((record) => journal.append(record)))
+    await journal.close()
+    expect(readFileSync(file, 'utf8')).toBe(whole)
   })
 })
 
@@ -314,5 +333,15 @@ describe('a copy onto a file', () => {
     await expect(copyToFile(plan, file, { ...options, work: 'another', journal, resume: true })).rejects.toThrow(
       CoreError,
     )
+  })
+})
+
+describe('a file that is stored while it is written', () => {
+  it('tells at every later flush that something could not be stored, though the host says so once only', async () => {
+    const answers = [Promise.reject(new Error('the medium')), Promise.resolve(), Promise.resolve()]
+    const store = new BackgroundStore({ datasync: async () => answers.shift() })
+    store.wrote(200 * MIB)
+    await expect(store.flush()).rejects.toThrow('the medium')
+    await expect(store.flush()).rejects.toThrow('the medium')
   })
 })

@@ -2,24 +2,24 @@ import { type FileHandle, open } from 'node:fs/promises'
 import path from 'node:path'
 import { type BlockDevice, checkRange, type Extent } from '@/core/block/device'
 import { CoreError } from '@/core/errors'
+import { BackgroundStore } from './background-store'
 import { hostError } from './errors'
 import { dataExtents } from './holes'
-
-/** So much is written before the host is asked to start storing it, so that little is left to wait for at the end. */
-const STORE_BYTES = 128 * 1024 * 1024
+import { syncFolderOf } from './sync-folder'
 
 /** A raw image of this host that is written, sparse where nothing was. */
 export class RawFile implements BlockDevice {
   readonly physicalSectorSize = 4096
-  private unstored = 0
-  private storing: Promise<void> | undefined
+  private readonly store: BackgroundStore
 
   private constructor(
     private readonly handle: FileHandle,
     private readonly name: string,
     readonly size: number,
     readonly logicalSectorSize: 512 | 4096,
-  ) {}
+  ) {
+    this.store = new BackgroundStore(handle)
+  }
 
   /** Makes a new file that reads as zeros. Rejects with NoFile when the name is taken. */
   static async create(file: string, size: number, sectorSize: 512 | 4096): Promise<RawFile> {
@@ -27,6 +27,7 @@ export class RawFile implements BlockDevice {
     try {
       const handle = await open(file, 'wx+')
       await handle.truncate(size)
+      await syncFolderOf(file)
       return new RawFile(handle, name, size, sectorSize)
     } catch (error) {
       throw hostError(error, name)
@@ -64,20 +65,12 @@ export class RawFile implements BlockDevice {
     } catch (error) {
       throw hostError(error, this.name)
     }
-    this.unstored += from.length
-    if (this.unstored >= STORE_BYTES && !this.storing) {
-      this.unstored = 0
-      // What fails here fails again, and is told, when the file is flushed.
-      this.storing = this.handle
-        .datasync()
-        .catch(() => undefined)
-        .finally(() => (this.storing = undefined))
-    }
+    this.store.wrote(from.length)
   }
 
   async flush(): Promise<void> {
     try {
-      await this.handle.datasync()
+      await this.store.flush()
     } catch (error) {
       throw hostError(error, this.name)
     }
@@ -96,7 +89,7 @@ export class RawFile implements BlockDevice {
   }
 
   async close(): Promise<void> {
-    await this.storing
+    await this.store.idle()
     await this.handle.close()
   }
 }

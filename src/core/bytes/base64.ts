@@ -1,6 +1,8 @@
 /** Bytes as base64 (RFC 4648, section 4). */
 export function toBase64(bytes: Uint8Array): string {
-  return btoa(Array.from(bytes, (byte) => String.fromCharCode(byte)).join(''))
+  let text = ''
+  for (let i = 0; i < bytes.length; i++) text += String.fromCharCode(bytes[i])
+  return btoa(text)
 }
 
 /** Bytes of a text in base64. Throws where it is none; what comes from outside is checked before. */

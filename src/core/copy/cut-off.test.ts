@@ -17,6 +17,7 @@ import { Cut, CutBench } from './testing'
 
 const SIZE = 400 * MIB
 const WORK = 'digest of the work'
+const deep = process.env.IMBARCO_DEEP === '1'
 
 let source: MemoryDevice
 let plan: CopyPlan
@@ -89,12 +90,12 @@ describe('a copy that is cut off', () => {
           expect(await storedDigest(target)).toBe(wanted)
         },
       ),
-      { numRuns: 60 },
+      { numRuns: deep ? 200 : 40 },
     )
-    expect(cuts).toBeGreaterThan(100)
+    expect(cuts).toBeGreaterThan(60)
   }, 240_000)
 
-  it('does not read again what is sure', async () => {
+  it('reads again of what is on the target only a sample', async () => {
     const target = new MemoryDevice(SIZE)
     const bench = new CutBench(target, Math.random, Math.floor(operations / 3))
     await expect(runCopy(plan, bench.drive, options(bench))).rejects.toBeInstanceOf(Cut)
@@ -115,7 +116,7 @@ describe('a copy that is cut off', () => {
     await runCopy(counted, bench.drive, { ...options(bench), onStep })
     const all = (await collect(plan.pieces())).length
     expect(before).toBe(pieces)
-    expect(read).toBeLessThanOrEqual(all - pieces)
+    expect(read).toBeLessThanOrEqual(all - pieces + 64)
   })
 
   it('keeps what it knows of lost sectors', async () => {

@@ -1,4 +1,5 @@
 import { z } from 'zod'
+import { fromBase64 } from '../bytes/base64'
 import { crc32 } from '../bytes/crc32'
 import { CoreError } from '../errors'
 import { KEPT_BYTES, PieceDigests } from './piece-digests'
@@ -11,8 +12,17 @@ const lostRun = z.object({ offset: count, length: count, tried: z.boolean() })
  * whatever happens the target holds at least what the journal says.
  */
 export const JournalRecordSchema = z.discriminatedUnion('did', [
-  /** `work`: digest of all that decides what the copy writes; another one is another copy. */
-  z.object({ did: z.literal('begin'), job: z.string().max(90), work: z.string().max(130), verify: z.boolean() }),
+  /**
+   * `work`: digest of all that decides what the copy writes; another one is another copy. `metadata`: digests of what
+   * the volumes of the source keep about their files, absent in a journal of an earlier version.
+   */
+  z.object({
+    did: z.literal('begin'),
+    job: z.string().max(90),
+    work: z.string().max(130),
+    verify: z.boolean(),
+    metadata: z.string().optional(),
+  }),
   /** The target carries its mark; `blank`: all the rest of it reads as zeros. */
   z.object({ did: z.literal('erase'), blank: z.boolean() }),
   /** The pieces before the `pieces`th are on the target, but for those in `later`; their digests since the last line. */
@@ -29,7 +39,7 @@ export const JournalRecordSchema = z.discriminatedUnion('did', [
 ])
 export type JournalRecord = z.infer<typeof JournalRecordSchema>
 
-/** Where a copy keeps what is sure. `append` resolves when the record would survive a power cut. */
+/** Where a copy keeps its checkpoints. `append` resolves when the record would survive a power cut. */
 export interface CopyJournal {
   append(record: JournalRecord): Promise<void>
 }
@@ -39,12 +49,14 @@ export interface CopyState {
   job: string
   work: string
   verify: boolean
+  /** Digests of the source's metadata when the copy began, in base64. */
+  metadata?: string
   erased: boolean
   blank: boolean
-  /** Pieces that are sure, counted from the first. */
+  /** Pieces that the last checkpoint names, counted from the first. */
   pieces: number
   readonly digests: PieceDigests
-  /** Of the sure ones, those that did not read and are still to be rescued. */
+  /** Of these, those that did not read and are still to be rescued. */
   readonly later: Set<number>
   readonly lost: { offset: number; length: number; tried: boolean }[]
   writtenBytes: number
@@ -110,6 +122,7 @@ export function stateOf(records: readonly JournalRecord[]): CopyState | undefine
   if (!first) return undefined
   if (first.did !== 'begin') throw new CoreError('The journal of this copy does not begin with its beginning.')
   const state = freshState(first.job, first.work, first.verify)
+  if (first.metadata !== undefined) state.metadata = first.metadata
   for (const record of rest) apply(state, record)
   return state
 }
@@ -155,14 +168,4 @@ function apply(state: CopyState, record: JournalRecord): void {
     case 'end':
       state.ended = true
   }
-}
-
-export function toBase64(bytes: Uint8Array): string {
-  let text = ''
-  for (let i = 0; i < bytes.length; i++) text += String.fromCharCode(bytes[i])
-  return btoa(text)
-}
-
-function fromBase64(text: string): Uint8Array {
-  return Uint8Array.from(atob(text), (c) => c.charCodeAt(0))
 }

@@ -1,6 +1,7 @@
 import { type BlockDevice, readBytes } from '../block/device'
 import { readOnly } from '../block/readonly'
 import { mappedExtents } from '../image/convert'
+import { metadataExtents } from './metadata'
 import { type CopyPlan, type Piece, PIECE_BYTES } from './plan'
 
 /**
@@ -13,6 +14,8 @@ export async function planWhole(source: BlockDevice): Promise<CopyPlan> {
   return {
     expected,
     pieces: () => pieces(source),
+    source: expected,
+    metadata: () => metadataExtents(source),
     totalBytes: source.size - sector,
     partitions: [{ number: 0, title: 'Every sector', bytes: source.size, mode: 'every', skippedBytes: 0, leftOut: [] }],
     origins: ({ offset, length }) => [{ at: offset, from: offset, length }],

@@ -11,6 +11,7 @@ import { type FitPartition, fitSizes, type Layout } from '../fit/types'
 import { gptWrites, type TableWrite } from '../scheme/gpt'
 import { mbrWrites } from '../scheme/mbr-write'
 import { IDLE_PLACES, sleepsOn } from '../survey/idle-files'
+import { metadataExtents } from './metadata'
 
 /** Runs closer together than this are copied as one: reading on costs less than a new request. */
 const MERGE_GAP = 64 * 1024
@@ -61,6 +62,10 @@ export interface CopyPlan {
   /** Bytes of all pieces. */
   readonly totalBytes: number
   readonly partitions: readonly PartScope[]
+  /** The source itself, for reading only. */
+  readonly source: BlockDevice
+  /** What the volumes of the source keep about their files: bytes of the source. Each call gives it anew. */
+  metadata(): AsyncIterable<Extent>
   /** Where bytes of the target between its tables lie on the source. */
   origins(run: Extent): Origin[]
   readonly sourceSectorSize: number
@@ -114,6 +119,8 @@ export async function planCopy(source: BlockDevice, layout: Layout, scope: CopyS
   return {
     expected,
     pieces: () => pieces(parts, expected),
+    source: readOnly(source),
+    metadata: () => metadataExtents(source),
     origins: (run) => originsOf(parts, run),
     sourceSectorSize: layout.sourceSectorSize,
     totalBytes: partitions.reduce((sum, p) => sum + p.bytes, 0),

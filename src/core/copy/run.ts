@@ -1,16 +1,20 @@
-import { type BlockDevice, isZero, readBytes, UnreadableSectors } from '../block/device'
+import { type BlockDevice, isZero, readBytes } from '../block/device'
+import { toBase64 } from '../bytes/base64'
 import type { Digest } from '../digest'
 import { CoreError } from '../errors'
+import { BadRegionSkipper } from './bad-region-skipper'
 import { BufferPool } from './buffers'
 import { sameBytes } from '../bytes/same'
 import { CheckFailed, checkPieces } from './check'
-import { type CopyJournal, type CopyState, freshState, toBase64 } from './journal'
+import { CHECKPOINT_PIECES, Checkpointer, WriteQueue } from './checkpointer'
+import { type CopyJournal, type CopyState, freshState } from './journal'
 import { nameLost } from './lost'
 import { type Mark, readMarker, unfinishedMarker } from './marker'
 import { pieceDigest, zeroDigest } from './piece-digests'
 import { type CopyPlan, type Piece, PIECE_BYTES } from './plan'
 import type { Lost } from './progress'
 import { readAround, type RescueLimits, USUAL_LIMITS } from './rescue'
+import { expectSameMetadata, expectSamePieces, metadataDigests, type Recheck } from './source-binding'
 import { Targets } from './targets'
 
 /** What a copy is doing: erasing, copying, reading around trouble, reading back, writing the tables. */
@@ -44,6 +48,8 @@ export interface CopyOptions {
   readonly work?: string
   /** Where the journal says that it is; absent for a copy that begins. */
   readonly from?: CopyState
+  /** What a resume compares of the pieces that were copied before; a sample of them when absent. */
+  readonly recheck?: Recheck
   /** Told when one of several targets is let go. */
   readonly onLetGo?: (target: number, why: string) => void
   /** Told when pieces that read back differently were written again. */
@@ -72,14 +78,16 @@ export class NotItsTarget extends CoreError {
   override readonly name = 'NotItsTarget'
 }
 
-/** Most pieces that are left for later without being tried, in a stretch where nothing reads. */
-const MOST_SKIPPED = 63
-
 /** Buffers in flight: reading one piece while the ones before it are written. */
 const BUFFERS = 4
 
-/** So many pieces are written before they are made sure. */
-export const SURE_PIECES = 64
+/** The copy has come to its end, so what is on its target belongs to whoever has used that since. */
+export class CopyEnded extends CoreError {
+  override readonly name = 'CopyEnded'
+  constructor() {
+    super('This copy has ended, so there is nothing to resume. Nothing was written to the target.')
+  }
+}
 
 /** What one run of a copy works with. */
 interface Run {
@@ -116,8 +124,11 @@ export async function runCopy(
   }
   const pool = new BufferPool(BUFFERS, PIECE_BYTES)
   const run: Run = { plan, targets, options, pool, state }
-  if (options.from) await expectOwnTargets(run)
-  else await options.journal?.append({ did: 'begin', job: state.job, work: state.work, verify })
+  if (options.from) await expectResumable(run, options.from)
+  else if (options.journal) {
+    const metadata = await metadataDigests(plan, options.digest)
+    await options.journal.append({ did: 'begin', job: state.job, work: state.work, verify, metadata })
+  }
   if (!state.erased) await eraseTargets(run)
   if (!state.copied) await copyPieces(run)
   let rewritten = 0
@@ -142,6 +153,16 @@ export async function runCopy(
 
 const markOf = ({ options }: Run): Mark => ({ note: options.note, ...(options.job ? { job: options.job } : {}) })
 
+/** A copy that was cut off goes on only where nothing that it rests on has changed. */
+async function expectResumable(run: Run, from: CopyState): Promise<void> {
+  const { plan, targets, options } = run
+  if (from.ended) throw new CopyEnded()
+  await expectOwnTargets(run)
+  if (from.metadata !== undefined) await expectSameMetadata(plan, options.digest, from.metadata)
+  const devices = targets.now.map(({ device }) => device)
+  await expectSamePieces(plan, devices, from, options.digest, options.recheck ?? 'sample')
+}
+
 /**
  * A copy goes on only with what it began on: each target carries its mark, or at the very end its new table. One that
  * was cut off before it marked its target has to be started over, since nothing tells whose that is.
@@ -155,10 +176,12 @@ async function expectOwnTargets(run: Run): Promise<void> {
   })
 }
 
-/** The device's first sector is the one that a copy ends with. */
+/** The device carries every table that a copy ends with, as it was written. */
 export async function carriesTable(device: BlockDevice, tables: CopyPlan['tables']): Promise<boolean> {
-  const first = tables.find((t) => t.offset === 0)
-  return first !== undefined && sameBytes(await readBytes(device, 0, first.bytes.length), first.bytes)
+  for (const { offset, bytes } of tables) {
+    if (!sameBytes(await readBytes(device, offset, bytes.length), bytes)) return false
+  }
+  return tables.some((t) => t.offset === 0)
 }
 
 async function eraseTargets(run: Run): Promise<void> {
@@ -186,13 +209,15 @@ async function copyPieces(run: Run): Promise<void> {
   const { plan, targets, options, pool, state } = run
   const { digest } = options
   const later: { index: number; piece: Piece }[] = []
-  const trouble = new Trouble()
-  let failure: unknown
-  let writing: Promise<void> = Promise.resolve()
-  const sure = new Sure(run, () => writing)
-  // What was underway when a copy was cut off may stand on the target in part.
-  const soiled = state.pieces > 0 || options.from ? state.pieces + 3 * SURE_PIECES + BUFFERS : 0
+  const skipper = new BadRegionSkipper()
+  const writes = new WriteQueue()
+  const checkpoints = new Checkpointer({ state, targets, journal: options.journal }, writes)
+  // A piece is compared when it is read back, and when the copy is resumed.
+  const keepsDigests = state.verify || options.journal !== undefined
+  // Pieces in flight when it was interrupted may be partly written, so they are not taken for blank.
+  const uncertain = state.pieces > 0 || options.from ? state.pieces + 3 * CHECKPOINT_PIECES + BUFFERS : 0
   let index = -1
+  let failure: { readonly error: unknown } | undefined
   try {
     for await (const piece of plan.pieces()) {
       index++
@@ -202,50 +227,58 @@ async function copyPieces(run: Run): Promise<void> {
         continue
       }
       options.checkpoint?.()
-      if (failure) break
-      const blank = state.blank && index >= soiled
+      if (writes.failed) break
+      const blank = state.blank && index >= uncertain
       if (piece.zero) {
         state.digests.set(index, zeroDigest(piece.length))
         if (!state.blank) {
           const zeros = new Uint8Array(piece.length)
-          writing = writing.then(() => targets.write(piece.offset, zeros))
-          await writing
+          writes.push(() => targets.write(piece.offset, zeros))
+          await writes.settled()
           state.writtenBytes += piece.length
         }
       } else {
         const buffer = await pool.take()
         const bytes = buffer.subarray(0, piece.length)
-        if (!(await trouble.reads(plan.expected, piece.offset, bytes))) {
+        let read: boolean
+        try {
+          read = await skipper.reads(plan.expected, piece.offset, bytes)
+        } catch (error) {
+          pool.give(buffer)
+          throw error
+        }
+        if (!read) {
           // What reads well comes first; a drive that fails may not last.
           pool.give(buffer)
           later.push({ index, piece })
           state.digests.set(index, zeroDigest(0))
-          await sure.reached(index + 1, index)
+          await checkpoints.reached(index + 1, index)
           continue
         }
-        const kept = state.verify ? pieceDigest(bytes, digest) : zeroDigest(0)
-        state.digests.set(index, kept)
+        state.digests.set(index, keepsDigests ? pieceDigest(bytes, digest) : zeroDigest(0))
         if (blank && isZero(bytes)) {
           // It reads as zeros on the erased target already.
           pool.give(buffer)
         } else {
           state.writtenBytes += piece.length
           // Not awaited here: the next piece is read while this one is written.
-          writing = writing
-            .then(() => (failure ? undefined : targets.write(piece.offset, bytes)))
-            .catch((error: unknown) => void (failure ??= error))
-            .finally(() => pool.give(buffer))
+          writes.push(
+            () => targets.write(piece.offset, bytes),
+            () => pool.give(buffer),
+          )
         }
       }
-      await sure.reached(index + 1)
+      await checkpoints.reached(index + 1)
       await options.onStep({ phase: 'copy', bytes: piece.length, piece })
     }
-  } finally {
-    await writing
-    await sure.settled().catch((error: unknown) => void (failure ??= error))
+  } catch (error) {
+    failure = { error }
   }
-  if (failure) throw failure
-  await sure.all(index + 1)
+  // Whatever ended it, nothing may still be under way when this returns; the first thing that went wrong is told.
+  await writes.settled().catch((error: unknown) => void (failure ??= { error }))
+  await checkpoints.settled().catch((error: unknown) => void (failure ??= { error }))
+  if (failure) throw failure.error
+  await checkpoints.all(index + 1)
   for (const { index, piece } of later) await rescue(run, index, piece)
   await targets.flush()
   await options.journal?.append({ did: 'copy all' })
@@ -275,78 +308,6 @@ async function rescue(run: Run, index: number, piece: Piece): Promise<void> {
     pool.give(buffer)
   }
   await options.onStep({ phase: 'rescue', bytes: piece.length, piece })
-}
-
-/** Makes what was written sure, every so many pieces, while the next ones are under way. */
-class Sure {
-  private marked: number
-  private later: number[] = []
-  private under: Promise<void> | undefined
-  private failure: unknown
-
-  constructor(
-    private readonly run: Run,
-    private readonly written: () => Promise<void>,
-  ) {
-    this.marked = run.state.pieces
-  }
-
-  /** The first `pieces` are written or on their way; `later` names one that did not read. */
-  async reached(pieces: number, later?: number): Promise<void> {
-    if (!this.run.options.journal) return
-    if (later !== undefined) this.later.push(later)
-    if (pieces - this.marked < SURE_PIECES) return
-    await this.settled()
-    this.begin(pieces)
-  }
-
-  /** The last, shorter stretch. */
-  async all(pieces: number): Promise<void> {
-    if (!this.run.options.journal || pieces <= this.marked) return
-    await this.settled()
-    this.begin(pieces)
-    await this.settled()
-  }
-
-  async settled(): Promise<void> {
-    await this.under
-    if (this.failure) throw this.failure
-  }
-
-  private begin(pieces: number): void {
-    const { state, targets, options } = this.run
-    const from = this.marked
-    const digests = toBase64(state.digests.slice(from, pieces))
-    const record = { did: 'copy' as const, pieces, digests, later: this.later, written: state.writtenBytes }
-    this.marked = pieces
-    this.later = []
-    this.under = this.written()
-      .then(() => targets.flush())
-      .then(() => options.journal!.append(record))
-      .catch((error: unknown) => void (this.failure ??= error))
-  }
-}
-
-/** Reads pieces, and leaves out more and more of them without trying while one after the other fails. */
-class Trouble {
-  private failed = 0
-  private skip = 0
-
-  async reads(device: BlockDevice, offset: number, into: Uint8Array): Promise<boolean> {
-    if (this.skip > 0) {
-      this.skip--
-      return false
-    }
-    try {
-      await device.read(offset, into)
-      this.failed = 0
-      return true
-    } catch (error) {
-      if (!(error instanceof UnreadableSectors)) throw error
-      this.skip = Math.min(MOST_SKIPPED, 2 ** this.failed++ - 1)
-      return false
-    }
-  }
 }
 
 async function writeTables(run: Run): Promise<void> {

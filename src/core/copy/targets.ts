@@ -49,19 +49,22 @@ export class Targets {
   }
 
   async each(work: (device: BlockDevice, index: number) => Promise<void>): Promise<void> {
-    const failed: { index: number; error: unknown }[] = []
+    const failures: { index: number; error: unknown }[] = []
     await Promise.all(
       this.now.map(({ device, index }) =>
-        work(device, index).catch((error: unknown) => void failed.push({ index, error })),
+        work(device, index).catch((error: unknown) => void failures.push({ index, error })),
       ),
     )
-    if (failed.length === 0) return
-    if (failed.length === this.now.length) throw failed[0].error
-    for (const { index, error } of failed) {
-      const why = error instanceof Error ? error.message : String(error)
-      this.letGo.set(index, why)
-      await this.onLetGo(index, why)
+    // Calls overlap, and a target that fails does so in all of them: it is let go once, by the first.
+    const failed = failures.filter(({ index }) => !this.letGo.has(index))
+    if (failed.length === 0) {
+      if (failures.length > 0 && this.now.length === 0) throw failures[0].error
+      return
     }
+    if (failed.length === this.now.length) throw failed[0].error
+    const reason = (error: unknown) => (error instanceof Error ? error.message : String(error))
+    for (const { index, error } of failed) this.letGo.set(index, reason(error))
+    for (const { index, error } of failed) await this.onLetGo(index, reason(error))
   }
 
   write(offset: number, bytes: Uint8Array): Promise<void> {

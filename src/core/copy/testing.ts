@@ -97,3 +97,81 @@ export class CutBench {
     for (const [at, bytes] of kept) void this.medium.write(at, bytes)
   }
 }
+
+/** What can go wrong by itself, and at which of its kind: the first write is 1. */
+export interface Fault {
+  readonly of: 'write' | 'flush' | 'journal'
+  readonly at: number
+}
+
+/** The device failed at the place that a test asked for. */
+export class Failed extends Error {}
+
+/**
+ * Drives with a cache, and a journal beside them, of which each fails by itself. A write that fails leaves nothing. A
+ * flush that fails loses what was cached, and says so only once, as hosts do.
+ */
+export class FaultBench {
+  private text = ''
+  private counts = { write: 0, flush: 0, journal: 0 }
+
+  constructor(private fault: Fault | undefined) {}
+
+  /** Nothing fails any more. */
+  mend(): void {
+    this.fault = undefined
+  }
+
+  /** How often each kind was asked for. */
+  get asked(): Readonly<Record<Fault['of'], number>> {
+    return this.counts
+  }
+
+  get state(): CopyState | undefined {
+    return stateOf(journalRecords(this.text))
+  }
+
+  readonly journal: CopyJournal = {
+    append: async (record) => {
+      this.meet('journal')
+      this.text += journalLine(record)
+    },
+  }
+
+  /** A drive on this medium; only one that is `faulty` fails. */
+  drive(medium: MemoryDevice, faulty = true): BlockDevice {
+    const cache = new Map<number, Uint8Array>()
+    const sector = medium.logicalSectorSize
+    return {
+      size: medium.size,
+      logicalSectorSize: sector,
+      physicalSectorSize: sector,
+      read: async (offset, into) => {
+        await medium.read(offset, into)
+        for (let at = 0; at < into.length; at += sector) {
+          const cached = cache.get(offset + at)
+          if (cached) into.set(cached, at)
+        }
+      },
+      write: async (offset, from) => {
+        if (faulty) this.meet('write')
+        for (let at = 0; at < from.length; at += sector) cache.set(offset + at, from.slice(at, at + sector))
+      },
+      flush: async () => {
+        const cached = [...cache]
+        cache.clear()
+        if (faulty) this.meet('flush')
+        for (const [at, bytes] of cached) await medium.write(at, bytes)
+      },
+      discard: async (offset, length) => {
+        for (const at of [...cache.keys()]) if (at >= offset && at < offset + length) cache.delete(at)
+        await medium.discard(offset, length)
+      },
+    }
+  }
+
+  private meet(kind: Fault['of']): void {
+    const count = ++this.counts[kind]
+    if (this.fault?.of === kind && this.fault.at === count) throw new Failed(`${kind} ${count} failed`)
+  }
+}

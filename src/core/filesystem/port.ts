@@ -48,6 +48,16 @@ export interface FileSystem {
   readonly findings: readonly Finding[]
   /** Runs that hold something, boot sectors and their copies included, in order; read in bounded memory. */
   usedExtents(): AsyncIterable<Extent>
+  /**
+   * Runs that hold what the volume keeps about its files: tables, maps, directories. Any change to a file changes
+   * some of it. Absent where the kind cannot tell.
+   */
+  metadata?(): AsyncIterable<Extent>
+  /**
+   * Why its map of used blocks must not be relied on, as a sentence: the map may be older than the files. Every sector
+   * of such a volume is copied, and its size is not changed. Absent where the map holds.
+   */
+  readonly mapUnsure?: string
   /** The most bytes that the kind can be made to hold, where that is less than any drive. */
   readonly mostBytes?: number
   /** The sectors of the drive do not matter to it, so that it can go to a drive with others. */

@@ -153,6 +153,21 @@ async function openExfat(device: BlockDevice): Promise<FileSystem> {
     state: dirty ? 'dirty' : 'clean',
     depth: 'files',
     findings,
+    ...(dirty
+      ? { mapUnsure: 'The volume was not closed cleanly, so its map of used clusters may be older than its files.' }
+      : {}),
+    async *metadata() {
+      yield { offset: 0, length: heapOffset }
+      yield* chainExtents(await chain(bitmap, bitmap.sizeBytes, 'the bitmap'), offsetOf, clusterSize)
+      const directories = [root]
+      for (let at = 0; at < directories.length && at < clusterCount; at++) {
+        const entry = directories[at]
+        const isRoot = entry === root
+        yield* chainExtents(await chain(entry, entry.sizeBytes, 'a directory', isRoot), offsetOf, clusterSize)
+        const { entries } = isRoot ? rootDirectory : { entries: await readDirectory(entry, 'a directory') }
+        directories.push(...entries.filter((e) => e.isDirectory && e.sizeBytes > 0))
+      }
+    },
     async *usedExtents() {
       yield { offset: 0, length: heapOffset }
       const read = async (offset: number, into: Uint8Array) =>

@@ -87,6 +87,23 @@ async function openExt(device: BlockDevice): Promise<FileSystem> {
     state: dirty ? 'dirty' : 'clean',
     depth: 'files',
     findings,
+    ...(dirty
+      ? {
+          mapUnsure: recover
+            ? 'Its journal holds changes that were not carried out, so its map of used blocks is older than its files.'
+            : 'The volume was not closed cleanly, so its map of used blocks may be older than its files.',
+        }
+      : {}),
+    async *metadata(): AsyncGenerator<Extent> {
+      yield { offset: 0, length: 4096 }
+      const { inodesPerGroup, inodeSize } = geometry
+      for (const { blockBitmap, inodeBitmap, inodeTable, unusedInodes } of groups) {
+        yield { offset: blockBitmap * blockSize, length: blockSize }
+        yield { offset: inodeBitmap * blockSize, length: blockSize }
+        const length = (inodesPerGroup - unusedInodes) * inodeSize
+        if (length > 0) yield { offset: inodeTable * blockSize, length }
+      }
+    },
     async *usedExtents(): AsyncGenerator<Extent> {
       for await (const { offset, length } of usedBlocks(device, geometry, groups)) {
         yield { offset: offset * blockSize, length: length * blockSize }

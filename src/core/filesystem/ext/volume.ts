@@ -32,6 +32,8 @@ export interface Group {
   readonly blockBitmap: number
   readonly inodeBitmap: number
   readonly inodeTable: number
+  /** Inodes at the end of its table that were never used, where the volume keeps count of them. */
+  readonly unusedInodes: number
   /** Its block bitmap was never written: only its own metadata is used. */
   readonly uninitialised: boolean
 }
@@ -99,7 +101,7 @@ export async function readGroups(device: BlockDevice, geometry: ExtGeometry): Pr
   for (let index = 0; index < tableBlocks;) {
     // With meta groups each block of descriptors stands at the head of the groups it describes.
     const inMeta = meta && index >= superblock.firstMetaGroup
-    const block = inMeta ? metaBlock(index, geometry, perBlock) : geometry.firstDataBlock + 1 + index
+    const block = inMeta ? metaBlock(index, geometry, perBlock) : superblockBlock(geometry) + 1 + index
     const count = inMeta ? 1 : Math.min(tableBlocks - index, 256, meta ? superblock.firstMetaGroup - index : Infinity)
     if ((block + count) * blockSize > device.size) {
       throw new BadStructure('ext group descriptors', block * blockSize, 'they lie outside the volume')
@@ -113,6 +115,9 @@ export async function readGroups(device: BlockDevice, geometry: ExtGeometry): Pr
         blockBitmap: join('blockBitmap'),
         inodeBitmap: join('inodeBitmap'),
         inodeTable: join('inodeTable'),
+        unusedInodes: hasChecksums(geometry)
+          ? Math.min(geometry.inodesPerGroup, low.unusedInodes + (high ? high.unusedInodes * 2 ** 16 : 0))
+          : 0,
         uninitialised: (low.flags & GROUP_BLOCKS_UNINITIALISED) !== 0 && hasChecksums(geometry),
       }
       if (Math.max(group.blockBitmap, group.inodeBitmap, group.inodeTable) >= blockCount) {
@@ -127,6 +132,11 @@ export async function readGroups(device: BlockDevice, geometry: ExtGeometry): Pr
     index += count
   }
   return groups
+}
+
+/** The block that holds the first superblock: with blocks of 1 KiB it is the second one, whatever the first data block. */
+function superblockBlock({ blockSize }: ExtGeometry): number {
+  return blockSize === SUPERBLOCK_OFFSET ? 1 : 0
 }
 
 /** True when the group carries a copy of the superblock and the descriptors. */
@@ -150,5 +160,8 @@ function hasChecksums({ superblock }: ExtGeometry): boolean {
 
 function metaBlock(index: number, geometry: ExtGeometry, perBlock: number): number {
   const group = index * perBlock
-  return geometry.firstDataBlock + group * geometry.blocksPerGroup + (hasBackup(group, geometry) ? 1 : 0)
+  const start = geometry.firstDataBlock + group * geometry.blocksPerGroup
+  // In a volume whose first data block is the boot block, the first group's superblock stands one block later.
+  const shift = group === 0 ? superblockBlock(geometry) - geometry.firstDataBlock : 0
+  return start + shift + (hasBackup(group, geometry) ? 1 : 0)
 }

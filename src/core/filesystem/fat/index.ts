@@ -111,6 +111,21 @@ async function openFat(device: BlockDevice): Promise<FileSystem> {
     state: dirty ? 'dirty' : 'clean',
     depth: 'files',
     findings,
+    async *metadata() {
+      yield { offset: 0, length: geometry.dataOffset }
+      const directories = [root]
+      for (let at = 0; at < directories.length && at < geometry.clusterCount; at++) {
+        const entry = directories[at]
+        const first = entry.firstCluster || geometry.rootCluster
+        if (first !== 0) {
+          const most = Math.ceil(MAX_DIRECTORY_BYTES / clusterSize)
+          const clusters = await volume.chain(first, 'a directory', most, true)
+          yield* chainExtents(clusters, (cluster) => volume.offsetOf(cluster), clusterSize)
+        }
+        const { entries } = entry === root ? rootDirectory : await readDirectory(entry, 'a directory')
+        directories.push(...entries.filter((e) => e.isDirectory))
+      }
+    },
     usedExtents: () => usedExtents(device, volume),
     shrunk(usedBytes) {
       const least = bits === 12 ? 0 : geometry.dataOffset + (bits === 16 ? 4085 : 65525) * clusterSize

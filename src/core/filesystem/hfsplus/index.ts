@@ -209,6 +209,15 @@ async function openHfsPlus(device: BlockDevice): Promise<FileSystem> {
     depth: 'files',
     tailBytes: blockSize,
     findings,
+    ...(dirty
+      ? { mapUnsure: 'The volume was not closed cleanly, so its map of used blocks may be older than its files.' }
+      : {}),
+    async *metadata(): AsyncGenerator<Extent> {
+      yield { offset: 0, length: HEADER_OFFSET + 512 }
+      for (const { start, count } of [allocation, extents, catalogFork].flatMap((fork) => fork.runs)) {
+        yield { offset: start * blockSize, length: Math.min(count * blockSize, device.size - start * blockSize) }
+      }
+    },
     async *usedExtents(): AsyncGenerator<Extent> {
       // In this bitmap the highest bit of a byte comes first.
       const read = async (offset: number, into: Uint8Array) =>

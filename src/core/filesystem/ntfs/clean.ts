@@ -27,7 +27,7 @@ export async function refuseUnclean(volume: NtfsVolume, what: string): Promise<v
 }
 
 /** True when one of the two restart pages of $LogFile names a log that is in use. An emptied log is all ones. */
-async function logIsOpen(volume: NtfsVolume): Promise<boolean> {
+export async function logIsOpen(volume: NtfsVolume): Promise<boolean> {
   const log = await volume.stream(await volume.record(RECORDS.logFile), ATTRIBUTE_TYPES.data)
   if (!log || log.size < 2 * RESTART_PAGE) return false
   for (const at of [0, RESTART_PAGE]) {

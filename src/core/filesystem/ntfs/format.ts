@@ -19,7 +19,7 @@ import {
   VOLUME_DIRTY,
   VOLUME_INFORMATION,
 } from './layout'
-import { buildRecord, fileNameValue, nonResidentAttribute, residentAttribute } from './records'
+import { buildRecord, fileNameValue, freeId, nonResidentAttribute, residentAttribute } from './records'
 import { encodeRuns, type Run } from './runs'
 import { ATTRIBUTE_DEFINITIONS, SECURITY_ID, securityStream, upCaseTable } from './system-files'
 
@@ -361,7 +361,13 @@ class Formatter {
   }
 
   private put(number: number, attributes: readonly Uint8Array[], links: number, flags = RECORD_IN_USE): void {
-    const values = { number, sequence: Number(reference(number) >> 48n), links, flags, nextId: 8 }
+    const values = {
+      number,
+      sequence: Number(reference(number) >> 48n),
+      links,
+      flags,
+      nextId: Math.max(8, freeId(attributes)),
+    }
     this.records.set(number, buildRecord(RECORD, values, attributes))
   }
 

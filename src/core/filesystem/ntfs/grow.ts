@@ -1,4 +1,4 @@
-import { type BlockDevice, readBytes, writeBytes } from '../../block/device'
+import { type BlockDevice, readBytes } from '../../block/device'
 import { alignUp } from '../../bytes/size'
 import { MovedDevice } from '../../block/moved'
 import { OverlayDevice } from '../../block/overlay'
@@ -8,7 +8,8 @@ import { refuseUnclean } from './clean'
 import { ATTRIBUTE_TYPES, BOOT_SECTOR, RECORDS } from './layout'
 import { shrinkNtfs } from './shrink'
 import { nonResidentAttribute, replaceAttribute } from './records'
-import { joinRuns, type Run } from './runs'
+import { clustersOf, joinRuns, type Run, writeRuns } from './runs'
+import { FileTableWriter } from './file-table-writer'
 import { type Attribute, type FileRecord, NtfsVolume, readGeometry } from './volume'
 
 const PIECE = 1024 * 1024
@@ -28,8 +29,10 @@ export async function growNtfs(device: BlockDevice): Promise<void> {
   const totalSectors = device.size / sectorSize - 1
   const newClusters = Math.floor(totalSectors / (clusterSize / sectorSize))
   if (newClusters <= oldClusters) return writeBootSectors(device, totalSectors, sectorSize)
-  await growBitmap(volume, oldClusters, newClusters)
-  await growBadClusters(volume, newClusters)
+  const table = await FileTableWriter.of(volume)
+  await growBitmap(volume, table, oldClusters, newClusters)
+  await growBadClusters(volume, table, newClusters)
+  await table.refreshMirror()
   await writeBootSectors(device, totalSectors, sectorSize)
 }
 
@@ -59,14 +62,19 @@ export async function relocateNtfs(device: BlockDevice, startSector: number): Pr
   if (copyAt + boot.length <= device.size) await device.write(copyAt, boot)
 }
 
-async function growBitmap(volume: NtfsVolume, oldClusters: number, newClusters: number): Promise<void> {
+async function growBitmap(
+  volume: NtfsVolume,
+  table: FileTableWriter,
+  oldClusters: number,
+  newClusters: number,
+): Promise<void> {
   const { clusterSize } = volume.geometry
   const record = await volume.record(RECORDS.bitmap)
   const attribute = placedAttribute(record, '')
   const runs = attribute.placed!.runs
   // The system keeps the bitmap's length a multiple of eight bytes.
   const newBytes = alignUp(Math.ceil(newClusters / 8), 8)
-  const have = runs.reduce((sum, run) => sum + run.length, 0)
+  const have = clustersOf(runs)
   const extra = Math.max(0, Math.ceil(newBytes / clusterSize) - have)
   if (oldClusters + extra > newClusters) throw new CoreError('The added room is too small to hold the larger bitmap.')
   const newRuns = extra > 0 ? joinRuns([...runs, { lcn: oldClusters, length: extra }]) : [...runs]
@@ -82,7 +90,7 @@ async function growBitmap(volume: NtfsVolume, oldClusters: number, newClusters: 
     markRange(piece, firstBit, endBit, oldClusters, newClusters, false)
     markRange(piece, firstBit, endBit, oldClusters, oldClusters + extra, true)
     markRange(piece, firstBit, endBit, newClusters, newBytes * 8, true)
-    await writeStream(volume.device, newRuns, from, piece, clusterSize)
+    await writeRuns(volume.device, newRuns, clusterSize, piece, from)
   }
   const placed = {
     runs: newRuns,
@@ -91,21 +99,21 @@ async function growBitmap(volume: NtfsVolume, oldClusters: number, newClusters: 
     initializedSize: newBytes,
   }
   const replacement = nonResidentAttribute({ type: ATTRIBUTE_TYPES.data, id: attribute.id }, placed)
-  await writeBytes(volume.device, volume.recordOffset(record.number), replaceAttribute(record, attribute, replacement))
+  await table.write(record.number, replaceAttribute(record, attribute, replacement))
 }
 
-async function growBadClusters(volume: NtfsVolume, newClusters: number): Promise<void> {
+async function growBadClusters(volume: NtfsVolume, table: FileTableWriter, newClusters: number): Promise<void> {
   const { clusterSize } = volume.geometry
   const record = await volume.record(RECORDS.badClusters)
   const attribute = placedAttribute(record, '$Bad')
-  const covered = attribute.placed!.runs.reduce((sum, run) => sum + run.length, 0)
+  const covered = clustersOf(attribute.placed!.runs)
   const runs = joinRuns([...attribute.placed!.runs, { lcn: null, length: newClusters - covered }])
   const size = newClusters * clusterSize
   const replacement = nonResidentAttribute(
     { type: ATTRIBUTE_TYPES.data, name: '$Bad', id: attribute.id, flags: attribute.flags },
     { runs, allocatedSize: size, dataSize: size, initializedSize: attribute.placed!.initializedSize },
   )
-  await writeBytes(volume.device, volume.recordOffset(record.number), replaceAttribute(record, attribute, replacement))
+  await table.write(record.number, replaceAttribute(record, attribute, replacement))
 }
 
 async function writeBootSectors(device: BlockDevice, totalSectors: number, sectorSize: number): Promise<void> {
@@ -137,23 +145,4 @@ function placeOf(runs: readonly Run[], offset: number, clusterSize: number): num
     start += length * clusterSize
   }
   throw new CoreError('The bitmap is shorter than the volume it describes.')
-}
-
-async function writeStream(
-  device: BlockDevice,
-  runs: readonly Run[],
-  offset: number,
-  bytes: Uint8Array,
-  clusterSize: number,
-): Promise<void> {
-  let start = 0
-  for (const { lcn, length } of runs) {
-    const end = start + length * clusterSize
-    const from = Math.max(offset, start)
-    const to = Math.min(offset + bytes.length, end)
-    if (from < to) {
-      await writeBytes(device, lcn! * clusterSize + from - start, bytes.subarray(from - offset, to - offset))
-    }
-    start = end
-  }
 }

@@ -8,6 +8,7 @@ import { entriesBelow, statBy } from '../entries'
 import { NoSuchFile } from '../errors'
 import { splitPath } from '../path'
 import type { FileSystem, FileSystemDriver } from '../port'
+import { logIsOpen } from './clean'
 import { type NamedRecord, readDirectory } from './directory'
 import { relocateNtfs, resizeNtfs } from './grow'
 import { ATTRIBUTE_TYPES, RECORDS, VOLUME_DIRTY, VOLUME_INFORMATION } from './layout'
@@ -61,6 +62,19 @@ async function openNtfs(device: BlockDevice): Promise<FileSystem> {
       evidence: `$Volume flags ${flags.toString(16).padStart(4, '0')}, version ${major}.${minor}`,
     })
   }
+  const logOpen = await logIsOpen(volume)
+  if (logOpen) {
+    findings.push({
+      severity: 'caution',
+      code: 'ntfs.log-open',
+      sentence: 'The log of the volume holds changes that were not carried out; it was in use or not closed cleanly.',
+      evidence: '$LogFile names a client that has it open',
+    })
+  }
+  const mapUnsure =
+    dirty || logOpen || volume.fromMirror
+      ? 'The volume was not closed cleanly, so its map of used clusters may be older than its files.'
+      : undefined
   findings.push(...(await backupBootFindings(device, geometry.totalSectors, geometry.sectorSize)))
 
   async function find(path: string): Promise<NamedRecord> {
@@ -92,7 +106,7 @@ async function openNtfs(device: BlockDevice): Promise<FileSystem> {
     serial: serialText(geometry.serial),
     clusterSize: geometry.clusterSize,
     totalBytes: geometry.totalSectors * geometry.sectorSize,
-    state: dirty || volume.fromMirror ? 'dirty' : 'clean',
+    state: mapUnsure ? 'dirty' : 'clean',
     depth: 'files',
     findings,
     shrunk(usedBytes) {
@@ -102,6 +116,12 @@ async function openNtfs(device: BlockDevice): Promise<FileSystem> {
       return {
         bytes: Math.min(geometry.totalSectors * geometry.sectorSize, bytes),
         margin: 'a hundredth stays free for the file table, which grows while files move',
+      }
+    },
+    ...(mapUnsure ? { mapUnsure } : {}),
+    async *metadata(): AsyncIterable<Extent> {
+      for (const { lcn, length } of [...volume.tableRuns, ...bitmap.runs]) {
+        if (lcn !== null) yield { offset: lcn * geometry.clusterSize, length: length * geometry.clusterSize }
       }
     },
     async *usedExtents(): AsyncIterable<Extent> {

@@ -1,11 +1,13 @@
-import { type BlockDevice, writeBytes } from '../../block/device'
+import type { BlockDevice } from '../../block/device'
 import { alignUp } from '../../bytes/size'
 import { utf16ToString, viewOf } from '../../bytes/struct'
 import { BadStructure, CoreError, NotSupported } from '../../errors'
-import { bitIsSet, bitRunsOf, setBits } from '../bitmap'
+import { bitRunsOf, setBits } from '../bitmap'
 import { FreeSpace, gapsOf } from '../free-space'
 import { splitPath } from '../path'
 import { refuseUnclean } from './clean'
+import { FileTable, type VolumeEdit } from './file-table'
+import { FileTableWriter } from './file-table-writer'
 import { readDirectory, vcnUnitOf, walkIndex } from './directory'
 import { buildIndex, indexEntry, type IndexItem } from './index-tree'
 import {
@@ -31,13 +33,11 @@ import {
   withAttributes,
   withRuns,
 } from './records'
-import { joinRuns, type Run } from './runs'
+import { joinRuns, type Run, writeRuns } from './runs'
 import { type FileRecord, NtfsVolume } from './volume'
 
 /** Values up to this length lie in the record itself. */
 const RESIDENT_LIMIT = 400
-/** So many records are added to a file table that has no free one. */
-const MORE_RECORDS = 64
 /** Bytes of entries that a directory's root may hold, tried in this order until its record takes them. */
 const ROOT_ROOMS = [400, 200, INDEX_ENTRY.size + 8]
 
@@ -71,14 +71,15 @@ class NtfsWriter {
 
   private constructor(
     private readonly device: BlockDevice,
-    private volume: NtfsVolume,
+    private readonly volume: NtfsVolume,
+    private readonly table: FileTableWriter,
     private readonly time: bigint,
   ) {}
 
   static async open(device: BlockDevice, time: bigint): Promise<NtfsWriter> {
     const volume = await NtfsVolume.open(device)
     await refuseUnclean(volume, 'is not written to')
-    const writer = new NtfsWriter(device, volume, time)
+    const writer = new NtfsWriter(device, volume, await FileTableWriter.of(volume), time)
     const { totalClusters } = volume.geometry
     const map = await volume.stream(await volume.record(RECORDS.bitmap), ATTRIBUTE_TYPES.data)
     if (!map || map.size * 8 < totalClusters) throw new BadStructure('cluster bitmap', 0, 'it is too short')
@@ -108,7 +109,7 @@ class NtfsWriter {
     })
     const bytes = withAttributes(record, changed)
     if (!bytes) throw new NotSupported('The file’s record has no room for where the new content lies.')
-    await this.writeRecord(number, bytes)
+    await this.table.write(number, bytes)
     for (const { lcn, length } of old.placed?.runs ?? []) if (lcn !== null) setBits(this.bits, lcn, length, false)
     await this.rewriteIndex(directory, (items) =>
       items.map((item) => {
@@ -123,7 +124,9 @@ class NtfsWriter {
   async make(directory: number, name: string, content: Uint8Array): Promise<void> {
     if (name.length > 255 || /[\u0000-\u001f/\\:*?"<>|]/.test(name))
       throw new CoreError(`${name} is no name for a file.`)
-    const { number, sequence } = await this.freeRecord()
+    const table = await FileTable.open(this.edit())
+    const { number, sequence } = await table.takeRecord()
+    await table.save()
     const parent = await this.wholeRecord(directory)
     const { raw, allocatedSize } = await this.dataAttribute(content, 2)
     const named = { allocatedSize, dataSize: content.length, isDirectory: false, time: this.time }
@@ -134,7 +137,7 @@ class NtfsWriter {
       raw,
     ]
     const values = { number, sequence, links: 1, flags: RECORD_IN_USE, nextId: 3 }
-    await this.writeRecord(number, buildRecord(this.volume.geometry.recordSize, values, attributes))
+    await this.table.write(number, buildRecord(this.volume.geometry.recordSize, values, attributes))
     const item = indexEntry((BigInt(sequence) << 48n) | BigInt(number), key)
     const order = await this.collation()
     await this.rewriteIndex(directory, (items) => {
@@ -176,25 +179,25 @@ class NtfsWriter {
     return taken.map(({ offset, length }) => ({ lcn: offset, length }))
   }
 
-  /** Fills clusters from their first byte on; what is left of the last one becomes zeros. */
-  private async writeRuns(runs: readonly Run[], bytes: Uint8Array): Promise<void> {
-    const { clusterSize } = this.volume.geometry
-    let at = 0
-    for (const { lcn, length } of runs) {
-      if (at >= bytes.length) return
-      const part = bytes.subarray(at, at + length * clusterSize)
-      const whole = new Uint8Array(alignUp(part.length, clusterSize))
-      whole.set(part)
-      await this.device.write(lcn! * clusterSize, whole)
-      at += part.length
+  private edit(): VolumeEdit {
+    return {
+      volume: this.volume,
+      table: this.table,
+      attributesOf: (record) => record.attributes.map((a) => rawAttribute(record, a)),
+      mapRuns: (runs) => [...runs],
+      takeClusters: (count) => this.take(count * this.volume.geometry.clusterSize),
+      releaseClusters: (runs) => {
+        for (const { lcn, length } of runs) if (lcn !== null) setBits(this.bits, lcn, length, false)
+      },
     }
   }
 
-  private async writeRecord(number: number, bytes: Uint8Array): Promise<void> {
-    await writeBytes(this.device, this.volume.recordOffset(number), bytes)
-    const { mftMirrorLcn, clusterSize, recordSize } = this.volume.geometry
-    // The first records stand a second time in the mirror.
-    if (number < 4) await writeBytes(this.device, mftMirrorLcn * clusterSize + number * recordSize, bytes)
+  /** Fills clusters from their first byte on; what is left of the last one becomes zeros. */
+  private async writeRuns(runs: readonly Run[], bytes: Uint8Array): Promise<void> {
+    const { clusterSize } = this.volume.geometry
+    const padded = new Uint8Array(alignUp(bytes.length, clusterSize))
+    padded.set(bytes)
+    await writeRuns(this.device, runs, clusterSize, padded)
   }
 
   /** Times of now, and the rights that the directory has. */
@@ -214,78 +217,6 @@ class NtfsWriter {
     return value
   }
 
-  /** A record of the file table that no file has, taken. */
-  private async freeRecord(): Promise<{ number: number; sequence: number }> {
-    for (let tries = 0; ; tries++) {
-      const table = await this.wholeRecord(RECORDS.mft)
-      const attribute = table.attributes.find((a) => a.type === ATTRIBUTE_TYPES.bitmap)
-      const stream = await this.volume.stream(table, ATTRIBUTE_TYPES.bitmap)
-      if (!attribute || !stream) throw new BadStructure('file record 0', 0, 'it has no map of records')
-      const taken = await stream.read(0, stream.size)
-      const most = Math.min(this.volume.recordCount, taken.length * 8)
-      let number: number = RECORDS.firstUser
-      while (number < most && bitIsSet(taken, number)) number++
-      if (number < most) {
-        setBits(taken, number, 1)
-        if (attribute.placed) await this.writeRuns(attribute.placed.runs, taken)
-        else {
-          const raw = residentAttribute({ type: ATTRIBUTE_TYPES.bitmap, id: attribute.id }, taken)
-          await this.changeRecord(table, (a) => (typeOf(a) === ATTRIBUTE_TYPES.bitmap ? raw : a))
-        }
-        return { number, sequence: Math.max(1, (await this.volume.recordHeader(number))?.sequence ?? 1) }
-      }
-      if (tries > 0) throw new NotSupported('The file table of this volume has no free record.')
-      await this.growTable(table, taken)
-    }
-  }
-
-  /** Makes the file table longer, its map too where that is too short. */
-  private async growTable(table: FileRecord, taken: Uint8Array): Promise<void> {
-    const { recordSize, clusterSize } = this.volume.geometry
-    const first = this.volume.recordCount
-    const runs = this.take(MORE_RECORDS * recordSize)
-    const bytes = new Uint8Array(alignUp(MORE_RECORDS * recordSize, clusterSize))
-    const count = bytes.length / recordSize
-    for (let i = 0; i < count; i++) {
-      const values = { number: first + i, sequence: 1, links: 0, flags: 0, nextId: 0 }
-      bytes.set(buildRecord(recordSize, values, []), i * recordSize)
-    }
-    await this.writeRuns(runs, bytes)
-    const map = new Uint8Array(Math.max(taken.length, alignUp(Math.ceil((first + count) / 8), 8)))
-    map.set(taken)
-    const data = table.attributes.find((a) => a.type === ATTRIBUTE_TYPES.data && a.name === '')!
-    const own = table.attributes.find((a) => a.type === ATTRIBUTE_TYPES.bitmap)!
-    const size = (first + count) * recordSize
-    const grown = withRuns(rawAttribute(table, data), joinRuns([...data.placed!.runs, ...runs]), {
-      allocatedSize: data.placed!.allocatedSize + bytes.length,
-      dataSize: size,
-      initializedSize: size,
-    })
-    let bitmap: Uint8Array
-    if (own.placed) {
-      const have = own.placed.runs.reduce((sum, run) => sum + run.length, 0) * clusterSize
-      const more = map.length > have ? this.take(map.length - have) : []
-      const all = joinRuns([...own.placed.runs, ...more])
-      await this.writeRuns(all, map)
-      const allocatedSize = all.reduce((sum, run) => sum + run.length, 0) * clusterSize
-      const sizes = { allocatedSize, dataSize: map.length, initializedSize: map.length }
-      bitmap = withRuns(rawAttribute(table, own), all, sizes)
-    } else bitmap = residentAttribute({ type: ATTRIBUTE_TYPES.bitmap, id: own.id }, map)
-    await this.changeRecord(table, (a) =>
-      typeOf(a) === ATTRIBUTE_TYPES.data ? grown : typeOf(a) === ATTRIBUTE_TYPES.bitmap ? bitmap : a,
-    )
-    this.volume = await NtfsVolume.open(this.device)
-  }
-
-  private async changeRecord(record: FileRecord, change: (raw: Uint8Array) => Uint8Array): Promise<void> {
-    const bytes = withAttributes(
-      record,
-      record.attributes.map((a) => change(rawAttribute(record, a))),
-    )
-    if (!bytes) throw new NotSupported(`File record ${record.number} has no room for what has to be written in it.`)
-    await this.writeRecord(record.number, bytes)
-  }
-
   /** Builds a directory's index anew from its entries, in the order that they come back in. */
   private async rewriteIndex(directory: number, change: (items: IndexItem[]) => IndexItem[]): Promise<void> {
     const record = await this.wholeRecord(directory)
@@ -303,7 +234,7 @@ class NtfsWriter {
       const bytes = withAttributes(record, attributes.raws)
       if (!bytes) continue
       await this.writeRuns(attributes.runs, joined(tree.blocks))
-      return this.writeRecord(directory, bytes)
+      return this.table.write(directory, bytes)
     }
     throw new NotSupported('The directory’s record has no room for its index.')
   }

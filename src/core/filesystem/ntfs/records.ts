@@ -1,5 +1,5 @@
 import { alignUp } from '../../bytes/size'
-import { stringToUtf16, viewOf } from '../../bytes/struct'
+import { stringToUtf16, utf16ToString, viewOf } from '../../bytes/struct'
 import { CoreError, NotSupported } from '../../errors'
 import { applyFixups } from './fixups'
 import {
@@ -138,6 +138,12 @@ export function typeOf(raw: Uint8Array): number {
   return ATTRIBUTE.read(raw).type
 }
 
+/** The name of an attribute as it stands. */
+export function attributeName(raw: Uint8Array): string {
+  const { nameOffset, nameLength } = ATTRIBUTE.read(raw)
+  return utf16ToString(raw, nameOffset, nameLength)
+}
+
 /** A number that none of these attributes has. */
 export function freeId(attributes: readonly Uint8Array[]): number {
   return Math.max(0, ...attributes.map((a) => ATTRIBUTE.read(a).id)) + 1
@@ -188,7 +194,9 @@ export function withAttributes(record: FileRecord, attributes: readonly Uint8Arr
     at += attribute.length
   }
   viewOf(bytes).setUint32(at, ATTRIBUTE_TYPES.end, true)
-  FILE_RECORD.write(bytes, { bytesInUse })
+  // The next attribute that a system adds must not get a number that one of these has already.
+  const nextAttributeId = Math.max(record.header.nextAttributeId, Math.min(0xffff, freeId(attributes)))
+  FILE_RECORD.write(bytes, { bytesInUse, nextAttributeId })
   applyFixups(bytes)
   return bytes
 }

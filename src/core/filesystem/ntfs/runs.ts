@@ -1,4 +1,5 @@
-import { BadStructure } from '../../errors'
+import { type BlockDevice, writeBytes } from '../../block/device'
+import { BadStructure, CoreError } from '../../errors'
 
 /** A stretch of a stream: `length` clusters from `lcn`, or a hole where `lcn` is null. */
 export interface Run {
@@ -75,6 +76,53 @@ export function joinRuns(runs: readonly Run[]): Run[] {
     else joined.push({ ...run })
   }
   return joined
+}
+
+/** The part of a run list that covers `count` clusters from `first` of its stream. */
+export function clipRuns(runs: readonly Run[], first: number, count: number): Run[] {
+  const clipped: Run[] = []
+  let start = 0
+  for (const { lcn, length } of runs) {
+    const from = Math.max(start, first)
+    const to = Math.min(start + length, first + count)
+    if (from < to) clipped.push({ lcn: lcn === null ? null : lcn + from - start, length: to - from })
+    start += length
+    if (start >= first + count) break
+  }
+  return clipped
+}
+
+/** Clusters of a run list. */
+export function clustersOf(runs: readonly Run[]): number {
+  return runs.reduce((sum, run) => sum + run.length, 0)
+}
+
+/**
+ * Writes bytes of a stream from byte `offset` of it on, wherever its runs place them. Throws CoreError when they end
+ * before the bytes do, or a hole would have to be written.
+ */
+export async function writeRuns(
+  device: BlockDevice,
+  runs: readonly Run[],
+  clusterSize: number,
+  bytes: Uint8Array,
+  offset = 0,
+): Promise<void> {
+  const end = offset + bytes.length
+  let start = 0
+  let written = 0
+  for (const { lcn, length } of runs) {
+    const from = Math.max(offset, start)
+    const to = Math.min(end, start + length * clusterSize)
+    if (from < to) {
+      if (lcn === null) throw new CoreError('A stream of the file system has a hole where it is to be written.')
+      await writeBytes(device, lcn * clusterSize + from - start, bytes.subarray(from - offset, to - offset))
+      written += to - from
+    }
+    start += length * clusterSize
+    if (start >= end) break
+  }
+  if (written < bytes.length) throw new CoreError('A stream of the file system is shorter than what is to be written.')
 }
 
 function signed(bytes: Uint8Array, at: number, count: number): number {

@@ -1,4 +1,4 @@
-import { type BlockDevice, type Extent, readBytes, writeBytes } from '../../block/device'
+import { type BlockDevice, type Extent, readBytes } from '../../block/device'
 import { MovedDevice } from '../../block/moved'
 import { OverlayDevice } from '../../block/overlay'
 import { alignUp, formatSize } from '../../bytes/size'
@@ -6,11 +6,13 @@ import { BadStructure, CoreError, NotSupported } from '../../errors'
 import { bitRunsOf, rangeIsSet, setBits } from '../bitmap'
 import { FreeSpace, gapsOf, PlaceMap, placeAll } from '../free-space'
 import { refuseUnclean } from './clean'
-import { ATTRIBUTE_TYPES, BOOT_SECTOR, RECORDS } from './layout'
+import { ATTRIBUTE_TYPES, BOOT_SECTOR, RECORDS, recordOf } from './layout'
 import { rawAttribute, withAttributes, withRuns } from './records'
-import { joinRuns, type Run } from './runs'
-import { CrowdedRecords } from './crowded'
-import { type Attribute, clipRuns, type FileRecord, NtfsVolume } from './volume'
+import { clipRuns, clustersOf, joinRuns, type Run, writeRuns } from './runs'
+import { AttributeListOverflow, type OverfullRecord } from './attribute-list-overflow'
+import { FileTable, type VolumeEdit } from './file-table'
+import { fileTablePlaces, FileTableWriter } from './file-table-writer'
+import { type Attribute, type FileRecord, NtfsVolume } from './volume'
 
 /**
  * An NTFS volume as it is on `size` bytes, fewer than it has: what lies behind the new end has other places, and
@@ -33,6 +35,7 @@ class Shrinking {
   private map = new PlaceMap([])
   private space = new FreeSpace([])
   private overlay!: OverlayDevice
+  private writer!: FileTableWriter
   /** Clusters that $Bitmap itself needs for the smaller volume. */
   private readonly bitmapBytes: number
 
@@ -76,9 +79,14 @@ class Shrinking {
       length: m.length * clusterSize,
     }))
     this.overlay = new OverlayDevice(new MovedDevice(volume.device, this.size, bytes))
+    const places = await fileTablePlaces(volume)
+    this.writer = new FileTableWriter(this.overlay, volume.geometry, {
+      ...places,
+      table: this.mapRuns(places.table),
+      mirror: this.mapRuns(places.mirror),
+    })
     await this.rewriteRecords()
     await this.writeBitmap()
-    await this.copyMirror()
     const [mft, mirror] = [volume.geometry.mftLcn, volume.geometry.mftMirrorLcn].map((lcn) => this.map.of(lcn))
     await writeBoot(this.overlay, totalSectors, { mftLcn: mft, mftMirrorLcn: mirror })
     return this.overlay
@@ -113,7 +121,8 @@ class Shrinking {
         for (const { lcn, length } of kept) {
           if (lcn === null || lcn + length <= this.clusters) continue
           const from = Math.max(lcn, this.clusters)
-          stretches.push({ offset: from, length: lcn + length - from, own: record.number < RECORDS.firstUser })
+          const base = record.header.baseRecord === 0n ? record.number : recordOf(record.header.baseRecord)
+          stretches.push({ offset: from, length: lcn + length - from, own: base < RECORDS.firstUser })
         }
         if (kept !== attribute.placed.runs) this.free(attribute.placed.runs, kept)
       }
@@ -146,26 +155,29 @@ class Shrinking {
   }
 
   private async rewriteRecords(): Promise<void> {
-    const crowded: { record: FileRecord; attributes: Uint8Array[] }[] = []
-    for await (const record of this.volume.usedRecords()) {
-      const attributes = this.attributesOf(record)
+    const { volume } = this
+    const edit: VolumeEdit = {
+      volume,
+      table: this.writer,
+      attributesOf: (record) => this.attributesOf(record) ?? record.attributes.map((a) => rawAttribute(record, a)),
+      mapRuns: (runs) => this.mapRuns(runs),
+      takeClusters: (count) => this.takeClusters(count),
+      releaseClusters: (runs) => {
+        for (const { lcn, length } of runs) if (lcn !== null) setBits(this.bits, lcn, length, false)
+      },
+    }
+    const table = await FileTable.open(edit)
+    const own = table.ownRecords()
+    const overfull: OverfullRecord[] = []
+    for await (const record of volume.usedRecords()) {
+      const attributes = own.has(record.number) ? undefined : this.attributesOf(record)
       if (!attributes) continue
       const bytes = withAttributes(record, attributes)
-      if (bytes) await this.writeRecord(record.number, bytes)
-      else crowded.push({ record, attributes })
+      if (bytes) await this.writer.write(record.number, bytes)
+      else overfull.push({ record, attributes })
     }
-    if (crowded.length === 0) return
-    await new CrowdedRecords({
-      volume: this.volume,
-      attributesOf: (record) => this.attributesOf(record) ?? record.attributes.map((a) => rawAttribute(record, a)),
-      write: (number, bytes) => this.writeRecord(number, bytes),
-      mapRuns: (runs) => this.mapRuns(runs),
-      writeRuns: (runs, bytes) => this.writeRuns(runs, bytes),
-      store: (bytes) => this.store(bytes),
-      release: (runs) => {
-        for (const { lcn, length } of this.mapRuns(runs)) if (lcn !== null) setBits(this.bits, lcn, length, false)
-      },
-    }).settle(crowded)
+    await new AttributeListOverflow(edit, table).settle(overfull)
+    await table.save()
   }
 
   /** A record's attributes with their run lists in the new places; undefined when nothing changes. */
@@ -202,35 +214,11 @@ class Shrinking {
     return joinRuns(mapped)
   }
 
-  private async writeRecord(number: number, bytes: Uint8Array): Promise<void> {
-    await writeBytes(this.overlay, this.placeOf(this.volume.recordOffset(number)), bytes)
-  }
-
-  /** Where a byte of the volume as it was has come to. */
-  private placeOf(offset: number): number {
-    const cluster = Math.floor(offset / this.clusterSize)
-    return this.map.of(cluster) * this.clusterSize + (offset - cluster * this.clusterSize)
-  }
-
-  /** Puts bytes into clusters of their own. */
-  private async store(bytes: Uint8Array): Promise<Run[]> {
-    const places = this.space.take(Math.ceil(bytes.length / this.clusterSize))
+  private takeClusters(count: number): Run[] {
+    const places = this.space.take(count)
     if (!places) throw new CoreError('There is no room left on the smaller volume for its own longer lists.')
     for (const { offset, length } of places) setBits(this.bits, offset, length)
-    const runs = places.map(({ offset, length }) => ({ lcn: offset, length }))
-    await this.writeRuns(runs, bytes)
-    return runs
-  }
-
-  /** Writes a stream from its start, what is left of its last cluster as zeros. */
-  private async writeRuns(runs: readonly Run[], bytes: Uint8Array): Promise<void> {
-    let at = 0
-    for (const { lcn, length } of runs) {
-      const part = new Uint8Array(length * this.clusterSize)
-      part.set(bytes.subarray(at, at + part.length))
-      if (lcn !== null) await writeBytes(this.overlay, lcn * this.clusterSize, part)
-      at += part.length
-    }
+    return places.map(({ offset, length }) => ({ lcn: offset, length }))
   }
 
   private async writeBitmap(): Promise<void> {
@@ -240,27 +228,10 @@ class Shrinking {
     const record = await this.volume.record(RECORDS.bitmap)
     const data = record.attributes.find((a) => a.type === ATTRIBUTE_TYPES.data && a.name === '')
     if (!data?.placed) throw new NotSupported('This volume keeps its map in an unusual place and keeps its size.')
-    await this.writeRuns(this.mapRuns(this.kept(record, data)), bytes)
-  }
-
-  /** The first records a second time, as they are now. */
-  private async copyMirror(): Promise<void> {
-    const { recordSize } = this.volume.geometry
-    const stream = await this.volume.stream(await this.volume.record(RECORDS.mftMirror), ATTRIBUTE_TYPES.data)
-    if (!stream) throw new BadStructure('file record 1', 0, 'it has no data')
-    const count = Math.min(Math.floor(stream.size / recordSize), this.volume.recordCount)
-    const runs = this.mapRuns(stream.runs)
-    for (let number = 0; number < count; number++) {
-      const bytes = await readBytes(this.overlay, this.placeOf(this.volume.recordOffset(number)), recordSize)
-      let start = 0
-      for (const { lcn, length } of runs) {
-        const offset = number * recordSize - start
-        if (offset >= 0 && offset + recordSize <= length * this.clusterSize && lcn !== null) {
-          await writeBytes(this.overlay, lcn * this.clusterSize + offset, bytes)
-        }
-        start += length * this.clusterSize
-      }
-    }
+    const runs = this.mapRuns(this.kept(record, data))
+    const padded = new Uint8Array(clustersOf(runs) * this.clusterSize)
+    padded.set(bytes)
+    await writeRuns(this.overlay, runs, this.clusterSize, padded)
   }
 }
 

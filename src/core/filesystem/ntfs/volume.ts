@@ -8,7 +8,6 @@ import {
   ATTRIBUTE,
   ATTRIBUTE_COMPRESSED,
   ATTRIBUTE_ENCRYPTED,
-  ATTRIBUTE_LIST_ENTRY,
   ATTRIBUTE_TYPES,
   BOOT_SECTOR,
   FILE_RECORD,
@@ -18,7 +17,8 @@ import {
   RESIDENT,
   recordOf,
 } from './layout'
-import { decodeRuns, type Run } from './runs'
+import { listEntries, MOST_LIST_BYTES } from './attribute-list'
+import { clipRuns, clustersOf, decodeRuns, type Run } from './runs'
 
 /** The numbers of the boot sector, checked. */
 export interface Geometry {
@@ -144,14 +144,35 @@ export class NtfsVolume {
       volume.fromMirror = error.message
       return copy
     })
-    // The table's own further runs may stand in records that only its first runs reach.
-    const own = first.attributes.find((a) => a.type === ATTRIBUTE_TYPES.data && a.name === '')
-    if (!own?.placed) throw new BadStructure('file table', at, 'its first record has no data')
-    volume.mft = volume.streamOf([own], own.placed.dataSize)
-    const whole = await volume.stream(first, ATTRIBUTE_TYPES.data)
-    if (!whole) throw new BadStructure('file table', at, 'its first record has no data')
-    volume.mft = whole
+    await volume.openTable(first, at)
     return volume
+  }
+
+  /**
+   * Puts the file table together. Of a table in very many pieces the run list goes on in records of the table itself,
+   * each of which lies in what the ones before it have made known.
+   */
+  private async openTable(first: FileRecord, at: number): Promise<void> {
+    const isData = (a: Attribute) => a.type === ATTRIBUTE_TYPES.data && a.name === ''
+    const parts = first.attributes.filter(isData)
+    const { dataSize = 0 } = parts[0]?.placed ?? {}
+    if (!parts[0]?.placed) throw new BadStructure('file table', at, 'its first record has no data')
+    const known = () => parts.reduce((sum, part) => sum + clustersOf(part.placed?.runs ?? []), 0)
+    const take = () => {
+      this.mft = this.streamOf(parts, Math.min(dataSize, known() * this.geometry.clusterSize))
+    }
+    take()
+    const list = await this.attributeList(first)
+    const entries = list ? listEntries(list).filter((e) => e.type === ATTRIBUTE_TYPES.data && e.name === '') : []
+    for (const { record, id } of entries.sort((a, b) => a.lowestVcn - b.lowestVcn)) {
+      const number = recordOf(record)
+      if (number === RECORDS.mft) continue
+      const part = (await this.record(number)).attributes.find((a) => isData(a) && a.id === id)
+      if (!part) throw new BadStructure('file table', at, `record ${number} lacks the part of it that it should hold`)
+      parts.push(part)
+      take()
+    }
+    if (this.mft.size < dataSize) throw new BadStructure('file table', at, 'some of its runs are named nowhere')
   }
 
   get recordCount(): number {
@@ -216,7 +237,7 @@ export class NtfsVolume {
     const list = record.attributes.find((a) => a.type === ATTRIBUTE_TYPES.attributeList)
     if (!list) return undefined
     const size = list.value?.length ?? list.placed!.dataSize
-    if (size > 256 * 1024) throw new BadStructure('attribute list', list.at, `it is ${size} bytes long`)
+    if (size > MOST_LIST_BYTES) throw new BadStructure('attribute list', list.at, `it is ${size} bytes long`)
     return list.value ?? (await this.streamOf([list], size).read(0, size))
   }
 
@@ -226,18 +247,13 @@ export class NtfsVolume {
     if (!bytes) return record.attributes
     const all: Attribute[] = []
     const records = new Map<number, FileRecord>([[record.number, record]])
-    for (let at = 0; at + ATTRIBUTE_LIST_ENTRY.size <= bytes.length;) {
-      const entry = ATTRIBUTE_LIST_ENTRY.read(bytes, at)
-      if (entry.length < ATTRIBUTE_LIST_ENTRY.size) {
-        throw new BadStructure('attribute list', at, `an entry of it is ${entry.length} bytes long`)
-      }
+    for (const entry of listEntries(bytes)) {
       const number = recordOf(entry.record)
       let holder = records.get(number)
       if (!holder) records.set(number, (holder = await this.record(number)))
       const found = holder.attributes.find((a) => a.type === entry.type && a.id === entry.id)
-      if (!found) throw new BadStructure('attribute list', at, `record ${number} lacks the attribute it names`)
+      if (!found) throw new BadStructure('attribute list', entry.at, `record ${number} lacks the attribute it names`)
       all.push(found)
-      at += entry.length
     }
     return all
   }
@@ -422,20 +438,6 @@ export class NtfsVolume {
     const { lowestVcn, allocatedSize, dataSize, initializedSize, compressionUnit } = placed
     return { ...common, placed: { lowestVcn, runs, allocatedSize, dataSize, initializedSize, compressionUnit } }
   }
-}
-
-/** The part of a run list that covers `count` clusters from `first` of its stream. */
-export function clipRuns(runs: readonly Run[], first: number, count: number): Run[] {
-  const clipped: Run[] = []
-  let start = 0
-  for (const { lcn, length } of runs) {
-    const from = Math.max(start, first)
-    const to = Math.min(start + length, first + count)
-    if (from < to) clipped.push({ lcn: lcn === null ? null : lcn + from - start, length: to - from })
-    start += length
-    if (start >= first + count) break
-  }
-  return clipped
 }
 
 function powerOfTwo(value: number): boolean {
