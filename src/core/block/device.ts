@@ -54,6 +54,12 @@ export class UnreadableSectors extends CoreError {
   }
 }
 
+/** For `catch`: what the medium does not give is undefined, any other error goes on. */
+export function unreadableAsNothing(error: unknown): undefined {
+  if (error instanceof UnreadableSectors) return undefined
+  throw error
+}
+
 /** A write was attempted on a device that was opened for reading only. */
 export class ReadOnlyDevice extends CoreError {
   override readonly name = 'ReadOnlyDevice'

@@ -5,7 +5,7 @@ import { CoreError } from '../errors'
 import type { CopyJournal, CopyState } from './journal'
 import { pieceDigest, zeroDigest } from './piece-digests'
 import { type CopyPlan, type Piece, PIECE_BYTES } from './plan'
-import { readAround } from './rescue'
+import { readAround } from '../block/read-around'
 import type { CopyStep } from './run'
 import type { Targets } from './targets'
 

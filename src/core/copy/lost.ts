@@ -1,7 +1,7 @@
 import { touchedByEach } from '../image/touched'
 import type { CopyPlan } from './plan'
 import type { Lost } from './progress'
-import type { LostExtent } from './rescue'
+import type { LostExtent } from '../block/read-around'
 import { wholeTarget } from './whole'
 
 /** Names what bytes of the target are lost: by sector of both drives, by partition and by file. */

@@ -1,4 +1,4 @@
-import { type BlockDevice, readBytes } from '../block/device'
+import { type BlockDevice, readBytes, unreadableAsNothing } from '../block/device'
 import { asciiToString } from '../bytes/struct'
 
 const MARK = 'IMBARCO UNFINISHED COPY'
@@ -26,7 +26,10 @@ export function unfinishedMarker(sectorSize: number, { note, job }: Mark): Uint8
 
 /** The mark of an unfinished copy, or undefined when the drive carries none. */
 export async function readMarker(device: BlockDevice): Promise<Mark | undefined> {
-  const text = asciiToString(await readBytes(device, 0, 440))
+  // A first sector that does not read carries no mark: it was never written by a copy.
+  const bytes = await readBytes(device, 0, 440).catch(unreadableAsNothing)
+  if (!bytes) return undefined
+  const text = asciiToString(bytes)
   if (!text.startsWith(MARK)) return undefined
   const [, note = '', job] = text.replaceAll('\0', '').split('\r\n')
   return { note, ...(job?.startsWith(JOB) ? { job: job.slice(JOB.length) } : {}) }

@@ -1,17 +1,20 @@
 import { AssembledDevice, type Part } from '../block/assembled'
 import { BlankedDevice } from '../block/blanked'
-import { type BlockDevice, type Extent, type Origin, readBytes } from '../block/device'
+import { type BlockDevice, type Extent, type Origin } from '../block/device'
 import { mergeExtents, unionExtents } from '../block/extents'
 import { OverlayDevice } from '../block/overlay'
 import { readOnly } from '../block/readonly'
 import { SliceDevice } from '../block/slice'
-import { CoreError, NotSupported } from '../errors'
-import { type FileSystem, openFileSystem, recognise } from '../filesystem'
+import { CoreError, NotSupported, orUndefined } from '../errors'
+import { type FileSystem, type FileSystemDriver, openFileSystem, recognise } from '../filesystem'
+import { withBackupStart } from '../filesystem/backup-start'
 import { type FitPartition, fitSizes, type Layout } from '../fit/types'
 import { gptWrites, type TableWrite } from '../scheme/gpt'
 import { mbrWrites } from '../scheme/mbr-write'
 import { IDLE_PLACES, sleepsOn } from '../survey/idle-files'
+import { lowerFirst } from '../words'
 import { metadataExtents } from './metadata'
+import { readAround } from '../block/read-around'
 
 /** Runs closer together than this are copied as one: reading on costs less than a new request. */
 const MERGE_GAP = 64 * 1024
@@ -51,6 +54,8 @@ export interface PartScope {
   readonly skippedBytes: number
   /** Files whose content is left out. */
   readonly leftOut: readonly { readonly path: string; readonly bytes: number }[]
+  /** Why every sector of it is taken although its kind has a map of used blocks. */
+  readonly everySector?: string
 }
 
 /** Everything a copy needs, computed before the first byte is written. */
@@ -86,6 +91,7 @@ interface PreparedPart {
   readonly heldBytes: number
   /** Tells what is in use; absent where every sector is taken. */
   readonly fileSystem?: FileSystem
+  readonly everySector?: string
 }
 
 /**
@@ -109,12 +115,12 @@ export async function planCopy(source: BlockDevice, layout: Layout, scope: CopyS
   for (const part of parts) {
     let bytes = 0
     for await (const { length } of partExtents(part)) bytes += length
-    const { number, title, leftOut, fileSystem } = part
+    const { number, title, leftOut, fileSystem, everySector } = part
     // Of what nobody sees into, every sector is taken for used.
     const mode = fileSystem && fileSystem.depth !== 'sealed' ? 'used' : 'every'
     const left = leftOut.reduce((sum, file) => sum + file.bytes, 0)
     const skippedBytes = mode === 'used' ? Math.max(0, part.sourceBytes - bytes - left) : 0
-    partitions.push({ number, title, bytes, mode, skippedBytes, leftOut })
+    partitions.push({ number, title, bytes, mode, skippedBytes, leftOut, ...(everySector ? { everySector } : {}) })
   }
   return {
     expected,
@@ -132,7 +138,9 @@ export async function planCopy(source: BlockDevice, layout: Layout, scope: CopyS
 /** Start-up code in front of the partitions, and the table, the first sector last. */
 async function tablesFor(source: BlockDevice, layout: Layout): Promise<TableWrite[]> {
   const { scheme, startArea, sectorSize, diskGuid, diskSignature, partitions, extended, hybrid } = layout
-  const bootCode = startArea.bootCode ? await readBytes(source, 0, BOOT_CODE_BYTES) : undefined
+  const bootCode = startArea.bootCode
+    ? (await readFront(source, 0, sectorSize)).subarray(0, BOOT_CODE_BYTES)
+    : undefined
   if (scheme === 'gpt') {
     const table = { diskGuid, entryCount: 128, entrySize: 128, partitions, hybrid, bootCode }
     return gptWrites(layout.targetSizeBytes, sectorSize, table)
@@ -158,9 +166,16 @@ async function tablesFor(source: BlockDevice, layout: Layout): Promise<TableWrit
     sectorSize,
   )
   const front = startArea.lastLba * sectorSize
-  const stages = front > 0 ? [{ offset: sectorSize, bytes: await readBytes(source, sectorSize, front) }] : []
+  const stages = front > 0 ? [{ offset: sectorSize, bytes: await readFront(source, sectorSize, front) }] : []
   const [first, ...records] = writes
   return [...stages, ...records, first]
+}
+
+/** Bytes in front of the partitions; what the drive does not give of them is zeros. */
+async function readFront(source: BlockDevice, offset: number, length: number): Promise<Uint8Array> {
+  const bytes = new Uint8Array(length)
+  await readAround(source, offset, bytes)
+  return bytes
 }
 
 /** Bytes of a partition of the target that come from the source; what is behind them is new and holds nothing. */
@@ -178,7 +193,8 @@ async function preparePart(
   const { sectorSize } = layout
   const sourceOffset = partition.sourceFirstLba * layout.sourceSectorSize
   const { before, after } = fitSizes(partition, layout)
-  const slice = new SliceDevice(source, sourceOffset, before)
+  const place = new SliceDevice(source, sourceOffset, before)
+  const slice = (await withBackupStart(place, recognise)) ?? place
   const { number, title } = partition
   const common = {
     number,
@@ -190,15 +206,25 @@ async function preparePart(
     leftOut: [],
   }
   const every = scope.everySector || scope.everyOf?.includes(partition.sourceNumber)
-  const driver = await recognise(slice)
+  const { driver, fileSystem: present, everySector } = await lookInto(slice)
   if (!driver) {
     if (after < before) throw new NotSupported(`${partition.title} cannot be made smaller: its content is not known.`)
     return { ...common, device: after > before ? new OverlayDevice(slice, after) : slice }
   }
   const moved = partition.firstLba !== partition.sourceFirstLba
+  if (everySector !== undefined) {
+    // Its map may miss what its files use, so nothing of it is interpreted but where it starts.
+    if (partition.resizes) throw new CoreError(`${partition.title} keeps its size: ${lowerFirst(everySector)}`)
+    const fitted = new OverlayDevice(await cut(slice, after, partition, present), after)
+    if (moved) await driver.relocate?.(fitted, partition.firstLba).catch(orUndefined)
+    return { ...common, device: fitted, ...(every ? {} : { everySector }) }
+  }
+  if (partition.resizes && (await sleepsOn(present!))) {
+    throw new CoreError(`${partition.title} keeps its size: it holds a system that sleeps.`)
+  }
   const read = async (device: BlockDevice): Promise<PreparedPart> => {
     if (every) return { ...common, device }
-    const fileSystem = (await openFileSystem(device))!
+    const fileSystem = device === slice ? present! : (await openFileSystem(device))!
     const { files, extents } = scope.leaveIdle ? await idleExtents(fileSystem) : { files: [], extents: [] }
     if (files.length === 0) return { ...common, device, fileSystem }
     return { ...common, device: new BlankedDevice(device, extents), fileSystem, leftOut: files }
@@ -206,9 +232,28 @@ async function preparePart(
   if (after === before && !moved) return read(slice)
   const resized = partition.resizes
     ? await driver.resize!(slice, after)
-    : new OverlayDevice(await cut(slice, after, partition), after)
+    : new OverlayDevice(await cut(slice, after, partition, present), after)
   if (moved) await driver.relocate?.(resized, partition.firstLba)
   return read(resized)
+}
+
+/**
+ * What is on a partition, as far as it can be told. `everySector` says why its map of used blocks is of no use: one
+ * volume that is damaged or cannot be read does not keep the others from being copied by theirs.
+ */
+async function lookInto(
+  slice: BlockDevice,
+): Promise<{ driver?: FileSystemDriver; fileSystem?: FileSystem; everySector?: string }> {
+  let driver: FileSystemDriver | undefined
+  try {
+    driver = await recognise(slice)
+    const fileSystem = await driver?.open(slice)
+    const everySector = fileSystem?.state === 'damaged' ? 'Its own records are damaged.' : fileSystem?.mapUnsure
+    return { driver, fileSystem, ...(everySector === undefined ? {} : { everySector }) }
+  } catch (error) {
+    if (!(error instanceof CoreError)) throw error
+    return { driver, everySector: error.message }
+  }
 }
 
 /** The content of page, hibernation and swap files that nobody misses, in whole sectors and in order. */
@@ -246,9 +291,13 @@ function gapsOf(source: BlockDevice, layout: Layout): PreparedPart[] {
 }
 
 /** The volume as it is where its partition has become smaller, which it can as long as nothing of it is cut off. */
-async function cut(slice: BlockDevice, size: number, { title }: FitPartition): Promise<BlockDevice> {
+async function cut(
+  slice: BlockDevice,
+  size: number,
+  { title }: FitPartition,
+  volume: FileSystem | undefined,
+): Promise<BlockDevice> {
   if (size >= slice.size) return slice
-  const volume = await openFileSystem(slice)
   if (!volume || volume.totalBytes > size) {
     throw new NotSupported(`${title} cannot be made smaller: its file system stays as it is.`)
   }

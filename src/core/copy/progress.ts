@@ -91,6 +91,8 @@ export const CopySummarySchema = z.object({
       bytes: z.number(),
       mode: z.enum(['used', 'every']),
       skippedBytes: z.number().default(0),
+      /** Why every sector of it was taken although its kind has a map of used blocks. */
+      everySector: z.string().optional(),
       leftOut: z.array(z.object({ path: z.string(), bytes: z.number() })).default([]),
       seconds: z.number().default(0),
     }),

@@ -4,7 +4,7 @@ import { CheckFailed } from './check'
 import { nameLost } from './lost'
 import { type CopyPlan, PIECE_BYTES } from './plan'
 import type { Lost } from './progress'
-import { type LostExtent, readAround, type RescueLimits, USUAL_LIMITS } from './rescue'
+import { type LostExtent, readAround, type RescueLimits, USUAL_LIMITS } from '../block/read-around'
 
 /** What another pass over lost sectors came to. */
 export interface RetryOutcome {

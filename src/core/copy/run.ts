@@ -13,7 +13,7 @@ import { type Mark, readMarker, unfinishedMarker } from './marker'
 import { pieceDigest, zeroDigest } from './piece-digests'
 import { type CopyPlan, type Piece, PIECE_BYTES } from './plan'
 import type { Lost } from './progress'
-import { readAround, type RescueLimits, USUAL_LIMITS } from './rescue'
+import { readAround, type RescueLimits, USUAL_LIMITS } from '../block/read-around'
 import { expectSameMetadata, expectSamePieces, metadataDigests, type Recheck } from './source-binding'
 import { Targets } from './targets'
 

@@ -92,6 +92,8 @@ export interface FileSystemDriver {
   readonly name: string
   /** Looks at the first sectors only. */
   recognise(device: BlockDevice): Promise<boolean>
+  /** Bytes that the volume's own header claims, whatever there is of it; undefined where it does not say. */
+  claimedBytes?(device: BlockDevice): Promise<number | undefined>
   /** Rejects with BadStructure when the volume's own records are damaged. */
   open(device: BlockDevice): Promise<FileSystem>
   /** Which way a kind can change its size. Absent where it keeps it. */

@@ -1,6 +1,7 @@
 import { formatSize, GIB, MIB } from '../bytes/size'
 import { MBR_SECTORS } from '../scheme/mbr-layout'
 import type { DriveSurvey, PartitionSurvey } from '../survey/types'
+import { lowerFirst } from '../words'
 import { howToTake, limitsOf } from './limits'
 import { fitSizes, type FitNote, type FitPartition, type FitWish, type Layout } from './types'
 
@@ -41,7 +42,14 @@ export function explain(
     sentences.push(`${names} ${moved.length === 1 ? 'moves' : 'move'} to the end so the growth is one piece.`)
   }
   if (unallocated > 0) sentences.push(`${formatSize(unallocated)} stays unallocated.`)
-  if (sentences.length === 0) sentences.push('Every partition keeps its size and its place.')
+  if (sentences.length === 0) {
+    const elsewhere = partitions.filter((p) => startOf(p, layout) !== homeOf(p, layout))
+    sentences.push(
+      elsewhere.length === 0
+        ? 'Every partition keeps its size and its place.'
+        : `Every partition keeps its size; ${elsewhere.map((p) => p.title).join(' and ')} ${elsewhere.length === 1 ? 'gets' : 'get'} another place.`,
+    )
+  }
   return { headline, reason: sentences.join(' '), notes: notesOn(survey, layout, wish) }
 }
 
@@ -62,6 +70,12 @@ function notesOn(survey: DriveSurvey, layout: Layout, wish: FitWish): FitNote[] 
     const { notNow } = limitsOf(source)
     const asked = wish.rules[p.sourceNumber] ?? 'keep'
     if (notNow && asked !== 'keep') notes.push({ tone: 'caution', sentence: notNow })
+    if (source.volume?.everySector) {
+      notes.push({
+        tone: 'caution',
+        sentence: `Every sector of ${p.title} is copied: ${lowerFirst(source.volume.everySector)}`,
+      })
+    }
     const unused = roomUnused(source, p, layout)
     if (unused) notes.push({ tone: 'note', sentence: unused })
     if (asked === 'fill' && p.mostBytes !== undefined && after > p.mostBytes - layout.sectorSize * 2048) {

@@ -16,7 +16,11 @@ export interface Part {
   readonly most: number
   /** Its place on the source as sectors of the target, where that is on the grid. */
   readonly home: number | undefined
+  /** The same, on the grid or not; undefined where it is no whole sector of the target. */
+  readonly sourceStart: number | undefined
   start: number
+  /** Sector of a logical partition's record. */
+  record: number
   sectors: number
 }
 
@@ -24,6 +28,8 @@ export interface Part {
 export interface Room {
   readonly first: number
   readonly end: number
+  /** The first sector that the table leaves free, on the grid or not. */
+  readonly lowest: number
   /** Every start is a multiple of it. */
   readonly unit: number
   /** Target by source size, by which parts that share grow. */
@@ -37,8 +43,28 @@ export interface Room {
 export function layOut(parts: readonly Part[], room: Room): number {
   const present = tryWith(parts, room, (part) => part.present)
   if (present === 0) return 0
+  // A full drive onto one of its size: what stands off the grid has no room to be moved onto it, and can stay.
+  if (keepPlaces(parts, room)) return 0
   // What takes what is left may also become smaller than it is.
   return tryWith(parts, room, (part) => part.least)
+}
+
+/** Puts every part where it is on the source, with its size. False when that is not what is asked, or does not go. */
+function keepPlaces(parts: readonly Part[], { lowest, end }: Room): boolean {
+  let next = lowest
+  for (const { rule, logical, sourceStart, present, source } of parts) {
+    const from = logical ? source.mbr!.recordLba : sourceStart
+    if (rule === 'set' || rule === 'least' || sourceStart === undefined || from === undefined || from < next)
+      return false
+    next = sourceStart + present
+  }
+  if (next > end) return false
+  for (const part of parts) {
+    part.start = part.sourceStart!
+    part.sectors = part.present
+    part.record = part.source.mbr?.recordLba ?? 0
+  }
+  return true
 }
 
 function tryWith(parts: readonly Part[], room: Room, baseOf: (part: Part) => number): number {
@@ -50,6 +76,7 @@ function tryWith(parts: readonly Part[], room: Room, baseOf: (part: Part) => num
   let tail = end
   for (const part of parts.slice(head.length).reverse()) {
     part.start = alignDown(tail - part.sectors, unit)
+    part.record = part.start - unit
     tail = part.start - (part.logical ? unit : 0)
   }
   const limit = lastGrowing >= 0 ? alignDown(tail, unit) : end
@@ -85,6 +112,7 @@ function putInOrder(parts: readonly Part[], first: number, unit: number, settled
     cursor = alignUp(cursor, unit) + (part.logical ? unit : 0)
     if (i < settled && part.home !== undefined && part.home > cursor) cursor = part.home
     part.start = cursor
+    part.record = cursor - unit
     cursor += part.sectors
   }
   return cursor

@@ -12,6 +12,9 @@ import { schemeObstacles, sectorObstacles, sizeObstacles, tooSmall } from './obs
 import { layOut, type Part, type Room } from './place'
 import type { FitObstacle, FitPartition, FitResult, FitTarget, FitWish, Layout, Scheme } from './types'
 
+/** Start-up code in front of the first partition reaches no farther than this sector. */
+const MOST_CODE_SECTORS = 2048
+
 /** The wish a fit starts from: the system volume takes what is left, all else keeps its size. */
 export function defaultWish(survey: DriveSurvey): FitWish {
   const moved = movedPartitions(survey)
@@ -75,7 +78,7 @@ function attempt(survey: DriveSurvey, target: FitTarget, wish: FitWish): FitResu
     const rest = scheme === 'mbr' ? Math.floor(target.sizeBytes / sectorSize) - MBR_SECTORS : 0
     return { fits: false, obstacles: [tooSmall(parts, missing, target, sectorSize, reserved, rest >= missing)] }
   }
-  const layout = layoutOf(survey, target, wish, scheme, parts, unit, { first: room.first, end: tableEnd })
+  const layout = layoutOf(survey, target, wish, scheme, parts, { first: room.first, end: tableEnd })
   return { fits: true, layout, ...explain(survey, layout, wish) }
 }
 
@@ -106,7 +109,9 @@ function partOf(
     least,
     most: limits.most / sectorSize,
     home: home % unit === 0 ? home : undefined,
+    sourceStart: Number.isInteger(home) ? home : undefined,
     start: 0,
+    record: 0,
     // A size that is asked for and is the present one stays what it is, on the grid or not.
     sectors: rule === 'set' ? (wanted === source.sizeBytes ? present : set) : rule === 'least' ? least : present,
   }
@@ -124,13 +129,25 @@ function roomOn(
   const usable = usableRange(target.sizeBytes, sectorSize)
   const tableEnd = scheme === 'gpt' ? usable.lastLba + 1 : Math.min(total, MBR_SECTORS)
   const reserved = alignUp(Math.round(tableEnd * wish.reserve), unit)
+  const lowest = scheme === 'gpt' ? usable.firstLba : 1 + startCodeSectors(survey, scheme)
   const room = {
-    first: alignUp(scheme === 'gpt' ? usable.firstLba : 1, unit),
+    first: alignUp(lowest, unit),
+    lowest,
     end: tableEnd - reserved,
     unit,
     factor: target.sizeBytes / survey.sizeBytes,
   }
   return { room, tableEnd, reserved: reserved * sectorSize }
+}
+
+/** Sectors behind the first that hold start-up code which comes along, so that no partition is put over it. */
+function startCodeSectors({ mbr, partitions, logicalSectorSize }: DriveSurvey, scheme: Scheme): number {
+  if (scheme !== 'mbr' || !mbr) return 0
+  // Where the code could not be read, all the room that it may take is kept.
+  const free = Math.min(MOST_CODE_SECTORS, ...partitions.map((p) => p.firstLba)) - 1
+  if (!mbr.startCode) return Math.max(0, free)
+  // Every four letters stand for three bytes; a sector more or less by their filling is no matter.
+  return Math.ceil((mbr.startCode.gap.length * 3) / 4 / logicalSectorSize)
 }
 
 /** The order asked for; what it does not name keeps its place among the rest, behind. */
@@ -149,7 +166,6 @@ function layoutOf(
   wish: FitWish,
   scheme: Scheme,
   parts: readonly Part[],
-  unit: number,
   usable: { first: number; end: number },
 ): Layout {
   const sectorSize = target.logicalSectorSize as 512 | 4096
@@ -185,7 +201,7 @@ function layoutOf(
       leastBytes: limits.least,
       resizes: Boolean(volume && !limits.notNow && ((grown && volume.canGrow) || (shrunk && volume.canShrink))),
     }
-    if (mbr) partition.mbr = { ...mbr, recordLba: part.logical ? start - unit : 0 }
+    if (mbr) partition.mbr = { ...mbr, recordLba: part.logical ? part.record : 0 }
     if (limits.most !== Infinity) partition.mostBytes = limits.most
     return partition
   })
@@ -211,7 +227,7 @@ function layoutOf(
     // Start-up code of BIOS systems also lies in the sectors between an MBR and the first partition.
     startArea: {
       bootCode: keepsStart,
-      lastLba: keepsStart && scheme === 'mbr' ? Math.min(sourceFirst, targetFirst, 2048) - 1 : 0,
+      lastLba: keepsStart && scheme === 'mbr' ? Math.min(sourceFirst, targetFirst, MOST_CODE_SECTORS) - 1 : 0,
     },
   }
   const taken = new Set(parts.map((p) => p.source))

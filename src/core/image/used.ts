@@ -46,7 +46,7 @@ async function* volumeExtents(device: BlockDevice, start: number, end: number): 
     if (!(error instanceof CoreError)) throw error
   }
   // A volume that cannot be understood, or was not closed, is taken along as it is.
-  if (!volume || volume.state === 'damaged') {
+  if (!volume || volume.state === 'damaged' || volume.mapUnsure) {
     yield whole
     return
   }

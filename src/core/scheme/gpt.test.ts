@@ -77,11 +77,36 @@ describe('a GPT', () => {
     expect(reading?.findings.map((f) => f.code)).toEqual([code])
   })
 
-  it('with both copies damaged is refused by name', async () => {
+  it('with both copies damaged, entries too, is refused by name', async () => {
     const device = await drive()
-    await flip(device, 512 + 60)
-    await flip(device, 64 * MIB - 512 + 60)
+    for (const at of [512 + 60, 64 * MIB - 512 + 60, 2 * 512, 64 * MIB - 33 * 512]) await flip(device, at)
     await expect(readGpt(device)).rejects.toThrow(/fails its checksum/)
+  })
+
+  it.each([
+    ['the first entries', 64 * MIB - 33 * 512],
+    ['the entries at the end', 2 * 512],
+  ])('with both headers damaged is read from %s, which pass their checksum', async (_which, other) => {
+    const device = await drive()
+    for (const at of [512 + 60, 64 * MIB - 512 + 60, other]) await flip(device, at)
+    const reading = await readGpt(device)
+    expect(reading?.table.partitions).toEqual(TABLE.partitions)
+    expect(reading?.findings.filter((f) => f.severity === 'damage').map((f) => f.code)).toEqual(['gpt.header-damaged'])
+  })
+
+  it('whose first copy is damaged is read from the backup that its header still names, wherever that is', async () => {
+    const device = new OverlayDevice(await drive(), 128 * MIB)
+    const sector = new Uint8Array(512)
+    await device.read(512, sector)
+    sector[60] ^= 1
+    await device.write(512, sector)
+    await device.write(2 * 512, new Uint8Array(512))
+    const reading = await readGpt(device)
+    expect(reading?.table.partitions).toEqual(TABLE.partitions)
+    expect(reading?.backup.lba).toBe((64 * MIB) / 512 - 1)
+    expect(reading?.findings.map((f) => f.code)).toEqual(
+      expect.arrayContaining(['gpt.backup-misplaced', 'gpt.primary-bad']),
+    )
   })
 
   it('from a smaller drive is found to have its backup in the wrong place', async () => {

@@ -18,6 +18,8 @@ export interface GptCopy {
   readonly alternateLba?: number
   readonly firstUsableLba?: number
   readonly lastUsableLba?: number
+  /** The table of a copy whose header fails its checksum, where its entries pass theirs. */
+  readonly salvaged?: GptTable
   /** Why the copy is not good, as the end of a sentence. */
   readonly fault?: string
   /** No GPT signature at all, rather than a damaged copy. */
@@ -64,10 +66,11 @@ export async function readGpt(device: BlockDevice): Promise<GptReading | undefin
   let primary = await readCopy(device, 1)
   let backup = await readCopy(device, lastLba)
   const findings: Finding[] = []
-  if (!backup.table && primary.table && primary.alternateLba !== lastLba) {
-    // A smaller drive's table put on a larger one has its backup where the old end was.
-    const elsewhere = primary.alternateLba! > 1 && primary.alternateLba! < lastLba
-    const misplaced = elsewhere ? await readCopy(device, primary.alternateLba!) : undefined
+  if (!backup.table && primary.alternateLba !== undefined && primary.alternateLba !== lastLba) {
+    // A smaller drive's table put on a larger one has its backup where the old end was. A header that is damaged may
+    // still say where: what is found there has to pass its own checksums.
+    const elsewhere = primary.alternateLba > 1 && primary.alternateLba < lastLba
+    const misplaced = elsewhere ? await readCopy(device, primary.alternateLba) : undefined
     if (misplaced?.table) backup = misplaced
     findings.push({
       severity: 'caution',
@@ -83,6 +86,19 @@ export async function readGpt(device: BlockDevice): Promise<GptReading | undefin
     primary = { ...primary, table: undefined, fault }
   }
   if (primary.absent && backup.absent) return undefined
+  if (!primary.table && !backup.table) {
+    if (primary.salvaged) primary = { ...primary, table: primary.salvaged }
+    else if (backup.salvaged) backup = { ...backup, table: backup.salvaged }
+    if (primary.table || backup.table) {
+      findings.push({
+        severity: 'damage',
+        code: 'gpt.header-damaged',
+        sentence:
+          'Neither header of the partition table passes its checksum. The partitions were read from entries that pass theirs.',
+        evidence: `The primary copy ${primary.fault}; the backup ${backup.fault}`,
+      })
+    }
+  }
   const good = primary.table ? primary : backup
   if (!good.table) {
     throw new BadStructure('partition table', 512, `the primary copy ${primary.fault}, and the backup ${backup.fault}`)
@@ -91,7 +107,8 @@ export async function readGpt(device: BlockDevice): Promise<GptReading | undefin
     ['primary', primary],
     ['backup', backup],
   ] as const) {
-    if (copy.table) continue
+    // Where neither header holds that is said by itself.
+    if (copy.table || findings.some((f) => f.code === 'gpt.header-damaged')) continue
     findings.push({
       severity: 'damage',
       code: `gpt.${name}-bad`,
@@ -243,39 +260,64 @@ async function readCopy(device: BlockDevice, lba: number): Promise<GptCopy> {
   GPT_HEADER.write(unsigned, { headerCrc: 0 })
   const crc = crc32(unsigned)
   if (crc !== header.headerCrc) {
-    return { lba, fault: `fails its checksum (stored ${crcText(header.headerCrc)}, computed ${crcText(crc)})` }
+    const { alternateLba } = header
+    const fault = `fails its checksum (stored ${crcText(header.headerCrc)}, computed ${crcText(crc)})`
+    return { lba, fault, alternateLba, ...(await salvage(device, header)) }
   }
   if (header.myLba !== lba) return { lba, fault: `says that it lies at sector ${header.myLba}` }
+  const read = await readEntryArray(device, header)
+  if ('fault' in read) return { lba, fault: read.fault, alternateLba: header.alternateLba }
+  const { diskGuid, entryCount, entrySize, alternateLba, firstUsableLba, lastUsableLba } = header
+  const table = { diskGuid, entryCount, entrySize, partitions: read.partitions }
+  return { lba, table, headerCrc: crc, entriesCrc: read.crc, alternateLba, firstUsableLba, lastUsableLba }
+}
+
+/** The partitions that a header names, with the checksum of their entries; or why not, as the end of a sentence. */
+async function readEntryArray(
+  device: BlockDevice,
+  header: ReturnType<typeof GPT_HEADER.read>,
+): Promise<{ partitions: GptPartition[]; crc: number } | { fault: string }> {
+  const sectorSize = device.logicalSectorSize
   const tableBytes = header.entryCount * header.entrySize
   const powerOfTwo = header.entrySize >= 128 && Number.isInteger(Math.log2(header.entrySize))
   if (!powerOfTwo || header.entryCount === 0 || tableBytes > MAX_TABLE_BYTES) {
-    return { lba, fault: `names ${header.entryCount} entries of ${header.entrySize} bytes` }
+    return { fault: `names ${header.entryCount} entries of ${header.entrySize} bytes` }
   }
   const offset = header.entriesLba * sectorSize
   if (!Number.isSafeInteger(offset) || offset < 2 * sectorSize || offset + tableBytes > device.size) {
-    return { lba, fault: `puts its entries at sector ${header.entriesLba}, which is outside` }
+    return { fault: `puts its entries at sector ${header.entriesLba}, which is outside` }
   }
   if (header.firstUsableLba > header.lastUsableLba) {
-    return { lba, fault: `gives a usable range of ${header.firstUsableLba} to ${header.lastUsableLba}` }
+    return { fault: `gives a usable range of ${header.firstUsableLba} to ${header.lastUsableLba}` }
   }
   let entries: Uint8Array
   try {
     entries = await readBytes(device, offset, tableBytes)
   } catch (error) {
-    return { lba, fault: `cannot be read (${error instanceof Error ? error.message : 'unknown'})` }
+    return { fault: `cannot be read (${error instanceof Error ? error.message : 'unknown'})` }
   }
-  const entriesCrc = crc32(entries)
-  if (entriesCrc !== header.entriesCrc) {
+  const crc = crc32(entries)
+  if (crc !== header.entriesCrc) {
     const stored = crcText(header.entriesCrc)
-    return { lba, fault: `has entries that fail their checksum (stored ${stored}, computed ${crcText(entriesCrc)})` }
+    return { fault: `has entries that fail their checksum (stored ${stored}, computed ${crcText(crc)})` }
   }
   try {
-    const { diskGuid, entryCount, entrySize, alternateLba, firstUsableLba, lastUsableLba } = header
-    const table = { diskGuid, entryCount, entrySize, partitions: readEntries(entries, entryCount, entrySize) }
-    return { lba, table, headerCrc: crc, entriesCrc, alternateLba, firstUsableLba, lastUsableLba }
+    return { partitions: readEntries(entries, header.entryCount, header.entrySize), crc }
   } catch {
-    return { lba, fault: 'has an entry with numbers that no drive can have' }
+    return { fault: 'has an entry with numbers that no drive can have' }
   }
+}
+
+/** What can still be had of a copy whose header is damaged: its entries carry a checksum of their own. */
+async function salvage(
+  device: BlockDevice,
+  header: ReturnType<typeof GPT_HEADER.read>,
+): Promise<Pick<GptCopy, 'salvaged' | 'entriesCrc' | 'firstUsableLba' | 'lastUsableLba'>> {
+  const read = await readEntryArray(device, header)
+  if ('fault' in read) return {}
+  const { diskGuid, entryCount, entrySize, firstUsableLba, lastUsableLba } = header
+  const salvaged = { diskGuid, entryCount, entrySize, partitions: read.partitions }
+  return { salvaged, entriesCrc: read.crc, firstUsableLba, lastUsableLba }
 }
 
 function readEntries(bytes: Uint8Array, count: number, size: number): GptPartition[] {

@@ -34,7 +34,8 @@ export async function sleepsOn(fileSystem: FileSystem): Promise<boolean> {
     const entry = await fileSystem.stat(path).catch(orUndefined)
     if (entry?.kind !== 'file') continue
     const head = await headOf(fileSystem, path, entry.sizeBytes).catch(orUndefined)
-    if (head !== undefined && ASLEEP.includes(head)) return true
+    // One that cannot be read may hold a system as well.
+    if (head === undefined || ASLEEP.includes(head)) return true
   }
   return false
 }

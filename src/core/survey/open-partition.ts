@@ -1,7 +1,7 @@
 import type { BlockDevice } from '../block/device'
 import { SliceDevice } from '../block/slice'
 import { CoreError } from '../errors'
-import { type FileSystem, openFileSystem } from '../filesystem'
+import { type FileSystem, openForReading } from '../filesystem'
 import { readScheme } from '../scheme'
 
 /** The drive has no partition of that number. */
@@ -24,7 +24,7 @@ export async function openPartition(device: BlockDevice, number: number): Promis
   const start = entry ? entry.firstLba * sector : 0
   const size = entry ? (entry.lastLba - entry.firstLba + 1) * sector : device.size
   if (size <= 0 || start >= device.size) throw new CoreError(`Partition ${number} lies outside the drive.`)
-  const fileSystem = await openFileSystem(new SliceDevice(device, start, Math.min(size, device.size - start)))
+  const fileSystem = await openForReading(new SliceDevice(device, start, Math.min(size, device.size - start)))
   if (!fileSystem) throw new CoreError(`Nothing on partition ${number} is a file system that is known here.`)
   return fileSystem
 }

@@ -1,11 +1,13 @@
-import type { BlockDevice } from '../block/device'
+import { type BlockDevice, UnreadableSectors } from '../block/device'
 import { SliceDevice } from '../block/slice'
 import { MIB } from '../bytes/size'
 import type { Digest } from '../digest'
-import { CoreError } from '../errors'
-import { type FileSystem, type FileSystemDriver, recognise } from '../filesystem'
+import { BadStructure, CoreError, orUndefined } from '../errors'
+import { type FileSystem, type FileSystemDriver, openCutOff, recognise } from '../filesystem'
 import type { Finding } from '../findings'
 import type { TablePartition } from '../scheme/types'
+import { withBackupStart } from '../filesystem/backup-start'
+import { lowerFirst } from '../words'
 import { idleFiles } from './idle-files'
 import type { DepthProfile } from './profile'
 import { hasLetter, roleOf, titleOf } from './roles'
@@ -32,13 +34,25 @@ export async function surveyPartition(
   try {
     if (!isContainer && sizeBytes > 0) {
       // What a cut-off image still has of a partition is looked at; its file system tells that there is too little.
-      const slice = new SliceDevice(device, startBytes, Math.min(sizeBytes, Math.max(0, device.size - startBytes)))
+      const place = new SliceDevice(device, startBytes, Math.min(sizeBytes, Math.max(0, device.size - startBytes)))
+      const restored = await withBackupStart(place, recognise)
+      if (restored) {
+        findings.push({
+          severity: 'damage',
+          code: 'volume.start-from-backup',
+          sentence: 'The drive does not give the first sectors of this volume; its own copy of them was used.',
+        })
+      }
+      const slice = restored ?? place
       driver = await recognise(slice)
-      fileSystem = await driver?.open(slice)
+      fileSystem = driver && (await openAsFarAsItGoes(driver, slice, findings))
     }
     if (fileSystem && driver) {
       findings.push(...fileSystem.findings)
-      volume = await surveyVolume(fileSystem, startBytes, profile, driver)
+      volume =
+        fileSystem.state === 'damaged'
+          ? { ...damagedVolume(driver, sizeBytes), label: fileSystem.label, serial: fileSystem.serial, depth: 'files' }
+          : await surveyVolume(fileSystem, startBytes, profile, driver)
       if (fileSystem.depth === 'files') {
         system = await installedSystem(fileSystem, digest)
         const idle = await idleFiles(fileSystem)
@@ -51,11 +65,18 @@ export async function surveyPartition(
     findings.push({
       severity: 'damage',
       code: 'volume.damaged',
-      sentence: error.message,
+      sentence: onDrive(error, entry.firstLba).message,
       ...(driver ? { evidence: `Recognised as ${driver.name}` } : {}),
     })
     fileSystem = undefined
     if (driver) volume = damagedVolume(driver, sizeBytes)
+  }
+  if (volume?.everySector) {
+    findings.push({
+      severity: 'caution',
+      code: 'volume.every-sector',
+      sentence: `Every sector of it is copied, and its size is kept: ${lowerFirst(volume.everySector)}`,
+    })
   }
   if (!isContainer && (!volume || volume.state === 'damaged')) profile.add(startBytes, sizeBytes)
   const role = await roleOf(entry, { fileSystem, system })
@@ -114,6 +135,7 @@ async function surveyVolume(
     encrypted = false,
     mostBytes,
     anySectors = false,
+    mapUnsure: everySector,
   } = fileSystem
   const shrunk = fileSystem.shrunk?.(usedBytes)
   return {
@@ -129,10 +151,37 @@ async function surveyVolume(
     state,
     depth,
     encrypted,
+    ...(everySector === undefined ? {} : { everySector }),
     canGrow: driver.resizes !== undefined && (mostBytes === undefined || mostBytes > totalBytes),
     canShrink: driver.resizes === 'both',
     ...(mostBytes === undefined ? {} : { mostBytes }),
     anySectors,
+  }
+}
+
+/** The error with sectors counted from the start of the drive, where it names sectors of the partition. */
+function onDrive(error: CoreError, firstLba: number): CoreError {
+  if (!(error instanceof UnreadableSectors)) return error
+  return new UnreadableSectors(error.sectors.map((sector) => sector + firstLba))
+}
+
+/**
+ * The volume opened. One that claims more than its partition has is opened as far as it reaches, which is noted: its
+ * files can be looked at, and nothing else is made of it. Rejects as the driver does.
+ */
+async function openAsFarAsItGoes(
+  driver: FileSystemDriver,
+  slice: BlockDevice,
+  findings: Finding[],
+): Promise<FileSystem> {
+  try {
+    return await driver.open(slice)
+  } catch (error) {
+    const cutOff = error instanceof BadStructure ? await openCutOff(driver, slice).catch(orUndefined) : undefined
+    if (!cutOff) throw error
+    const sentence = `${(error as CoreError).message} Its files are shown as far as they lie inside.`
+    findings.push({ severity: 'damage', code: 'volume.cut-off', sentence, evidence: `Recognised as ${driver.name}` })
+    return cutOff
   }
 }
 
@@ -150,6 +199,7 @@ function damagedVolume(driver: FileSystemDriver, sizeBytes: number): VolumeSurve
     state: 'damaged',
     depth: 'sealed',
     encrypted: false,
+    everySector: 'Its own records are damaged.',
     canGrow: false,
     canShrink: false,
     anySectors: false,

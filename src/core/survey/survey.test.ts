@@ -1,4 +1,5 @@
 import { describe, expect, it } from 'vitest'
+import { FaultyDevice } from '../block/faulty'
 import { MemoryDevice } from '../block/memory'
 import { MIB } from '../bytes/size'
 import { unfinishedMarker } from '../copy/marker'
@@ -110,9 +111,51 @@ describe('the survey of a drive', () => {
       await device.write(startBytes + lcn * 4096, new Uint8Array(512))
     }
     const damaged = await surveyDrive(device, sha256)
-    expect(damaged.partitions[2].findings.map((f) => [f.severity, f.code])).toEqual([['damage', 'volume.damaged']])
+    expect(damaged.partitions[2].findings.map((f) => [f.severity, f.code])).toEqual([
+      ['damage', 'volume.damaged'],
+      ['caution', 'volume.every-sector'],
+    ])
     expect(damaged.partitions[0].findings).toEqual([])
     expect(damaged.partitions[3].volume?.label).toBe('Recovery')
+  })
+
+  it.each([
+    ['the protective MBR', 0],
+    ['the first header', 1],
+    ['the first entries', 2],
+    ['the last entries', -33],
+    ['the last header', -1],
+  ])('reads around %s where that does not read', async (_what, place) => {
+    const device = await makeSystemDisk()
+    const firstLba = place < 0 ? device.size / 512 + place : place
+    const survey = await surveyDrive(new FaultyDevice(device, [{ firstLba, count: 1 }]), sha256)
+    const whole = await surveyDrive(device, sha256)
+    expect(survey.scheme).toBe('gpt')
+    expect(survey.partitions).toEqual(whole.partitions)
+  })
+
+  it('opens a volume whose first sector does not read by the copy that it keeps', async () => {
+    const device = await makeSystemDisk()
+    const whole = await surveyDrive(device, sha256)
+    for (const at of [0, 2]) {
+      const { firstLba } = whole.partitions[at]
+      const survey = await surveyDrive(new FaultyDevice(device, [{ firstLba, count: 1 }]), sha256)
+      expect(survey.partitions[at].volume).toEqual(whole.partitions[at].volume)
+      expect(survey.partitions[at].findings.map((f) => f.code)).toContain('volume.start-from-backup')
+    }
+  })
+
+  it('names sectors of the drive where a volume does not read', async () => {
+    const device = await makeSystemDisk()
+    const whole = (await surveyDrive(device, sha256)).partitions[2]
+    const boot = new Uint8Array(512)
+    await device.read(whole.startBytes, boot)
+    const table = whole.firstLba + Number(new DataView(boot.buffer).getBigUint64(48, true)) * 8
+    const mirror = whole.firstLba + Number(new DataView(boot.buffer).getBigUint64(56, true)) * 8
+    const faults = [table, mirror].map((firstLba) => ({ firstLba, count: 1 }))
+    const survey = await surveyDrive(new FaultyDevice(device, faults), sha256)
+    expect(survey.partitions[2].findings.map((f) => f.sentence).join(' ')).toContain(`sector ${table}`)
+    expect(survey.partitions[3].volume?.label).toBe('Recovery')
   })
 
   it('has a fingerprint that changes with the table only', async () => {

@@ -1,10 +1,11 @@
-import { type BlockDevice, readBytes } from '../block/device'
+import { type BlockDevice, unreadableAsNothing } from '../block/device'
 import { joined, readStartCode } from '../boot/start-code'
 import { LOADER_EXTENSION } from '../boot/systems'
 import { toBase64 } from '../bytes/base64'
 import { crc32, crcText } from '../bytes/crc32'
 import { MIB } from '../bytes/size'
 import { readMarker } from '../copy/marker'
+import { readAround } from '../block/read-around'
 import { type Digest, toHex } from '../digest'
 import { CoreError } from '../errors'
 import { type FileSystem, recognise } from '../filesystem'
@@ -45,7 +46,7 @@ export async function surveyDrive(device: BlockDevice, digest: Digest): Promise<
   findings.push(...(reading?.findings ?? []))
   const entries = reading ? reading.partitions : await wholeDrive(device)
   if (entries.length === 0 && (!reading || reading.scheme === 'damaged')) {
-    const content = reading ? undefined : await unknownContent(device)
+    const content = reading ? undefined : await unknownContent(device).catch(unreadableAsNothing)
     if (content) findings.push(content)
     const scheme = reading ? 'damaged' : content ? 'unknown' : 'none'
     return { ...base, ...nothing, scheme, profile: profile.shares(), findings }
@@ -78,15 +79,19 @@ export async function surveyDrive(device: BlockDevice, digest: Digest): Promise<
 export async function fingerprintOf(device: BlockDevice): Promise<string> {
   const { firstLba, lastLba } = usableRange(device.size, device.logicalSectorSize)
   const sector = device.logicalSectorSize
-  const head = await readBytes(device, 0, Math.min(device.size, firstLba * sector))
+  // What does not read counts as zeros: a drive that fails can be surveyed and copied by its other table.
+  const head = new Uint8Array(Math.min(device.size, firstLba * sector))
+  await readAround(device, 0, head)
   const tailAt = Math.max(0, (lastLba + 1) * sector)
-  const tail = await readBytes(device, tailAt, device.size - tailAt)
+  const tail = new Uint8Array(device.size - tailAt)
+  await readAround(device, tailAt, tail)
   return `${device.size}:${crcText(crc32(head))}:${crcText(crc32(tail))}`
 }
 
 /** Bytes of a partition that a copy has to take along. */
 function usedOf(partition: PartitionSurvey): number {
   if (partition.role === 'extended') return 0
+  if (partition.volume?.everySector) return partition.sizeBytes
   return partition.volume?.usedBytes ?? partition.sizeBytes
 }
 

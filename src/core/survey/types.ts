@@ -30,6 +30,8 @@ export const VolumeSurveySchema = z.object({
   /** How far its content is understood: its files, its map of used blocks, or nothing. */
   depth: z.enum(['files', 'map', 'sealed']).default('files'),
   encrypted: z.boolean().default(false),
+  /** Why every sector of it is copied although its kind has a map of used blocks; absent where the map is relied on. */
+  everySector: z.string().optional(),
   canGrow: z.boolean(),
   canShrink: z.boolean().default(false),
   /** The most the kind can be made to hold, where there is such an end. */

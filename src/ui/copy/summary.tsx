@@ -76,6 +76,7 @@ export function CopySummaryPanel({ summary, tools }: { summary: CopySummary; too
 /** What was taken of a partition, and under it what was not. */
 function partFacts(p: CopySummary['partitions'][number]): Fact[] {
   const rest = [
+    p.everySector ?? '',
     p.skippedBytes > 0 ? `${formatSize(p.skippedBytes)} free, skipped` : '',
     ...p.leftOut.map((file) => `${file.path.slice(1)} left out, ${formatSize(file.bytes)}`),
     p.seconds >= 1 ? formatDuration(p.seconds) : '',

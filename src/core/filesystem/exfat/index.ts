@@ -30,6 +30,10 @@ export const exfat: FileSystemDriver = {
     const bytes = await readBytes(device, 0, 512)
     return hasText(bytes, 3, 'EXFAT   ')
   },
+  async claimedBytes(device) {
+    const { volumeSectors, sectorShift } = EXFAT_BOOT.read(await readBytes(device, 0, 512))
+    return sectorShift >= 9 && sectorShift <= 12 ? volumeSectors * 2 ** sectorShift : undefined
+  },
   open: openExfat,
   relocate: relocateExfat,
   resizes: 'grows',

@@ -36,6 +36,14 @@ export const ext: FileSystemDriver = {
     const { magic, incompatible } = SUPERBLOCK.read(await readBytes(device, SUPERBLOCK_OFFSET, 1024))
     return magic === EXT_MAGIC && (incompatible & INCOMPATIBLE.journalDevice) === 0
   },
+  async claimedBytes(device) {
+    const { blockCountLow, blockCountHigh, logBlockSize, incompatible } = SUPERBLOCK.read(
+      await readBytes(device, SUPERBLOCK_OFFSET, 1024),
+    )
+    if (logBlockSize > 6) return undefined
+    const high = (incompatible & INCOMPATIBLE.wide) !== 0 ? blockCountHigh * 2 ** 32 : 0
+    return (blockCountLow + high) * 1024 * 2 ** logBlockSize
+  },
   open: openExt,
   resizes: 'grows',
   resize: growExt,

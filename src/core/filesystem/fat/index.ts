@@ -35,6 +35,10 @@ export const fat: FileSystemDriver = {
     const tables = boot.fatCount > 0 && boot.fatCount <= 2 && boot.reservedSectors > 0
     return jump && boot.signature === 0xaa55 && sizes && tables && (boot.media >= 0xf8 || boot.media === 0xf0)
   },
+  async claimedBytes(device) {
+    const { totalSectors, totalSectors16, bytesPerSector } = BOOT_SECTOR.read(await readBytes(device, 0, 512))
+    return (totalSectors16 || totalSectors) * bytesPerSector
+  },
   open: openFat,
   relocate: relocateFat,
   resizes: 'both',

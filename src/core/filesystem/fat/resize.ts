@@ -140,7 +140,7 @@ class Resizing {
     this.map = new PlaceMap(relocated)
     this.overlay = new OverlayDevice(new MovedDevice(volume.device, this.size, this.moves(relocated)))
     const table = this.newTable(old)
-    if (relocated.length > 0) await this.rewriteDirectories()
+    if (relocated.length > 0 || this.widens) await this.rewriteDirectories()
     if (geometry.bits === 32) this.rootCluster = this.map.of(geometry.rootCluster)
     else if (goal.bits === 32) await this.giveRootClusters(table)
     await this.writeBoot(table)
@@ -230,14 +230,24 @@ class Resizing {
     return table
   }
 
-  /** Puts the new first clusters into every directory entry that names a moved one. */
+  /** A narrower table becomes one of 32 bits, whose entries have an upper half of the first cluster. */
+  private get widens(): boolean {
+    return this.goal.bits === 32 && this.geometry.bits !== 32
+  }
+
+  /**
+   * Puts the new first clusters into every directory entry that names a moved one. Where an entry of a FAT32 has the
+   * upper half of its cluster, those of other widths may hold anything, which is taken out.
+   */
   private async rewriteDirectories(): Promise<void> {
     const { geometry, volume } = this
     const pending: number[] = []
     if (geometry.rootCluster > 0) pending.push(geometry.rootCluster)
     else {
       const bytes = await readBytes(volume.device, geometry.rootOffset, geometry.rootBytes)
-      if (this.rewriteEntries(bytes, pending)) await writeBytes(this.overlay, geometry.rootOffset, bytes)
+      // The root directory of a FAT32 is put into clusters of its own.
+      const changed = this.rewriteEntries(bytes, pending)
+      if (changed && !this.widens) await writeBytes(this.overlay, geometry.rootOffset, bytes)
     }
     const seen = new Set<number>()
     const most = Math.ceil(MAX_DIRECTORY_BYTES / geometry.clusterSize)
@@ -261,11 +271,15 @@ class Resizing {
       if (bytes[at] === 0xe5 || (attributes & 0x3f) === ATTRIBUTE_LONG_NAME || attributes & ATTRIBUTE_VOLUME) continue
       const { clusterHigh, clusterLow } = DIRECTORY_ENTRY.read(bytes, at)
       const first = (this.geometry.bits === 32 ? clusterHigh * 65536 : 0) + clusterLow
+      if (this.widens && clusterHigh !== 0) {
+        DIRECTORY_ENTRY.write(bytes, { clusterHigh: 0 }, at)
+        changed = true
+      }
       if (first < FIRST_CLUSTER) continue
       if (attributes & ATTRIBUTE_DIRECTORY && bytes[at] !== 0x2e) directories.push(first)
       const now = this.map.of(first)
       if (now === first) continue
-      const values = { clusterLow: now & 0xffff, ...(this.geometry.bits === 32 ? { clusterHigh: now >>> 16 } : {}) }
+      const values = { clusterLow: now & 0xffff, ...(this.goal.bits === 32 ? { clusterHigh: now >>> 16 } : {}) }
       DIRECTORY_ENTRY.write(bytes, values, at)
       changed = true
     }
@@ -281,6 +295,7 @@ class Resizing {
     this.rootCluster = clusterCount + FIRST_CLUSTER
     const content = new Uint8Array(count * clusterSize)
     content.set(bytes)
+    this.rewriteEntries(content, [])
     await writeBytes(this.overlay, this.goal.dataOffset + clusterCount * clusterSize, content)
     for (let i = 0; i < count; i++) {
       table[this.rootCluster + i] = i === count - 1 ? ENTRY_MASK[32] : this.rootCluster + i + 1

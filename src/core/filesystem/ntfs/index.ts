@@ -11,7 +11,7 @@ import type { FileSystem, FileSystemDriver } from '../port'
 import { logIsOpen } from './clean'
 import { type NamedRecord, readDirectory } from './directory'
 import { relocateNtfs, resizeNtfs } from './grow'
-import { ATTRIBUTE_TYPES, RECORDS, VOLUME_DIRTY, VOLUME_INFORMATION } from './layout'
+import { ATTRIBUTE_TYPES, BOOT_SECTOR, RECORDS, VOLUME_DIRTY, VOLUME_INFORMATION } from './layout'
 import { NtfsVolume, type Stream } from './volume'
 
 /** NTFS behind the file-system port. */
@@ -21,6 +21,10 @@ export const ntfs: FileSystemDriver = {
   async recognise(device) {
     if (device.size < 1024 * 1024) return false
     return hasText(await readBytes(device, 0, 512), 3, 'NTFS    ')
+  },
+  async claimedBytes(device) {
+    const { totalSectors, bytesPerSector } = BOOT_SECTOR.read(await readBytes(device, 0, 512))
+    return (totalSectors + 1) * bytesPerSector
   },
   open: openNtfs,
   resizes: 'both',

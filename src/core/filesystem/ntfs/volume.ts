@@ -1,4 +1,4 @@
-import { type BlockDevice, readBytes, readInto } from '../../block/device'
+import { type BlockDevice, readBytes, readInto, UnreadableSectors } from '../../block/device'
 import { viewOf, utf16ToString } from '../../bytes/struct'
 import { BadStructure, NotSupported } from '../../errors'
 import { allocate } from '../allocate'
@@ -137,7 +137,7 @@ export class NtfsVolume {
     const firstAt = async (offset: number) =>
       volume.parseRecord(RECORDS.mft, await readBytes(device, offset, geometry.recordSize), offset)
     const first = await firstAt(at).catch(async (error: unknown) => {
-      if (!(error instanceof BadStructure)) throw error
+      if (!(error instanceof BadStructure) && !(error instanceof UnreadableSectors)) throw error
       // The table's first records stand a second time elsewhere.
       const copy = await firstAt(geometry.mftMirrorLcn * geometry.clusterSize).catch(() => undefined)
       if (!copy) throw error

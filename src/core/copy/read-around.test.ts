@@ -11,7 +11,7 @@ import { surveyDrive } from '../survey/survey'
 import { pattern, sameBytes } from '../testing'
 import { makeSystemDisk, sha256 } from '../testing-disk'
 import { planCopy } from './plan'
-import { readAround } from './rescue'
+import { readAround } from '../block/read-around'
 import { runCopy } from './run'
 
 const SIZE = MIB / 4

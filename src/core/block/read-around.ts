@@ -1,5 +1,5 @@
-import { type BlockDevice, type Extent, UnreadableSectors } from '../block/device'
-import { unionExtents } from '../block/extents'
+import { type BlockDevice, type Extent, UnreadableSectors } from './device'
+import { unionExtents } from './extents'
 
 /** How far reading around trouble goes. */
 export interface RescueLimits {
