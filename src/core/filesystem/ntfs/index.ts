@@ -1,7 +1,7 @@
 import { type BlockDevice, type Extent, readBytes } from '../../block/device'
 import { MIB } from '../../bytes/size'
 import { hasText, utf16ToString } from '../../bytes/struct'
-import { BadStructure } from '../../errors'
+import { BadStructure, orUndefined } from '../../errors'
 import type { Finding } from '../../findings'
 import { setBitRuns } from '../bitmap'
 import { entriesBelow, statBy } from '../entries'
@@ -163,7 +163,10 @@ async function openNtfs(device: BlockDevice): Promise<FileSystem> {
 async function backupBootFindings(device: BlockDevice, totalSectors: number, sectorSize: number): Promise<Finding[]> {
   const at = totalSectors * sectorSize
   if (at + sectorSize > device.size) return []
-  const [first, copy] = [await readBytes(device, 0, 512), await readBytes(device, at, 512)]
+  const first = await readBytes(device, 0, 512)
+  // A copy that does not read, or was cut off, is looked for by whoever needs it.
+  const copy = await readBytes(device, at, 512).catch(orUndefined)
+  if (!copy) return []
   if (first.every((byte, i) => byte === copy[i])) return []
   return [
     {
