@@ -1,5 +1,6 @@
 import { randomUUID } from 'node:crypto'
 import path from 'node:path'
+import { ReadAroundDevice } from '@/core/block/read-around-device'
 import { CoreError } from '@/core/errors'
 import { compareDevices } from '@/core/image/compare'
 import { touchedBy } from '@/core/image/touched'
@@ -8,8 +9,9 @@ import { surveyDrive } from '@/core/survey/survey'
 import { convertFile } from '@/host/convert'
 import { openPartition } from '@/core/survey/open-partition'
 import { sha256 } from '@/host/sha256'
-import { withImage, WrongUse } from './open'
-import { comparisonText, filesText, surveyText } from './text'
+import { counted } from '@/core/words'
+import { refuseSources, withImage, WrongUse } from './open'
+import { comparisonText, filesText, lostInImageText, surveyText } from './text'
 import { reportOf } from './report'
 
 /** What a command came to: text or bytes for standard output were written by `print`. */
@@ -17,6 +19,8 @@ export interface Io {
   print(text: string | Uint8Array): Promise<void>
   /** For people who wait: progress, on standard error. */
   say(text: string): void
+  /** Something that went wrong beside the result, on standard error. */
+  warn(text: string): void
   /** For programs that wait: progress as a line of JSON, on standard error. */
   tell(progress: unknown): void
   readonly signal: AbortSignal
@@ -26,6 +30,14 @@ export interface Options {
   readonly json?: boolean
   readonly sectorSize?: 512 | 4096
   readonly to?: TargetKind
+}
+
+/** Ended because a person asked for it. */
+export class Stopped extends CoreError {
+  override readonly name = 'Stopped'
+  constructor() {
+    super('Stopped; nothing was left behind.')
+  }
 }
 
 export const STOPS = 1
@@ -58,8 +70,9 @@ export async function files(
 
 /** Prints the bytes of a file, a piece at a time. */
 export async function cat(file: string, partition: number, name: string, options: Options, io: Io): Promise<number> {
-  await withImage(file, options.sectorSize, async (image) => {
-    const fileSystem = await openPartition(image.device, partition)
+  return withImage(file, options.sectorSize, async (image) => {
+    const device = new ReadAroundDevice(image.device)
+    const fileSystem = await openPartition(device, partition)
     const entry = await fileSystem.stat(name)
     if (!entry) await fileSystem.readFile(name, 0, 1)
     if (entry?.kind === 'directory') throw new CoreError(`${name} is a folder.`)
@@ -68,15 +81,18 @@ export async function cat(file: string, partition: number, name: string, options
       const bytes = await fileSystem.readFile(name, at, Math.min(PIECE, entry.sizeBytes - at))
       await io.print(bytes)
     }
+    if (device.lost.length === 0) return 0
+    io.warn(`${counted(device.lostSectors, 'sector')} could not be read; zeros stand in their place.`)
+    return STOPS
   })
-  return 0
 }
 
 /** Writes an image anew in another format. */
 export async function convert(input: string, output: string, options: Options, io: Io): Promise<number> {
   const to = options.to ?? byExtension(output)
-  if (path.resolve(input) === path.resolve(output))
-    throw new WrongUse('The new image needs another name than the old one.')
+  // A packed image is no disk yet; what it lies in is all that it is read from.
+  const sources = await withImage(input, options.sectorSize, async ({ paths }) => paths).catch(() => [input])
+  await refuseSources(sources, output)
   const start = performance.now()
   const result = await convertFile(input, output, {
     to,
@@ -91,22 +107,26 @@ export async function convert(input: string, output: string, options: Options, i
   await io.print(
     options.json
       ? json(report)
-      : `${output}: ${TARGETS[to].name}, disk of ${result.virtualBytes} bytes, file of ${result.fileBytes} bytes, ${seconds.toFixed(1)} s\n`,
+      : `${output}: ${TARGETS[to].name}, disk of ${result.virtualBytes} bytes, file of ${result.fileBytes} bytes, ${seconds.toFixed(1)} s\n${lostInImageText(result.lost)}`,
   )
-  return 0
+  return result.lost.sectors > 0 ? STOPS : 0
 }
 
 /** Compares two images as disks. Exit code 1 when they differ. */
 export async function compare(a: string, b: string, options: Options, io: Io): Promise<number> {
   const report = await withImage(a, options.sectorSize, (left) =>
     withImage(b, options.sectorSize, async (right) => {
-      const comparison = await compareDevices(left.device, right.device, { signal: io.signal })
-      const touched = comparison.ranges.length > 0 ? await touchedBy(left.device, comparison.ranges) : null
+      const [one, other] = [new ReadAroundDevice(left.device), new ReadAroundDevice(right.device)]
+      const comparison = await compareDevices(one, other, { signal: io.signal })
+      const touched = comparison.ranges.length > 0 ? await touchedBy(one, comparison.ranges) : null
       const { firstDifference } = comparison
+      const unreadable: readonly [number, number] = [one.lostSectors, other.lostSectors]
       return {
         a,
         b,
-        equal: comparison.equal,
+        // What does not read is not known to be the same.
+        equal: comparison.equal && unreadable[0] === 0 && unreadable[1] === 0,
+        unreadable,
         sizes: comparison.sizes,
         firstDifference:
           firstDifference === null

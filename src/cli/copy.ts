@@ -2,7 +2,10 @@ import { randomUUID } from 'node:crypto'
 import { readFile, stat, writeFile } from 'node:fs/promises'
 import path from 'node:path'
 import type { BlockDevice } from '@/core/block/device'
+import { ReadAroundDevice } from '@/core/block/read-around-device'
 import { formatSize } from '@/core/bytes/size'
+import { CoreError } from '@/core/errors'
+import { nameLost } from '@/core/copy/lost'
 import { type LostFile, readLostFile } from '@/core/copy/lost-file'
 import { type CopyPlan, planCopy } from '@/core/copy/plan'
 import { planWhole } from '@/core/copy/plan-whole'
@@ -16,13 +19,15 @@ import type { FitResult } from '@/core/fit/types'
 import { type TargetKind, TARGETS } from '@/core/image'
 import { surveyDrive } from '@/core/survey/survey'
 import { copyToFile } from '@/host/copy-to-file'
+import type { HostImage } from '@/host/images'
 import { RawFile } from '@/host/raw-file'
+import { resolveTarget } from '@/host/target-name'
 import { BLAKE3 } from '@/host/strong-digest'
 import { writeImage } from '@/host/write-image'
 import { sha256 } from '@/host/sha256'
-import { byExtension, type Io, json, percentOn, STOPS } from './commands'
+import { byExtension, type Io, json, percentOn, Stopped, STOPS } from './commands'
 import { type FitOptions, fitReport, targetOf, wishOf } from './fit'
-import { withImage, WrongUse } from './open'
+import { ChangedMeanwhile, fileIdentity, withImage, WrongUse } from './open'
 import { fitText } from './text'
 
 export interface CopyOptions extends FitOptions {
@@ -36,6 +41,8 @@ export interface CopyOptions extends FitOptions {
   readonly journal?: string
   readonly resume?: boolean
   readonly lostList?: string
+  /** On resuming, compares every piece that was copied before with the source and the target, not a sample. */
+  readonly recheckAll?: boolean
 }
 
 /** What is to be copied: the plan, the fit that it follows, and a digest of all that decides what is written. */
@@ -58,47 +65,88 @@ export async function copy(input: string, output: string, options: CopyOptions, 
     )
   }
   const start = performance.now()
-  const report = await withImage(input, options.sectorSize, async ({ device, paths }) => {
+  const copyFrom = async (image: HostImage) => {
+    const { device, paths } = image
     await refuseOwn(paths, output, options)
+    await resolveTarget(output)
     const job = await jobOf(device, options)
     if ('refused' in job) return { source: input, target: output, ...fitReport(job.refused) }
+    const unchanged = async () => {
+      if (await image.changed()) throw new ChangedMeanwhile(input)
+    }
     const written =
-      to === 'raw' ? await toRaw(job, input, output, options, io) : await toImage(job, output, to, options, io)
+      to === 'raw'
+        ? await toRaw(job, input, output, options, unchanged, io)
+        : await toImage(job, output, to, options, unchanged, io)
     const fit = job.fit ? fitReport(job.fit) : { fits: true as const }
     const seconds = Math.round((performance.now() - start) / 10) / 100
-    return { source: input, target: output, format: to, ...written, ...fit, seconds }
-  })
+    const wholeVolumes = job.plan.partitions.flatMap(({ number, title, everySector }) =>
+      everySector === undefined ? [] : [{ partition: number, title, reason: everySector }],
+    )
+    return { source: input, target: output, format: to, ...written, ...fit, wholeVolumes, seconds }
+  }
+  // A source that is changed meanwhile is met before the target becomes whole.
+  const report = await withImage(input, options.sectorSize, copyFrom, { checked: true })
   const text = 'writtenBytes' in report ? copyText(report) : fitText(report)
   await io.print(options.json ? json(report) : text)
-  return report.fits ? 0 : STOPS
+  return report.fits && !('lost' in report && report.lost.length > 0) ? 0 : STOPS
 }
 
-async function toImage({ plan }: Job, output: string, to: TargetKind, { overwrite }: CopyOptions, io: Io) {
-  const written = await writeImage(await wholeTarget(plan), output, {
+async function toImage(
+  { plan }: Job,
+  output: string,
+  to: TargetKind,
+  { overwrite }: CopyOptions,
+  unchanged: () => Promise<void>,
+  io: Io,
+) {
+  const { device: whole, extents } = await wholeTarget(plan)
+  const device = new ReadAroundDevice(whole)
+  const written = await writeImage({ device, extents }, output, {
     to,
     overwrite,
+    beforeDone: unchanged,
     signal: io.signal,
     time: Date.now(),
     guid: randomUUID,
     onProgress: percentOn(io),
   })
-  return { ...written, digestName: 'SHA-256', rewritten: 0, lost: [] as Lost[] }
+  const lost = await nameLost(
+    plan,
+    device.lost.map((run) => ({ ...run, tried: true })),
+  )
+  return { ...written, digestName: 'SHA-256', rewritten: 0, lost }
 }
 
-async function toRaw(job: Job, input: string, output: string, options: CopyOptions, io: Io) {
+async function toRaw(
+  job: Job,
+  input: string,
+  output: string,
+  options: CopyOptions,
+  unchanged: () => Promise<void>,
+  io: Io,
+) {
   const { plan } = job
   const { verify = true, journal, resume, overwrite, lostList } = options
   const earlier = resume && lostList ? await earlierLost(lostList) : undefined
   if (earlier && (await isWhole(output, plan))) return retry(job, earlier, output, lostList!)
-  const outcome = await copyToFile(plan, output, {
+  const copying = copyToFile(plan, output, {
     note: `${path.basename(input)} to ${path.basename(output)}`,
     work: job.work,
     verify,
     overwrite,
     journal,
     resume,
+    recheck: options.recheckAll ? 'every' : 'sample',
+    beforeTables: unchanged,
     checkpoint: () => io.signal.throwIfAborted(),
     onStep: tell(plan, verify, options.json === true, io),
+  })
+  const outcome = await copying.catch((error: unknown) => {
+    if (!(error instanceof Stopped) || !journal) throw error
+    throw new CoreError(
+      `Stopped. ${output} stays, marked as unfinished; the same command with --resume goes on from ${journal}.`,
+    )
   })
   if (lostList && outcome.lost.length > 0) await saveLost(lostList, job, outcome.lost, input, output)
   return {
@@ -210,14 +258,10 @@ async function refuseOwn(
   const written = Object.entries({ target: output, journal, 'list of lost sectors': lostList }).flatMap(
     ([what, file]) => (file === undefined ? [] : [{ what, file }]),
   )
-  const identity = async (file: string) => {
-    const found = await stat(file).catch(() => undefined)
-    return found ? `${found.dev}/${found.ino}` : path.resolve(file)
-  }
-  const own = new Set(await Promise.all(sources.map(identity)))
+  const own = new Set(await Promise.all(sources.map(fileIdentity)))
   const seen = new Map<string, string>()
   for (const { what, file } of written) {
-    const id = await identity(file)
+    const id = await fileIdentity(file)
     if (own.has(id)) throw new WrongUse(`The ${what} is the source itself, which is never written.`)
     if (seen.has(id)) throw new WrongUse(`The ${what} and the ${seen.get(id)} are one file.`)
     seen.set(id, what)
@@ -231,6 +275,7 @@ async function refuseOwn(
 function copyText(report: {
   verified: boolean
   lost: readonly Lost[]
+  wholeVolumes: readonly { readonly title: string; readonly reason: string }[]
   target: string
   format: TargetKind
   sizeBytes: number
@@ -240,6 +285,10 @@ function copyText(report: {
   reason?: string
 }): string {
   const fitted = report.headline ? `${report.headline}. ${report.reason}\n` : ''
-  const lost = report.lost.length > 0 ? `${lostWords(report.lost)}.\n` : ''
-  return `${fitted}${report.target}: ${TARGETS[report.format].name}, disk of ${report.sizeBytes} bytes; ${formatSize(report.writtenBytes)} written, ${report.verified ? 'read back and equal' : 'not read back'}, ${report.seconds.toFixed(1)} s\n${lost}`
+  const files = new Set(
+    report.lost.flatMap((run) => run.files.map((name) => `  partition ${run.partition}: ${name}\n`)),
+  )
+  const lost = report.lost.length > 0 ? `${lostWords(report.lost)}.\n${[...files].join('')}` : ''
+  const whole = report.wholeVolumes.map(({ title, reason }) => `Every sector of ${title}: ${reason}\n`).join('')
+  return `${fitted}${report.target}: ${TARGETS[report.format].name}, disk of ${report.sizeBytes} bytes; ${formatSize(report.writtenBytes)} written, ${report.verified ? 'read back and equal' : 'not read back'}, ${report.seconds.toFixed(1)} s\n${whole}${lost}`
 }

@@ -1,5 +1,5 @@
 import { randomUUID } from 'node:crypto'
-import { parseSize } from '@/core/bytes/size'
+import { GIB, parseSize } from '@/core/bytes/size'
 import { movedPartitions } from '@/core/fit/ends'
 import { defaultWish, solveFit } from '@/core/fit/solve'
 import { fitSizes, type FitResult, type FitWish, FitWishSchema, type Layout, type SizeRule } from '@/core/fit/types'
@@ -57,6 +57,13 @@ export function wishOf(survey: DriveSurvey, options: FitOptions): FitWish {
     const bytes = rule ? undefined : sizeOf(what, partition.sizeBytes)
     rules[number] = rule ?? 'set'
     if (bytes !== undefined) sizes[number] = bytes
+  }
+  const parts = new Set(known.map((p) => p.number))
+  const strange = [...(options.order ?? []), ...(options.leaveOut ?? [])].find((n) => !parts.has(n))
+  if (strange !== undefined) throw new WrongUse(`There is no partition ${strange} to lay out.`)
+  const { align } = options
+  if (align !== undefined && (align < 4096 || align > GIB || align % 4096 !== 0)) {
+    throw new WrongUse(`Starts are aligned to a multiple of 4096 bytes, at most 1 GiB, not to ${align} bytes.`)
   }
   return FitWishSchema.parse({
     rules,

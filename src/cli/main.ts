@@ -5,7 +5,7 @@ import { REPAIRS } from '@/core/repair'
 import { NoPartition } from '@/core/survey/open-partition'
 import { NoFile } from '@/host/errors'
 import { repair, type RepairOptions, trace, type TraceOptions } from './boot'
-import { cat, compare, convert, files, type Io, type Options, survey } from './commands'
+import { cat, compare, convert, files, type Io, type Options, Stopped, survey } from './commands'
 import { copy, type CopyOptions } from './copy'
 import { fit, type FitOptions, sizeOf } from './fit'
 import { WrongUse } from './open'
@@ -24,6 +24,7 @@ const io: Io = {
   say: (text) => {
     if (process.stderr.isTTY) process.stderr.write(`\r${text} `)
   },
+  warn: (text) => void process.stderr.write(`${text}\n`),
   tell: (progress) => void process.stderr.write(`${JSON.stringify({ progress })}\n`),
   signal: abort.signal,
 }
@@ -35,13 +36,11 @@ function number(text: string): number {
 
 let code = 0
 const run = (work: Promise<number>) => work.then((result) => void (code = result))
-const sectorSize = () =>
-  new Option('--sector-size <bytes>', 'sectors of the drive, where the image does not tell')
-    .choices(['512', '4096'])
-    .argParser((text) => {
-      if (text !== '512' && text !== '4096') throw new InvalidArgumentError('512 or 4096.')
-      return Number(text)
-    })
+const sectorSize = (what = 'sectors of the drive, where the image does not tell') =>
+  new Option('--sector-size <bytes>', what).choices(['512', '4096']).argParser((text) => {
+    if (text !== '512' && text !== '4096') throw new InvalidArgumentError('512 or 4096.')
+    return Number(text)
+  })
 const json = () => new Option('--json', 'for programs; docs/cli.md describes it')
 
 const program = new Command('imbarco')
@@ -110,11 +109,7 @@ function withFit(command: Command): Command {
 
 withFit(program.command('fit <file>'))
   .description('where everything would go on a drive of another size, or why it cannot')
-  .addOption(
-    new Option('--sector-size <bytes>', 'sectors of the target, where they are others')
-      .choices(['512', '4096'])
-      .argParser((text) => (text === '4096' ? 4096 : 512)),
-  )
+  .addOption(sectorSize('sectors of the target, where they are others'))
   .addOption(json())
   .action((file: string, options: FitOptions & { sectorSize?: 512 | 4096 }) =>
     run(fit(file, { ...options, targetSectorSize: options.sectorSize }, io)),
@@ -129,7 +124,8 @@ withFit(program.command('copy <source> <target>'))
   .option('--overwrite', 'a target that is there already is replaced')
   .option('--no-verify', 'what was written is not read back')
   .option('--journal <file>', 'keeps in it what is sure, so that the copy can be gone on with after a cut')
-  .option('--resume', 'goes on with the copy of that journal')
+  .option('--resume', 'resumes the copy of that journal')
+  .option('--recheck-all', 'with --resume, compares every piece that was copied before, not a sample of them')
   .option('--lost-list <file>', 'saves what could not be read; with --resume, reads what it lists once more')
   .addOption(new Option('--to <format>', 'format of the target').choices(TARGET_KINDS))
   .addOption(sectorSize())
@@ -158,8 +154,8 @@ program
   .addOption(json())
   .action((file: string, name: string, options: RepairOptions) => run(repair(file, name, options, io)))
 
-process.once('SIGINT', () => abort.abort(new CoreError('Stopped; nothing was left behind.')))
-process.once('SIGTERM', () => abort.abort(new CoreError('Stopped; nothing was left behind.')))
+process.once('SIGINT', () => abort.abort(new Stopped()))
+process.once('SIGTERM', () => abort.abort(new Stopped()))
 process.stdout.on('error', (error: NodeJS.ErrnoException) => process.exit(error.code === 'EPIPE' ? 0 : STOPPED))
 
 program
@@ -169,7 +165,14 @@ program
       code = error.exitCode === 0 ? 0 : WRONG_USE
       return
     }
-    if (!(error instanceof CoreError)) throw error
+    if (!(error instanceof CoreError)) {
+      // What nobody foresaw is told in one line; the rest of it is for whoever looks for its cause.
+      const why = error instanceof Error ? error.message : String(error)
+      process.stderr.write(`Imbarco failed: ${why}\n`)
+      if (process.env.IMBARCO_DEBUG && error instanceof Error) process.stderr.write(`${error.stack}\n`)
+      code = STOPPED
+      return
+    }
     process.stderr.write(`${error.message}\n`)
     code = [WrongUse, NoFile, NoPartition].some((kind) => error instanceof kind) ? WRONG_USE : STOPPED
   })

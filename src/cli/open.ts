@@ -1,3 +1,5 @@
+import { stat } from 'node:fs/promises'
+import path from 'node:path'
 import { CoreError } from '@/core/errors'
 import { type HostImage, openHostImage } from '@/host/images'
 
@@ -6,17 +8,39 @@ export class WrongUse extends CoreError {
   override readonly name = 'WrongUse'
 }
 
-/** Opens an image, hands it to `work` and closes it. Rejects with CoreError when it was changed meanwhile. */
+/** An image was written to while it was read. */
+export class ChangedMeanwhile extends CoreError {
+  override readonly name = 'ChangedMeanwhile'
+  constructor(file: string) {
+    super(`${file} was changed while it was read, so nothing about it is sure.`)
+  }
+}
+
+/** Refuses to write what is read from: the image itself, what it builds on, or another name of either. */
+export async function refuseSources(sources: readonly string[], output: string): Promise<void> {
+  const own = new Set(await Promise.all(sources.map(fileIdentity)))
+  if (own.has(await fileIdentity(output))) {
+    throw new WrongUse('The target is the source itself, or what it builds on, which is never written.')
+  }
+}
+
+/** What tells one file from another under any of its names. */
+export async function fileIdentity(file: string): Promise<string> {
+  const found = await stat(file).catch(() => undefined)
+  return found ? `${found.dev}/${found.ino}` : path.resolve(file)
+}
+
+/** Opens an image, hands it to `work` and closes it. Rejects with ChangedMeanwhile when it was changed, unless `work` checks that itself. */
 export async function withImage<T>(
   file: string,
   sectorSize: 512 | 4096 | undefined,
   work: (image: HostImage) => Promise<T>,
+  { checked = false }: { readonly checked?: boolean } = {},
 ): Promise<T> {
   const image = await openHostImage(file, { sectorSize })
   try {
     const result = await work(image)
-    if (await image.changed())
-      throw new CoreError(`${file} was changed while it was read, so nothing about it is sure.`)
+    if (!checked && (await image.changed())) throw new ChangedMeanwhile(file)
     return result
   } finally {
     await image.close()

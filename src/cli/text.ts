@@ -1,7 +1,16 @@
 import { formatSize } from '@/core/bytes/size'
 import type { DirectoryEntry } from '@/core/filesystem'
+import { counted } from '@/core/words'
+import type { LostInImage } from '@/host/convert'
 import type { FitReport } from './fit'
 import type { SurveyReport } from './report'
+
+/** What an image did not give, as lines; empty where it gave everything. */
+export function lostInImageText({ sectors, files }: LostInImage): string {
+  if (sectors === 0) return ''
+  const names = files.map(({ partition, path }) => `  partition ${partition}: ${path}\n`).join('')
+  return `${counted(sectors, 'sector')} could not be read; zeros stand in their place.\n${names}`
+}
 
 /** Columns padded to their widest cell; numbers to the right. */
 function table(rows: readonly (readonly string[])[], right: readonly number[] = []): string {
@@ -92,6 +101,9 @@ export function filesText(entries: readonly DirectoryEntry[]): string {
 }
 
 interface ComparisonReport {
+  readonly a: string
+  readonly b: string
+  readonly unreadable: readonly [number, number]
   readonly equal: boolean
   readonly sizes: readonly [number, number]
   readonly firstDifference: { readonly offset: number; readonly sector: number } | null
@@ -110,6 +122,9 @@ export function comparisonText(report: ComparisonReport): string {
   const lines: string[] = []
   if (report.sizes[0] !== report.sizes[1])
     lines.push(`The sizes differ: ${report.sizes[0]} and ${report.sizes[1]} bytes.`)
+  report.unreadable.forEach((sectors, i) => {
+    if (sectors > 0) lines.push(`${counted(sectors, 'sector')} of ${[report.a, report.b][i]} could not be read.`)
+  })
   if (report.firstDifference) {
     const { offset, sector } = report.firstDifference
     lines.push(`They first differ at byte ${offset}, sector ${sector}; ${report.differingBytes} bytes differ in all.`)

@@ -8,7 +8,7 @@ export function upperFirst(text: string): string {
   return text.charAt(0).toUpperCase() + text.slice(1)
 }
 
-/** A number with its noun: `1 device`, `3 devices`. */
-export function counted(count: number, noun: string): string {
-  return `${count} ${noun}${count === 1 ? '' : 's'}`
+/** A number with its noun: `1 device`, `3 devices`; `several` for those that do not just get an s. */
+export function counted(count: number, noun: string, several = `${noun}s`): string {
+  return `${count} ${count === 1 ? noun : several}`
 }

@@ -1,7 +1,9 @@
 import { stat } from 'node:fs/promises'
+import { ReadAroundDevice } from '@/core/block/read-around-device'
 import { CoreError } from '@/core/errors'
 import { type ImageSink, packingOf, type TargetKind, TARGETS, type WriterOptions } from '@/core/image'
 import { convertDevice, type ConvertProgress, convertStream } from '@/core/image/convert'
+import { touchedBy } from '@/core/image/touched'
 import { createWhole, HostFile } from './files'
 import { openHostImage } from './images'
 import { packCluster, unpackFile } from './packed'
@@ -20,6 +22,14 @@ export interface ConvertResult {
   readonly virtualBytes: number
   readonly fileBytes: number
   readonly hostBytes: number
+  /** What the old image did not give; zeros stand in its place. */
+  readonly lost: LostInImage
+}
+
+/** Sectors of a disk that did not read, and the files that they belong to. */
+export interface LostInImage {
+  readonly sectors: number
+  readonly files: readonly { readonly partition: number; readonly path: string }[]
 }
 
 /**
@@ -29,18 +39,24 @@ export interface ConvertResult {
 export async function convertFile(input: string, output: string, options: ConvertFileOptions): Promise<ConvertResult> {
   const probe = await HostFile.open(input)
   const packing = await packingOf(probe).finally(() => probe.close())
-  const virtualBytes = await createWhole(output, (sink) =>
-    packing ? convertPacked(input, packing, sink, options) : convertImage(input, sink, options),
+  const written = await createWhole(output, async (sink) =>
+    packing
+      ? { virtualBytes: await convertPacked(input, packing, sink, options), lost: { sectors: 0, files: [] } }
+      : convertImage(input, sink, options),
   )
   const { size, blocks } = await stat(output)
-  return { virtualBytes, fileBytes: size, hostBytes: blocks * 512 }
+  return { ...written, fileBytes: size, hostBytes: blocks * 512 }
 }
 
-async function convertImage(input: string, sink: ImageSink, options: ConvertFileOptions): Promise<number> {
+async function convertImage(
+  input: string,
+  sink: ImageSink,
+  options: ConvertFileOptions,
+): Promise<Pick<ConvertResult, 'virtualBytes' | 'lost'>> {
   const { to, sectorSize, within, time, guid, signal, onProgress } = options
   const image = await openHostImage(input, { sectorSize, within })
   try {
-    const { device } = image
+    const device = new ReadAroundDevice(image.device)
     const writerOptions: WriterOptions = {
       virtualBytes: device.size,
       sectorSize: device.logicalSectorSize,
@@ -51,7 +67,8 @@ async function convertImage(input: string, sink: ImageSink, options: ConvertFile
     await convertDevice(device, TARGETS[to].writer(sink, writerOptions), { signal, onProgress })
     if (await image.changed())
       throw new CoreError('The image was changed while it was read, so nothing was made of it.')
-    return device.size
+    const { files } = device.lost.length > 0 ? await touchedBy(device, device.lost) : { files: [] }
+    return { virtualBytes: device.size, lost: { sectors: device.lostSectors, files } }
   } finally {
     await image.close()
   }

@@ -8,9 +8,13 @@ import { NoFile } from './errors'
 import { openJournal, type OpenJournal } from './journal-file'
 import { RawFile } from './raw-file'
 import { syncFolderOf } from './sync-folder'
+import { resolveTarget } from './target-name'
 import { blake3 } from './strong-digest'
 
-export interface CopyToFileOptions extends Pick<CopyOptions, 'verify' | 'onStep' | 'checkpoint' | 'rescue'> {
+export interface CopyToFileOptions extends Pick<
+  CopyOptions,
+  'verify' | 'onStep' | 'checkpoint' | 'rescue' | 'recheck' | 'beforeTables'
+> {
   readonly note: string
   /** Digest of all that decides what is written. */
   readonly work: string
@@ -26,9 +30,10 @@ export interface CopyToFileOptions extends Pick<CopyOptions, 'verify' | 'onStep'
  * start, carries the mark of an unfinished copy until it is whole, and can be gone on with. Rejects with NoFile when
  * the name is taken, with CoreError as runCopy does.
  */
-export async function copyToFile(plan: CopyPlan, output: string, options: CopyToFileOptions): Promise<CopyOutcome> {
+export async function copyToFile(plan: CopyPlan, file: string, options: CopyToFileOptions): Promise<CopyOutcome> {
   const { journal, resume = false, overwrite = false } = options
   const { size, logicalSectorSize } = plan.expected
+  const output = await resolveTarget(file)
   const there = await stat(output).then(
     () => true,
     () => false,
@@ -71,7 +76,7 @@ async function run(
   journal: OpenJournal | undefined,
 ): Promise<CopyOutcome> {
   try {
-    const { note, work, verify, onStep, checkpoint, rescue } = options
+    const { note, work, verify, onStep, checkpoint, rescue, recheck, beforeTables } = options
     return await runCopy(plan, target, {
       digest: blake3,
       note,
@@ -80,6 +85,8 @@ async function run(
       onStep,
       checkpoint,
       rescue,
+      recheck,
+      beforeTables,
       ...(journal
         ? { journal, from: journal.state, job: journal.state?.job ?? `file-${randomBytes(6).toString('hex')}` }
         : {}),

@@ -21,6 +21,10 @@ const SENTENCES: Record<string, string> = {
   EISDIR: 'It is a folder, not a file',
   EEXIST: 'A file of that name is there already',
   ENAMETOOLONG: 'The name is too long',
+  EFBIG: 'The file would be larger than its disk can hold',
+  EROFS: 'The disk may not be written',
+  ENXIO: 'It is no file',
+  ELOOP: 'Its links lead back to themselves',
 }
 
 /** The host's error as one with a sentence; others are given back as they are. */

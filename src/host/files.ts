@@ -9,6 +9,7 @@ import { BackgroundStore } from './background-store'
 import { hostError, NoFile } from './errors'
 import { dataExtents } from './holes'
 import { syncFolderOf } from './sync-folder'
+import { resolveTarget } from './target-name'
 
 /** Reads of fewer bytes are quicker than the question whether there is anything. */
 const WORTH_ASKING = 256 * 1024
@@ -92,9 +93,10 @@ export async function createWhole<T>(
   work: (sink: ImageSink) => Promise<T>,
   { overwrite = false }: { overwrite?: boolean } = {},
 ): Promise<T> {
+  const target = await resolveTarget(file)
   const name = path.basename(file)
-  if (!overwrite && (await exists(file))) throw new NoFile(`A file of that name is there already: ${name}.`)
-  const partial = path.join(path.dirname(file), `.${name}.${randomBytes(4).toString('hex')}.partial`)
+  if (!overwrite && (await exists(target))) throw new NoFile(`A file of that name is there already: ${name}.`)
+  const partial = path.join(path.dirname(target), `.${path.basename(target)}.${randomBytes(4).toString('hex')}.partial`)
   let handle: FileHandle
   try {
     handle = await open(partial, 'wx')
@@ -107,8 +109,8 @@ export async function createWhole<T>(
     await store.flush()
     await handle.sync()
     await handle.close()
-    await (overwrite ? rename(partial, file) : publish(partial, file))
-    await syncFolderOf(file)
+    await (overwrite ? rename(partial, target) : publish(partial, target))
+    await syncFolderOf(target)
     return result
   } catch (error) {
     await handle.close().catch(() => undefined)

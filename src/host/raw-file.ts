@@ -1,9 +1,9 @@
-import { type FileHandle, open } from 'node:fs/promises'
+import { type FileHandle, open, unlink } from 'node:fs/promises'
 import path from 'node:path'
 import { type BlockDevice, checkRange, type Extent } from '@/core/block/device'
 import { CoreError } from '@/core/errors'
 import { BackgroundStore } from './background-store'
-import { hostError } from './errors'
+import { hostError, NoFile } from './errors'
 import { dataExtents } from './holes'
 import { syncFolderOf } from './sync-folder'
 
@@ -26,8 +26,16 @@ export class RawFile implements BlockDevice {
     const name = path.basename(file)
     try {
       const handle = await open(file, 'wx+')
-      await handle.truncate(size)
-      await syncFolderOf(file)
+      try {
+        await handle.truncate(size)
+        await syncFolderOf(file)
+      } catch (error) {
+        // What cannot be made leaves nothing behind. Some hosts call a length beyond their own an invalid one.
+        await handle.close()
+        await unlink(file)
+        const { code } = error as NodeJS.ErrnoException
+        throw code === 'EINVAL' ? Object.assign(new Error('too long'), { code: 'EFBIG' }) : error
+      }
       return new RawFile(handle, name, size, sectorSize)
     } catch (error) {
       throw hostError(error, name)
@@ -39,7 +47,12 @@ export class RawFile implements BlockDevice {
     const name = path.basename(file)
     try {
       const handle = await open(file, 'r+')
-      const { size } = await handle.stat()
+      const found = await handle.stat()
+      if (!found.isFile()) {
+        await handle.close()
+        throw new NoFile(`${name} is not a file.`)
+      }
+      const { size } = found
       return new RawFile(handle, name, size, sectorSize)
     } catch (error) {
       throw hostError(error, name)

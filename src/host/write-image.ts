@@ -22,6 +22,8 @@ export interface WriteImageOptions {
   /** What has the name may be there, and is until the new file is whole. */
   readonly overwrite?: boolean
   readonly signal?: AbortSignal
+  /** Asked before the image gets its name, and once more when it was read back; rejecting leaves no image. */
+  readonly beforeDone?: () => Promise<void>
   readonly time: number
   readonly guid: () => string
   readonly onProgress?: (progress: ConvertProgress) => void
@@ -42,12 +44,15 @@ export interface WrittenImage {
 export async function writeImage(
   { device, extents }: ImageContent,
   output: string,
-  { to, overwrite, signal, time, guid, onProgress }: WriteImageOptions,
+  { to, overwrite, signal, beforeDone, time, guid, onProgress }: WriteImageOptions,
 ): Promise<WrittenImage> {
   const writing = { virtualBytes: device.size, sectorSize: device.logicalSectorSize, time, guid, pack: packCluster }
   await createWhole(
     output,
-    (sink) => convertDevice(device, TARGETS[to].writer(sink, writing), { extents: extents(), signal, onProgress }),
+    async (sink) => {
+      await convertDevice(device, TARGETS[to].writer(sink, writing), { extents: extents(), signal, onProgress })
+      await beforeDone?.()
+    },
     { overwrite },
   )
   const image = await openHostImage(output, { sectorSize: device.logicalSectorSize })
@@ -61,7 +66,6 @@ export async function writeImage(
         await device.read(at, expected)
         await image.device.read(at, found)
         if (!expected.equals(found)) {
-          await unlink(output)
           throw new CoreError(
             `${output} does not give back what was written to it, from byte ${at} on, and was removed.`,
           )
@@ -70,6 +74,11 @@ export async function writeImage(
         writtenBytes += expected.length
       }
     }
+    await beforeDone?.()
+  } catch (error) {
+    // An image that is not known to be equal must not stay under its name.
+    await unlink(output)
+    throw error
   } finally {
     await image.close()
   }

@@ -27,7 +27,12 @@ export function diskDigest(file: string, type: 'vhd' | 'vhdx' | 'qcow'): string 
 /** Runs the command. Gives its exit code and what it printed. */
 export function imbarco(...args: string[]): { code: number; out: string; error: string } {
   try {
-    const out = execFileSync('bin/imbarco', args, { encoding: 'utf8', stdio: 'pipe', maxBuffer: 64 * 1024 * 1024 })
+    const out = execFileSync('bin/imbarco', args, {
+      encoding: 'utf8',
+      stdio: 'pipe',
+      maxBuffer: 64 * 1024 * 1024,
+      timeout: 120_000,
+    })
     return { code: 0, out, error: '' }
   } catch (failure) {
     const { status, stdout, stderr } = failure as { status: number; stdout: string; stderr: string }

@@ -131,7 +131,10 @@ export function deviceBytes(device: StoreDevice): Uint8Array {
 
 async function deviceOf(hive: Hive, object: HiveKey, element: number): Promise<StoreDevice | undefined> {
   const data = await elementOf(hive, object, element)
-  if (!data || data.length < DEVICE.size) return undefined
+  return data && data.length >= DEVICE.size ? deviceIn(data) : undefined
+}
+
+function deviceIn(data: Uint8Array): StoreDevice | undefined {
   const { kind, partition, scheme, disk } = DEVICE.read(data)
   if (kind !== PARTITION_KIND) return undefined
   if (scheme === SCHEMES.gpt)
@@ -231,6 +234,64 @@ export function letterBytes(device: StoreDevice): Uint8Array {
   viewOf(bytes).setUint32(0, parseInt(device.signature, 16), true)
   viewOf(bytes).setBigUint64(4, BigInt(device.offset), true)
   return bytes
+}
+
+/** The partition that a drive letter's value names; undefined for anything else, such as an optical drive. */
+export function letterDevice(bytes: Uint8Array, diskOf: (partitionGuid: string) => string): StoreDevice | undefined {
+  const view = viewOf(bytes)
+  if (bytes.length === 24 && String.fromCharCode(...bytes.subarray(0, 8)) === 'DMIO:ID:') {
+    const partitionGuid = guidToString(bytes.subarray(8))
+    return { scheme: 'gpt', partitionGuid, diskGuid: diskOf(partitionGuid) }
+  }
+  if (bytes.length !== 12) return undefined
+  const offset = view.getBigUint64(4, true)
+  if (offset > BigInt(Number.MAX_SAFE_INTEGER)) return undefined
+  return { scheme: 'mbr', signature: view.getUint32(0, true).toString(16).padStart(8, '0'), offset: Number(offset) }
+}
+
+/** A partition that an element of the store names, wherever in its value it stands. */
+export interface NamedDevice {
+  /** Path of the element's key. */
+  readonly key: string
+  /** The whole value. */
+  readonly data: Uint8Array
+  /** Byte of the value at which the description of the partition begins. */
+  readonly at: number
+  readonly device: StoreDevice
+}
+
+const LENGTH_OF_PARTITION = DEVICE.size - 16
+
+/**
+ * Every partition that any element of a store names, those of files on a partition too, as the entry that starts the
+ * recovery environment has it: there the description of the partition stands inside that of the file.
+ */
+export async function namedDevices(hive: Hive): Promise<NamedDevice[]> {
+  const objects = await hive.key('Objects')
+  const found: NamedDevice[] = []
+  for (const object of objects ? (await hive.keys(objects)).slice(0, MAX_OBJECTS) : []) {
+    const elements = await hive.key('Elements', object)
+    for (const element of elements ? await hive.keys(elements) : []) {
+      const data = (await hive.find(element, 'Element'))?.data
+      if (!data || data.length < DEVICE.size || data.length > 4096) continue
+      const view = viewOf(data)
+      for (let at = 0; at + DEVICE.size <= data.length; at += 4) {
+        if (view.getUint32(at + 16, true) !== PARTITION_KIND) continue
+        if (view.getUint32(at + 24, true) !== LENGTH_OF_PARTITION) continue
+        const device = deviceIn(data.subarray(at))
+        if (device) found.push({ key: `Objects\\${object.name}\\Elements\\${element.name}`, data, at, device })
+      }
+    }
+  }
+  return found
+}
+
+/** The value with another partition named in it, all else as it is. */
+export function withNamedDevice({ data, at }: NamedDevice, device: StoreDevice): Uint8Array {
+  const changed = data.slice()
+  const { partition, scheme, disk } = DEVICE.read(deviceBytes(device))
+  DEVICE.write(changed, { partition, scheme, disk }, at)
+  return changed
 }
 
 /** What a system's own settings hold for a start. */

@@ -37,6 +37,11 @@ export interface CopyOptions {
   readonly onStep: (step: CopyStep) => Promise<void>
   /** Asked before every piece; throw from it to stop. */
   readonly checkpoint?: () => void
+  /**
+   * Asked when everything but the tables is on the target; rejecting leaves it marked as unfinished. The last moment
+   * at which the source can be found to have changed.
+   */
+  readonly beforeTables?: () => Promise<void>
   /** Reads everything back and compares; true when absent. */
   readonly verify?: boolean
   readonly rescue?: RescueLimits
@@ -313,6 +318,7 @@ async function rescue(run: Run, index: number, piece: Piece): Promise<void> {
 async function writeTables(run: Run): Promise<void> {
   const { plan, targets, options } = run
   options.checkpoint?.()
+  await options.beforeTables?.()
   // The first sector replaces the mark, so everything before it must have reached the medium.
   for (const { offset, bytes } of plan.tables) {
     if (offset === 0) await targets.flush()

@@ -1,4 +1,4 @@
-import { type BlockDevice, checkRange, type Extent, ReadOnlyDevice } from '../block/device'
+import { type BlockDevice, checkRange, type Extent, ReadOnlyDevice, UnreadableSectors } from '../block/device'
 import { BadStructure } from '../errors'
 import type { Finding } from '../findings'
 import type { ImageFile, ImageFormat } from './port'
@@ -42,7 +42,14 @@ export class FileDevice implements BlockDevice {
 
   async read(offset: number, into: Uint8Array): Promise<void> {
     checkRange(this, offset, into.length)
-    await this.file.read(offset, into)
+    try {
+      await this.file.read(offset, into)
+    } catch (error) {
+      if (!(error instanceof UnreadableSectors)) throw error
+      // A file tells what it does not give in sectors of 512 bytes.
+      const perSector = this.logicalSectorSize / 512
+      throw new UnreadableSectors([...new Set(error.sectors.map((sector) => Math.floor(sector / perSector)))])
+    }
   }
 
   async write(): Promise<void> {

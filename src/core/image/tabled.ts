@@ -1,4 +1,4 @@
-import { type BlockDevice, checkRange, type Extent, ReadOnlyDevice } from '../block/device'
+import { type BlockDevice, checkRange, type Extent, ReadOnlyDevice, UnreadableSectors } from '../block/device'
 import type { ImageFile } from './port'
 
 /** Where a stretch of a virtual disk comes from. */
@@ -45,7 +45,14 @@ export class TabledDevice implements BlockDevice {
           part.fill(0)
           break
         case 'file':
-          await this.parts.read(source.offset, part)
+          await this.parts.read(source.offset, part).catch((error: unknown) => {
+            if (!(error instanceof UnreadableSectors)) throw error
+            // Places in the file are not those of the disk in it.
+            const first = at / this.logicalSectorSize
+            throw new UnreadableSectors(
+              Array.from({ length: Math.ceil(length / this.logicalSectorSize) }, (_, i) => first + i),
+            )
+          })
           break
         case 'parent':
           await this.readParent(at, part)

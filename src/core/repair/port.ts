@@ -3,6 +3,7 @@ import type { Candidate } from '../boot/start'
 import type { StartCode } from '../boot/start-code'
 import type { Firmware } from '../boot/types'
 import type { DriverPackage } from '../drivers/packages'
+import type { MovedVolume } from './moved'
 
 /** Bytes of a drive that a repair changes. */
 export interface Patch {
@@ -41,6 +42,8 @@ export interface RepairSubject {
   readonly firmware?: Firmware
   /** The code in front of the first partition, as the source had it. */
   readonly startCode?: StartCode
+  /** Volumes that came along from the old drives, where that is known. */
+  readonly moved?: readonly MovedVolume[]
   /** Sixteen bytes by chance, for an identity of its own. */
   readonly chance?: Uint8Array
   /** FILETIME that changed structures get. */

@@ -32,6 +32,9 @@ export const ntfs: FileSystemDriver = {
   relocate: relocateNtfs,
 }
 
+/** Systems count the clusters of a volume with 32 bits. */
+const MOST_CLUSTERS = 2 ** 32 - 1
+
 async function openNtfs(device: BlockDevice): Promise<FileSystem> {
   const volume = await NtfsVolume.open(device)
   const { geometry } = volume
@@ -110,6 +113,7 @@ async function openNtfs(device: BlockDevice): Promise<FileSystem> {
     serial: serialText(geometry.serial),
     clusterSize: geometry.clusterSize,
     totalBytes: geometry.totalSectors * geometry.sectorSize,
+    mostBytes: MOST_CLUSTERS * geometry.clusterSize,
     state: mapUnsure ? 'dirty' : 'clean',
     depth: 'files',
     findings,

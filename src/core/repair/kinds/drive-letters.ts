@@ -4,6 +4,7 @@ import { sameBytes } from '../../bytes/same'
 import { CoreError } from '../../errors'
 import { changedHive, openSystemHive, patchesOfFile, SYSTEM_HIVE_PATH, systemPlace } from '../places'
 import type { RepairKind } from '../port'
+import { keptLetters } from './old-letters'
 
 /** The system keeps which volume is C by its disk and place. */
 export const driveLetters: RepairKind = {
@@ -17,10 +18,23 @@ export const driveLetters: RepairKind = {
     const value = letterBytes(storeDeviceOf(subject.candidate, place.partition))
     const now = await hive.find(mounted, LETTER_C)
     if (now && sameBytes(now.data, value)) return { changes: [], patches: [] }
-    const after = await changedHive(bytes, [{ key: 'MountedDevices', name: LETTER_C, value }], subject.time)
+    // The others are by the same old places; set together, none is taken for the place of another.
+    const others = (await keptLetters(hive, mounted, subject)).filter(
+      ({ name, to }) => to !== undefined && name.toUpperCase() !== LETTER_C.toUpperCase(),
+    )
+    const values = [
+      { key: 'MountedDevices', name: LETTER_C, value },
+      ...others.map(({ name, to }) => ({ key: 'MountedDevices', name, value: letterBytes(to!) })),
+    ]
+    const after = await changedHive(bytes, values, subject.time)
     return {
       changes: [
         `In ${SYSTEM_HIVE_PATH}, MountedDevices: ${LETTER_C} names partition ${place.partition.number} of this disk.`,
+        ...(others.length > 0
+          ? [
+              `${others.map(({ name }) => name.slice(-2)).join(', ')} ${others.length === 1 ? 'names its volume' : 'name their volumes'} at the new place, too.`,
+            ]
+          : []),
       ],
       patches: await patchesOfFile(subject, place, SYSTEM_HIVE_PATH, bytes, after),
       files: [{ path: SYSTEM_HIVE_PATH, partition: place.partition.number }],

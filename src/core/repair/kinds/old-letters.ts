@@ -1,41 +1,97 @@
-import { LETTER_C, letterBytes } from '../../boot/store'
+import { LETTER_C, letterBytes, letterDevice, type StoreDevice } from '../../boot/store'
 import { storeDeviceOf } from '../../boot/start-windows'
 import { sameBytes } from '../../bytes/same'
 import { CoreError } from '../../errors'
 import { HiveEditor } from '../../registry/edit'
+import type { Hive, HiveKey } from '../../registry/hive'
+import { followMoves } from '../moved'
 import { openSystemHive, patchesOfFile, SYSTEM_HIVE_PATH, systemPlace } from '../places'
-import type { RepairKind } from '../port'
+import type { RepairKind, RepairSubject } from '../port'
 
-/** A system goes on keeping letters for drives of the computer it came from. */
+/**
+ * A system goes on keeping letters for volumes by their old disk and place, and for drives of the computer it came from.
+ * Those of volumes that came along are pointed at them; only what is truly absent is let go.
+ */
 export const oldLetters: RepairKind = {
   name: 'old-letters',
-  title: 'Let go of the letters of drives that stayed behind',
+  title: 'Settle the letters of other volumes',
   async plan(subject) {
-    const { candidate } = subject
     const place = await systemPlace(subject)
     const { bytes, hive } = await openSystemHive(place)
     const mounted = await hive.key('MountedDevices')
     if (!mounted) throw new CoreError('The system keeps no drive letters.')
-    const here = candidate.reading.partitions.map((p) => letterBytes(storeDeviceOf(candidate, p)))
-    const strays = (await hive.values(mounted)).filter(
-      ({ name, data }) =>
-        /^\\DosDevices\\[A-Z]:$/i.test(name) &&
-        name.toUpperCase() !== LETTER_C.toUpperCase() &&
-        // Anything else than a partition, such as an optical drive, is named in another way and stays.
-        here.some((h) => h.length === data.length) &&
-        !here.some((h) => sameBytes(h, data)),
+    const letters = await keptLetters(hive, mounted, subject)
+    const others = letters.filter(({ name }) => name.toUpperCase() !== LETTER_C.toUpperCase())
+    const pointed = others.filter(({ to }) => to !== undefined)
+    const strays = others.filter(({ to, here, ours }) => to === undefined && !here && !ours)
+    const unsure = others.filter(({ to, here, ours }) => to === undefined && !here && ours)
+    const know = unsure.map(
+      ({ name }) =>
+        `${name.slice(-2)} names a place of this disk at which no partition begins. Which volume it meant is not known here, so it was left.`,
     )
-    if (strays.length === 0) return { changes: [], patches: [] }
+    if (pointed.length === 0 && strays.length === 0) return { changes: [], patches: [], know }
     const editor = await HiveEditor.open(bytes)
     const key = (await editor.key('MountedDevices'))!
     for (const { name } of strays) await editor.remove(key, name)
-    const letters = strays.map(({ name }) => name.slice(-2)).join(', ')
+    for (const { name, to } of pointed) await editor.set(key, name, letterBytes(to!))
+    const list = (names: typeof others) => names.map(({ name }) => name.slice(-2)).join(', ')
     return {
       changes: [
-        `In ${SYSTEM_HIVE_PATH}, MountedDevices lets go of ${letters}, as no partition of this disk has ${strays.length === 1 ? 'it' : 'them'}.`,
+        ...(pointed.length > 0
+          ? [
+              `In ${SYSTEM_HIVE_PATH}, MountedDevices: ${list(pointed)} ${pointed.length === 1 ? 'names its volume' : 'name their volumes'} at the new place.`,
+            ]
+          : []),
+        ...(strays.length > 0
+          ? [
+              `In ${SYSTEM_HIVE_PATH}, MountedDevices lets go of ${list(strays)}, as no volume that came along has ${strays.length === 1 ? 'it' : 'them'}.`,
+            ]
+          : []),
       ],
+      know,
       patches: await patchesOfFile(subject, place, SYSTEM_HIVE_PATH, bytes, editor.done(subject.time)),
       files: [{ path: SYSTEM_HIVE_PATH, partition: place.partition.number }],
     }
   },
+}
+
+/** A letter that names a partition. */
+interface KeptLetter {
+  readonly name: string
+  /** Where the volume it means is now; undefined where it stays as it is. */
+  readonly to: StoreDevice | undefined
+  /** It names a partition of this disk as it is. */
+  readonly here: boolean
+  /** It names this disk, whatever the place. */
+  readonly ours: boolean
+}
+
+/** The letters that name partitions; anything else, such as an optical drive, is named in another way and left out. */
+export async function keptLetters(
+  hive: Hive,
+  mounted: HiveKey,
+  { candidate, moved = [] }: Pick<RepairSubject, 'candidate' | 'moved'>,
+): Promise<KeptLetter[]> {
+  const present = candidate.reading.partitions.map((p) => storeDeviceOf(candidate, p))
+  const known = [...moved.flatMap((m) => [m.from, m.to]), ...present]
+  const diskOf = (guid: string) =>
+    known.find((d) => d.scheme === 'gpt' && d.partitionGuid.toLowerCase() === guid.toLowerCase())
+  const letters = (await hive.values(mounted)).flatMap(({ name, data }) => {
+    if (!/^\\DosDevices\\[A-Z]:$/i.test(name)) return []
+    const device = letterDevice(data, (guid) => (diskOf(guid) as { diskGuid: string } | undefined)?.diskGuid ?? '')
+    return device ? [{ name, device }] : []
+  })
+  // A letter of a GPT names the partition alone, so the disk does not matter to whether it is here.
+  const isHere = (device: StoreDevice) => present.some((p) => sameBytes(letterBytes(p), letterBytes(device)))
+  const follow = followMoves(
+    letters.map(({ device }) => device),
+    moved,
+    isHere,
+  )
+  return letters.map(({ name, device }) => ({
+    name,
+    to: follow(device),
+    here: isHere(device),
+    ours: present.some((p) => p.scheme === 'mbr' && device.scheme === 'mbr' && p.signature === device.signature),
+  }))
 }
