@@ -1,4 +1,6 @@
 import { randomBytes } from 'node:crypto'
+import { readdir } from 'node:fs/promises'
+import path from 'node:path'
 import { traceStart } from '@/core/boot/trace'
 import { STORAGE_DRIVERS } from '@/core/boot/systems'
 import { type Firmware, FirmwareSchema, type Trace } from '@/core/boot/types'
@@ -6,7 +8,7 @@ import { fileTime } from '@/core/bytes/file-time'
 import { driverPackages } from '@/core/drivers/packages'
 import { CoreError } from '@/core/errors'
 import { changesNothing, planRepair } from '@/core/repair'
-import { applyRepair, settleRepair } from '@/core/repair/apply'
+import { applyRepair, type RepairRecord, settleRepair } from '@/core/repair/apply'
 import { readScheme } from '@/core/scheme'
 import { folderFiles } from '@/host/folder-files'
 import { RawFile } from '@/host/raw-file'
@@ -58,9 +60,12 @@ export interface RepairOptions extends Options {
   readonly dryRun?: boolean
 }
 
-/** Makes a repair on a raw image, or says what it would change. Its journal stands beside the image until then. */
+/**
+ * Makes a repair on a raw image, or says what it would change. What stood there is kept in a journal beside the image,
+ * each repair in one of its own.
+ */
 export async function repair(file: string, name: string, options: RepairOptions, io: Io): Promise<number> {
-  const journalFile = `${file}.repair`
+  const journals = await repairJournalsOf(file)
   const { kind, sectorSize, table } = await withImage(file, options.sectorSize, async (image) => ({
     kind: image.kind,
     sectorSize: image.device.logicalSectorSize,
@@ -71,13 +76,17 @@ export async function repair(file: string, name: string, options: RepairOptions,
   const { driverFolder } = options
   const packages = driverFolder === undefined ? undefined : await driverPackages(folderFiles(driverFolder), '/')
   const asked = { mode, drivers, packages, time: fileTime(Date.now()), chance: randomBytes(16) }
-  const left = await repairIn(journalFile)
+  const cut: { file: string; record: RepairRecord }[] = []
+  for (const journal of journals) {
+    const record = await repairIn(journal)
+    if (record?.state === 'writing') cut.push({ file: journal, record })
+  }
   const told = (state: string, changes: readonly string[], patches: number, title: string) =>
     options.json
       ? json({ file, repair: name, title, state, changes, sectors: patches })
       : `${title}\n${changes.map((c) => `  ${c}\n`).join('')}${STATES[state]}\n`
   if (options.dryRun) {
-    if (left?.state === 'writing')
+    if (cut.length > 0)
       throw new CoreError(`A repair of ${file} was cut off. Run a repair without --dry-run, which takes it back first.`)
     const plan = await withImage(file, sectorSize, ({ device }) => planRepair(name, { device, ...asked }))
     const state = changesNothing(plan) ? 'nothing' : 'planned'
@@ -86,16 +95,36 @@ export async function repair(file: string, name: string, options: RepairOptions,
   }
   if (kind !== 'raw') throw new CoreError('Only a raw image is repaired in its place. Convert it to raw first.')
   const device = await RawFile.open(file, sectorSize)
-  const journal = repairJournal(journalFile)
   try {
-    if (left && (await settleRepair(device, left, journal))) io.say('A repair that was cut off was taken back first.')
+    for (const { file: journal, record } of cut) {
+      await settleRepair(device, record, repairJournal(journal))
+      io.say('A repair that was cut off was taken back first.')
+    }
     const plan = await planRepair(name, { device, ...asked })
-    if (!changesNothing(plan)) await applyRepair(device, plan, journal)
+    if (!changesNothing(plan)) await applyRepair(device, plan, repairJournal(nextJournal(file, journals)))
     const state = changesNothing(plan) ? 'nothing' : 'done'
     await io.print(told(state, plan.changes, plan.patches.length, plan.title))
     return 0
   } finally {
     await device.close()
+  }
+}
+
+/** Journals of earlier repairs of an image: `.repair`, then `.repair-2` and on. */
+async function repairJournalsOf(file: string): Promise<string[]> {
+  const base = `${path.basename(file)}.repair`
+  const names = await readdir(path.dirname(path.resolve(file))).catch(() => [])
+  return names
+    .filter((name) => name === base || (name.startsWith(`${base}-`) && /^\d+$/.test(name.slice(base.length + 1))))
+    .map((name) => path.join(path.dirname(file), name))
+}
+
+/** A name that no journal has yet: what an earlier repair keeps for being taken back is never written over. */
+function nextJournal(file: string, journals: readonly string[]): string {
+  const taken = new Set(journals.map((journal) => path.basename(journal)))
+  for (let i = 1; ; i++) {
+    const name = i === 1 ? `${file}.repair` : `${file}.repair-${i}`
+    if (!taken.has(path.basename(name))) return name
   }
 }
 

@@ -1,14 +1,17 @@
-import { readBytes } from '../block/device'
+import { type BlockDevice, readBytes } from '../block/device'
 import { KNOWN_SYSTEMS, BIOS_STORE_PATH, UEFI_STORE_PATH } from '../boot/systems'
 import { controlSetIn, MAX_STORE_BYTES, readStore, type BootStore } from '../boot/store'
 import { sliceOf } from '../boot/start'
 import { formatSize } from '../bytes/size'
 import { CoreError, orUndefined } from '../errors'
 import { type FileSystem, openFileSystem } from '../filesystem'
+import { limitsOf } from '../fit/limits'
 import { Hive, type HiveKey } from '../registry/hive'
 import { HiveEditor } from '../registry/edit'
 import type { NewValue } from '../registry/make'
 import { TYPE_GUIDS, type TablePartition } from '../scheme/types'
+import { surveyPartition } from '../survey/partition'
+import { DepthProfile } from '../survey/profile'
 import type { Patch, RepairSubject } from './port'
 
 // Where the things lie that repairs change, and how a changed file becomes changed bytes of the drive.
@@ -96,6 +99,17 @@ export async function openSystemHive(place: Place): Promise<{ bytes: Uint8Array;
 
 export function hiveIn(bytes: Uint8Array): Promise<Hive> {
   return Hive.open((offset, length) => Promise.resolve(bytes.subarray(offset, offset + length)), bytes.length)
+}
+
+/**
+ * The same rule as a fit has: a volume that was not closed, or on which a system sleeps, keeps its size. Throws
+ * CoreError.
+ */
+export async function expectResizable(device: BlockDevice, partition: TablePartition): Promise<void> {
+  const noDigest = () => new Uint8Array(32)
+  const { partition: found } = await surveyPartition(device, partition, noDigest, new DepthProfile(device.size))
+  const { notNow } = limitsOf(found)
+  if (notNow) throw new CoreError(notNow)
 }
 
 /** A value to be set, by the path of its key. */

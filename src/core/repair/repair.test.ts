@@ -25,8 +25,9 @@ import {
 import { pattern } from '../testing'
 import { applyRepair, recordText, type RepairRecord, RepairRecordSchema, settleRepair, undoRepair } from './apply'
 import { planRepair } from '.'
+import { followMoves } from './moved'
 import { surveyDrive } from '../survey/survey'
-import { patchesOfFile, storePathOf, SYSTEM_HIVE_PATH } from './places'
+import { hiveIn, patchesOfFile, storePathOf, SYSTEM_HIVE_PATH } from './places'
 import { openFileSystem } from '../filesystem'
 import { readScheme } from '../scheme'
 import { sliceOf } from '../boot/start'
@@ -330,6 +331,83 @@ describe('a repair with what the old drive had', () => {
   })
 })
 
+describe('names that a system keeps of volumes that moved', () => {
+  const SIGNATURE = '5a3c91e4'
+  const at = (offset: number) => ({ scheme: 'mbr', signature: SIGNATURE, offset }) as const
+  /** Each volume took the place that the next one had. */
+  const moved = [1, 2, 3].map((n) => ({ from: at(n * 100 * MIB), to: at((n + 1) * 100 * MIB) }))
+  const here = (device: { offset?: number }) => moved.some((m) => m.to.offset === device.offset)
+
+  it('are followed together, so that an old place is not taken for the new one of another volume', () => {
+    const old = moved.map((m) => m.from)
+    const first = followMoves(old, moved, here as never)
+    expect(old.map((d) => first(d))).toEqual(moved.map((m) => m.to))
+    const now = moved.map((m) => m.to)
+    const second = followMoves(now, moved, here as never)
+    expect(now.map((d) => second(d))).toEqual([undefined, undefined, undefined])
+  })
+
+  it('are pointed at them as letters, and only letters of absent drives are let go', async () => {
+    const device = await makeSystemDisk()
+    const [, , system, recovery] = (await readScheme(device))!.partitions
+    const gpt = (partitionGuid: string, diskGuid = DISK_GUID) => ({ scheme: 'gpt', diskGuid, partitionGuid }) as const
+    const oldGuid = '00000000-0000-4000-8000-0000000000d1'
+    await spoil(device, 'uefi', SYSTEM_HIVE_PATH, async (bytes) => {
+      const one = await set('MountedDevices', '\\DosDevices\\D:', letterBytes(gpt(oldGuid)))(bytes)
+      const two = await set('MountedDevices', '\\DosDevices\\E:', letterBytes(gpt(NOWHERE.diskGuid)))(one)
+      return set('MountedDevices', LETTER_C, letterBytes(gpt(oldGuid.replace('d1', 'c1'))))(two)
+    })
+    const question = {
+      device,
+      mode: 'uefi' as const,
+      time: 3n,
+      moved: [
+        { from: gpt(oldGuid), to: gpt(recovery.guid) },
+        { from: gpt(oldGuid.replace('d1', 'c1')), to: gpt(system.guid) },
+      ],
+    }
+    const plan = await planRepair('old-letters', question)
+    expect(plan.changes).toEqual([
+      expect.stringContaining('D: names its volume'),
+      expect.stringContaining('lets go of E:'),
+    ])
+    // The letter of the system volume brings the others along.
+    await applyRepair(device, await planRepair('drive-letters', question), memoryJournal())
+    expect((await planRepair('old-letters', question)).changes).toEqual([expect.stringContaining('lets go of E:')])
+    const volume = (await openFileSystem(sliceOf(device, system)))!
+    const hive = await hiveIn(await volume.readFile(SYSTEM_HIVE_PATH))
+    const mounted = (await hive.key('MountedDevices'))!
+    expect((await hive.find(mounted, '\\DosDevices\\D:'))?.data).toEqual(letterBytes(gpt(recovery.guid)))
+  })
+
+  it('are pointed at them in every entry of the boot settings, also inside the description of a file', async () => {
+    const device = await makeSystemDisk()
+    const { partitions } = (await readScheme(device))!
+    const recovery = { scheme: 'gpt', diskGuid: DISK_GUID, partitionGuid: partitions[3].guid } as const
+    const old = { ...recovery, partitionGuid: '00000000-0000-4000-8000-0000000000d1' }
+    // As the entry for recovery has it: a file on a partition, whose description holds that of the partition.
+    const nested = new Uint8Array(200)
+    nested.set(deviceBytes(old), 60)
+    viewOf(nested).setUint32(16, 4, true)
+    await spoil(
+      device,
+      'uefi',
+      '/EFI/Microsoft/Boot/BCD',
+      set(elementPath(STORE_OBJECTS.manager, ELEMENTS.device), 'Element', nested),
+    )
+    const question = { device, mode: 'uefi' as const, time: 3n, moved: [{ from: old, to: recovery }] }
+    const plan = await planRepair('point-store', question)
+    expect(plan.changes).toHaveLength(1)
+    await applyRepair(device, plan, memoryJournal())
+    expect((await planRepair('point-store', question)).patches).toEqual([])
+    // Without knowing what moved, what will not work is said.
+    const other = await makeSystemDisk()
+    await spoil(other, 'uefi', '/EFI/Microsoft/Boot/BCD', set(elementPath(ENTRY, ELEMENTS.path), 'Element', nested))
+    const unknown = await planRepair('point-store', { device: other, mode: 'uefi', time: 3n })
+    expect(unknown.know?.join(' ')).toMatch(/does not start from this disk/)
+  })
+})
+
 describe('a repair of what belongs to the old hardware', () => {
   it('lets go of letters of drives that stayed behind, of no others', async () => {
     const device = await makeSystemDisk()
@@ -343,7 +421,7 @@ describe('a repair of what belongs to the old hardware', () => {
     const question = { device, mode: 'uefi' as const, time: 3n }
     const journal = memoryJournal()
     const plan = await planRepair('old-letters', question)
-    expect(plan.changes).toEqual([expect.stringContaining('lets go of E:, as no partition')])
+    expect(plan.changes).toEqual([expect.stringContaining('lets go of E:, as no volume')])
     await applyRepair(device, plan, journal)
     expect((await planRepair('old-letters', question)).patches).toEqual([])
     expect((await follow(device, FIRMWARE)).starts).toBe(true)

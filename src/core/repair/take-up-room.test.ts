@@ -5,6 +5,7 @@ import type { Candidate } from '../boot/start'
 import { MIB } from '../bytes/size'
 import { openFileSystem } from '../filesystem'
 import { expectConsistent } from '../filesystem/ntfs/testing'
+import { putNtfsFile } from '../filesystem/ntfs/put-file'
 import { readScheme } from '../scheme'
 import { writeGpt } from '../scheme/gpt'
 import { type GptPartition, TYPE_GUIDS } from '../scheme/types'
@@ -37,6 +38,15 @@ async function onLarger(recovery?: { firstLba: number; sectors: number }): Promi
   await writeGpt(large, { diskGuid, entryCount, entrySize, partitions: kept })
   return large
 }
+
+describe('a volume on which a system sleeps', () => {
+  it('keeps its size here as it does in a fit', async () => {
+    const large = await onLarger()
+    const system = (await readScheme(large))!.partitions.find((p) => p.number === 3)!
+    await putNtfsFile(sliceOf(large, system), '/hiberfil.sys', new TextEncoder().encode('hibr'.padEnd(9000, '.')), 1n)
+    await expect(planRepair('take-up-room', subject(large))).rejects.toThrow(/sleeps/)
+  })
+})
 
 describe('room behind a partition', () => {
   it('is what lies between it and the next one, or the table at the end', async () => {

@@ -1,4 +1,5 @@
 import { randomBytes } from 'node:crypto'
+import { readdir } from 'node:fs/promises'
 import path from 'node:path'
 import { openDrive } from '@/bench/open-drive'
 import type { BlockDevice } from '@/core/block/device'
@@ -8,6 +9,7 @@ import { fileTime } from '@/core/bytes/file-time'
 import { CoreError, orUndefined } from '@/core/errors'
 import { changesNothing, planRepair } from '@/core/repair'
 import { applyRepair, settleRepair, undoRepair } from '@/core/repair/apply'
+import { type MovedVolume, movedVolumes } from '@/core/repair/moved'
 import type { RepairPlan } from '@/core/repair/port'
 import { driversAt } from '@/core/things/bodies'
 import { type Drive, driveName } from '@/core/things/drive'
@@ -100,7 +102,7 @@ export async function makeRepair(moveId: string, name: string): Promise<void> {
     throw new Refusal(`The ${driveName(target)} is being copied to or from; it is repaired after that.`)
   const at = await benchNow()
   const made = move.row.proof?.repairs ?? []
-  const id = String(made.length + 1)
+  const id = await nextRepairId(moveId, made)
   const { id: computerId, firmware, running: state } = trialComputer(move)
   // A system that runs from the drive would go on with what it knew of it.
   if (state !== 'off') await changeComputer(computerId, { running: 'off' })
@@ -152,17 +154,44 @@ export async function settleRepairs(move: Move): Promise<void> {
   const made = move.row.proof?.repairs ?? []
   const target = move.pairs[0].target
   if (!target) return
-  // The one that was cut off is not yet among those that were made; the last may have been while it was taken back.
-  for (const id of [String(made.length + 1), ...made.slice(-1).map((r) => r.id)]) {
+  let repairs = made
+  const keepRepairs = (now: typeof made) =>
+    keep(move.row.id, { proof: { trials: move.row.proof?.trials ?? [], repairs: (repairs = now) } })
+  // Every journal is looked at: one that was cut off is taken back, and one that was written whole while nothing noted
+  // it any more is noted now, so that it can be taken back like any other.
+  for (const id of await repairIdsOf(move.row.id)) {
     const file = fileOf(move.row.id, id)
     const record = await repairIn(file)
-    if (record?.state !== 'writing') continue
-    await onTarget(target, (device) => settleRepair(device, record, repairJournal(file)))
-    const repairs = made.map((r) => (r.id === id ? { ...r, undone: true } : r))
-    await keep(move.row.id, { proof: { trials: move.row.proof?.trials ?? [], repairs } })
-    await note(move.row.id, 'a repair that was cut off was taken back whole', 'bad')
+    if (record?.state === 'writing') {
+      await onTarget(target, (device) => settleRepair(device, record, repairJournal(file)))
+      await keepRepairs(repairs.map((r) => (r.id === id ? { ...r, undone: true } : r)))
+      await note(move.row.id, 'a repair that was cut off was taken back whole', 'bad')
+    } else if (record?.state === 'done' && !repairs.some((r) => r.id === id)) {
+      const { name, title, changes } = record
+      const about = { driveId: target.id, drive: driveName(target), name, title, changes, files: [], know: [] }
+      const trialAt = move.row.proof?.trials.at(-1)?.at ?? (await benchNow())
+      await keepRepairs([...repairs, { id, at: await benchNow(), trialAt, ...about, undone: false }])
+      await note(move.row.id, `repaired: ${title.toLowerCase()}`, 'good')
+    } else if (record?.state === 'undone' && repairs.some((r) => r.id === id && !r.undone)) {
+      await keepRepairs(repairs.map((r) => (r.id === id ? { ...r, undone: true } : r)))
+    }
   }
 }
+
+/** Ids of all repairs of a move that have a journal, oldest first. */
+async function repairIdsOf(moveId: string): Promise<string[]> {
+  const pattern = new RegExp(`^repair-${safeName(moveId)}-(\\d+)\\.json$`)
+  const names = await readdir(journalsFolder()).catch(() => [])
+  return names.flatMap((name) => pattern.exec(name)?.[1] ?? []).sort((a, b) => Number(a) - Number(b))
+}
+
+/** An id that no repair of the move ever had, so that no journal is written over another. */
+async function nextRepairId(moveId: string, made: readonly { readonly id: string }[]): Promise<string> {
+  const taken = [...(await repairIdsOf(moveId)), ...made.map((r) => r.id)].map(Number)
+  return String(Math.max(0, ...taken) + 1)
+}
+
+const safeName = (moveId: string) => moveId.replace(/[^\w-]/g, '_')
 
 /** The new drive of the system, once a trial started with it in the computer. */
 function repairable(move: Move): Drive | undefined {
@@ -182,10 +211,19 @@ async function planFor(move: Move, target: Drive, device: BlockDevice, name: str
     drivers: driversOf(move, target),
     time: fileTime(await benchNow()),
     chance: randomBytes(16),
+    moved: movedWith(move),
     ...(kept ? { startCode: { first: fromBase64(kept.first), gap: fromBase64(kept.gap) } } : {}),
   }
   if (name !== 'bring-driver') return planRepair(name, question)
   return withStickDrivers(move.bench, (packages) => planRepair(name, { ...question, packages }))
+}
+
+/** Every volume of the move under the names that a system knew it by, and those it is to have. */
+function movedWith({ row }: Move): MovedVolume[] {
+  return (row.survey?.pairs ?? []).flatMap(({ source }, i) => {
+    const layout = row.fit?.pairs[i]?.layout
+    return layout ? movedVolumes(source, layout) : []
+  })
 }
 
 /** Drivers that serve the controller at which a drive sits. */
@@ -207,5 +245,5 @@ async function onTarget<T>(target: Drive, work: (device: BlockDevice) => Promise
 }
 
 function fileOf(moveId: string, id: string): string {
-  return path.join(journalsFolder(), `repair-${moveId.replace(/[^\w-]/g, '_')}-${id}.json`)
+  return path.join(journalsFolder(), `repair-${safeName(moveId)}-${id}.json`)
 }

@@ -9,6 +9,7 @@ import { gptWrites, usableRange } from '../../scheme/gpt'
 import { MBR_RECORD, MBR_RECORDS_OFFSET, MBR_SECTORS, MBR_TYPES } from '../../scheme/mbr-layout'
 import { type TablePartition, TYPE_GUIDS } from '../../scheme/types'
 import type { RepairKind } from '../port'
+import { expectResizable } from '../places'
 import { changesBetween } from '../written'
 
 /** Free sectors right behind a partition that could take them. */
@@ -54,6 +55,7 @@ export const takeUpRoom: RepairKind = {
     const sector = device.logicalSectorSize
     const overlay = new OverlayDevice(device)
     await writeEnd(overlay, candidate, partition, lastLba)
+    await expectResizable(device, partition)
     const slice = new SliceDevice(overlay, partition.firstLba * sector, (lastLba - partition.firstLba + 1) * sector)
     const driver = await recognise(slice)
     if (!driver?.resize) {

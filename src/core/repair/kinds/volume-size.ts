@@ -4,7 +4,7 @@ import { formatSize } from '../../bytes/size'
 import { CoreError } from '../../errors'
 import { recognise } from '../../filesystem'
 import type { RepairKind } from '../port'
-import { systemPlace } from '../places'
+import { expectResizable, systemPlace } from '../places'
 import { changesBetween } from '../written'
 
 /** A partition may be larger than the file system in it, which then leaves the rest unused. */
@@ -18,6 +18,7 @@ export const volumeSize: RepairKind = {
     // One sector may stay outside for the copy of the first one, and less than a cluster is no room.
     if (slice.size - volume.totalBytes <= volume.clusterSize + device.logicalSectorSize)
       return { changes: [], patches: [] }
+    await expectResizable(device, partition)
     const driver = await recognise(slice)
     if (!driver?.resize) throw new CoreError(`A volume of ${volume.name} keeps the size it has.`)
     const grown = await driver.resize(slice, slice.size)
