@@ -17,6 +17,8 @@ export const ProofCheckSchema = z.object({
   title: z.string(),
   passed: z.boolean(),
   found: z.string(),
+  /** What it could not look at, one sentence each: as long as there is any, not everything is known to be there. */
+  open: z.array(z.string()).optional(),
 })
 export type ProofCheck = z.infer<typeof ProofCheckSchema>
 
@@ -38,6 +40,8 @@ export interface Planned {
   /** GUID of the partition that the system was started from; undefined where none has to be. */
   readonly startedGuid?: string
   readonly apart?: readonly Apart[]
+  /** Sectors that the old drive did not give, and the files they belong to. */
+  readonly lost?: { readonly sectors: number; readonly files: readonly string[] }
   /** Partitions that took up more room after that, with their sizes in bytes. */
   readonly grown?: readonly { readonly partition: number; readonly sizeBytes: number }[]
 }
@@ -61,6 +65,8 @@ export async function compareTarget(
   const system =
     layout.partitions.find((p) => p.role === 'system' && p.guid === startedGuid) ??
     layout.partitions.find((p) => p.role === 'system')
+  // A second system on the drive is another start, which nobody has followed.
+  const others = layout.partitions.filter((p) => p.role === 'system' && p !== system)
   const isPlanned = running !== undefined && running.guid === system?.guid && running.firstLba === system.firstLba
   checks.push({
     id: 'system-volume',
@@ -69,6 +75,7 @@ export async function compareTarget(
     found: !running
       ? 'not found'
       : `${running.title}, partition ${running.number}${isPlanned ? '' : ', where the plan has no system'}`,
+    ...openOf(others.map((p) => `${p.title}, another system on this drive, was not started.`)),
   })
   checks.push(comparePartitions(survey, layout, source))
   const wrong = layout.partitions.filter((p) => {
@@ -86,8 +93,22 @@ export async function compareTarget(
       wrong.length > 0 ? wrong.map((p) => p.title).join(', ') : `${shown?.title} ${formatSize(shown?.sizeBytes ?? 0)}`,
   })
   checks.push(await compareSamples(target, planned, fileDigest))
+  const { lost } = planned
+  if (lost && lost.sectors > 0) {
+    const names = lost.files.length > 0 ? lost.files.slice(0, 3).join(', ') : 'no known file'
+    const more = lost.files.length > 3 ? ` and ${lost.files.length - 3} more` : ''
+    checks.push({
+      id: 'lost',
+      title: 'What the old drive did not give',
+      passed: true,
+      found: `${counted(lost.sectors, 'sector')}, in ${names}${more}`,
+      open: [`${counted(lost.sectors, 'sector')} of the old drive could not be read.`],
+    })
+  }
   return checks
 }
+
+const openOf = (open: readonly string[]) => (open.length > 0 ? { open: [...open] } : {})
 
 /** Every partition in its place, and nothing wrong with any that was not wrong on the source. */
 function comparePartitions({ partitions }: DriveSurvey, layout: Layout, source: Planned['source']): ProofCheck {
@@ -128,6 +149,7 @@ async function compareSamples(
   if (!samples)
     return { ...check, passed: false, found: 'the copy took no digests of the old drive’s files to compare with' }
   let compared = 0
+  const open: string[] = []
   let unread = 0
   const different: string[] = []
   for (const { partition, title, files } of samples) {
@@ -135,6 +157,7 @@ async function compareSamples(
     const known = new Set(
       apart.filter((a) => a.partition === partition || (p && a.sourcePartition === p.sourceNumber)).map((a) => a.path),
     )
+    const before = compared
     try {
       const device = p && new SliceDevice(target, p.firstLba * layout.sectorSize, sizeNow(p, layout, grown))
       const volume = device && (await openFileSystem(device))
@@ -152,9 +175,13 @@ async function compareSamples(
       if (!(error instanceof CoreError)) throw error
       different.push(`${title}: ${error.message}`)
     }
+    const nothing = compared === before && files.some(({ path }) => !known.has(path))
+    if (nothing) open.push(`Nothing of ${title} could be compared.`)
   }
+  if (unread > 0) open.push(`${counted(unread, 'file')} could not be compared: the old drive did not give them.`)
   const unseen = samples.filter((s) => s.why !== null)
   // Into what is encrypted nobody sees from here; it was copied whole and read back.
+  open.push(...unseen.map((s) => `Nothing of ${s.title} was compared: ${s.why}`))
   const noneSeen = samples.length === unseen.length
   return {
     ...check,
@@ -169,5 +196,6 @@ async function compareSamples(
               ...(unread > 0 ? [`${unread} the old drive did not give`] : []),
               ...unseen.map((s) => `none of ${s.title}: ${s.why}`),
             ].join('; '),
+    ...openOf(open),
   }
 }

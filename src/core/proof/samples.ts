@@ -93,7 +93,8 @@ async function chooseFiles(volume: FileSystem, sizeBytes: number): Promise<{ pat
   while (folders.length > 0 && files.length < MOST_FILES) {
     for (const entry of await volume.list(folders.shift()!)) {
       if (entry.kind === 'directory') folders.push(entry.path)
-      else files.push(entry)
+      // A link leads to something that is met where it stands, and a device has no content.
+      else if (entry.kind === 'file') files.push(entry)
     }
   }
   const step = Math.max(1, files.length / SPREAD_FILES)

@@ -31,7 +31,8 @@ export function moveRail(row: MoveRow, progress: Progress | undefined): RailStop
   if (!between && phase === undefined) results.swap = 'old drive out'
   const trial = row.proof?.trials.at(-1)
   if (results.swap && trial && hasStarted({ row })) {
-    const followed = trial.trace.links.every((l) => l.state === 'passed')
+    const followed =
+      trial.trace.links.every((l) => l.state === 'passed') && trial.checks.every((c) => (c.open ?? []).length === 0)
     results.proof = followed ? 'starts, all equal' : 'starts, as far as seen'
   }
   if (row.handover) results.handover = 'handed over'

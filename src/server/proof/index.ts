@@ -105,8 +105,8 @@ async function compareAll(
     targets.push({ pair: i, drive: target })
     const grown = standing(move, target.id).flatMap((r) => r.grows ?? [])
     const startedGuid = i === 0 ? systemPartitionGuid : undefined
-    const { apart, samples } = await notedOf(move, i)
-    const planned = { layout: fit.layout, source, samples, startedGuid, apart, grown }
+    const { apart, samples, lost } = await notedOf(move, i)
+    const planned = { layout: fit.layout, source, samples, startedGuid, apart, lost, grown }
     orders.push({ target: driveBytes(target), planned })
   }
   const found = await compareApart(orders)
@@ -140,7 +140,7 @@ async function speedsAfter(move: Move): Promise<TrialSpeed[]> {
 }
 
 /** What the copies of a pair noted of the old drive's files, and which of them are known to differ on the new one. */
-async function notedOf(move: Move, pair: number): Promise<Pick<Planned, 'apart' | 'samples'>> {
+async function notedOf(move: Move, pair: number): Promise<Pick<Planned, 'apart' | 'samples' | 'lost'>> {
   const progress = await progressOf(move.row)
   const copies = (progress?.legs ?? []).flatMap(({ transfer }, i) =>
     transfer.pair === pair ? (progress!.copies[i] ?? []) : [],
@@ -154,7 +154,12 @@ async function notedOf(move: Move, pair: number): Promise<Pick<Planned, 'apart' 
   ])
   const repaired = standing(move, move.pairs[pair].target?.id)
   const first = copies[0] && (await CopyRow.findByPk(copies[0].id, { attributes: ['samples'] }))
-  return { apart: [...differing, ...repaired.flatMap((r) => r.files)], samples: first?.samples ?? null }
+  const gone = copies.flatMap(({ summary }) => summary?.lost ?? [])
+  const lost = {
+    sectors: gone.reduce((sum, run) => sum + run.sectors, 0),
+    files: [...new Set(gone.flatMap((run) => run.files))],
+  }
+  return { apart: [...differing, ...repaired.flatMap((r) => r.files)], samples: first?.samples ?? null, lost }
 }
 
 function subjectOf(move: Move, driveId: string | undefined): 'source' | 'target' | 'none' {

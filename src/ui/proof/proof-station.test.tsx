@@ -78,6 +78,21 @@ describe('a start that passed', () => {
     expect(shown({ trial: trial(), closing: 'Shut it down once more' }).next).toBe('Close the case')
   })
 
+  it('does not say so while anything is left open', () => {
+    const lost = {
+      id: 'lost',
+      title: 'Lost',
+      passed: true,
+      found: '41 sectors',
+      open: ['41 sectors could not be read.'],
+    }
+    const { finding, text, next } = shown({ trial: trial({ checks: [lost] }) })
+    expect(finding).toBe('It starts from the Corvina S5 960 GB, with 1 thing left open')
+    expect(text).toMatch(/41 sectors could not be read/)
+    expect(text).not.toMatch(/everything is there/)
+    expect(next).toBe('Go on to Handover')
+  })
+
   it('claims no more than was followed', () => {
     const unproved = trial({ trace: { links: links({ driver: 'unproved', 'sign-in': 'unproved' }), starts: true } })
     const { finding, text, next } = shown({ trial: unproved })

@@ -226,6 +226,12 @@ function wordsOf(view: ProofView): { heading: string; reason: string } {
       heading: `It starts from the ${trial.drive}, as far as it can be followed`,
       reason: `${words} ${links.length - unproved} of ${links.length} links passed, and ${checks}; the rest shows on its own screen.`,
     }
+  const open = trial.checks.flatMap((c) => c.open ?? [])
+  if (open.length > 0)
+    return {
+      heading: `It starts from the ${trial.drive}, with ${counted(open.length, 'thing')} left open`,
+      reason: `${words} Every link passed, and ${checks}. ${open.slice(0, 3).join(' ')}`,
+    }
   return {
     heading: `It starts from the ${trial.drive}, and everything is there`,
     reason: `${words} Every link passed, and ${checks}.`,
