@@ -1,5 +1,5 @@
 import { readBytes } from '../block/device'
-import { viewOf } from '../bytes/struct'
+import { asciiToString, viewOf } from '../bytes/struct'
 import { groupDigits } from '../bytes/size'
 import { shortDigest, toHex } from '../digest'
 import type { FileSystem } from '../filesystem'
@@ -55,6 +55,14 @@ export async function followBios(start: Start): Promise<Started> {
     wantedCode ? 'same bytes as the source' : 'code in the first sector',
     wantedCode ? `${where}, equal` : where,
   )
+  if (loadsWhatIsBehind(bootCode, code.gap)) {
+    chain.restUnproved(
+      'not followed further',
+      `${where}; the code does not ask for an active partition`,
+      'The first sector goes on with the sectors behind it. That loader is another one, and what it does next is its own.',
+    )
+    return { driveId: drive.driveId }
+  }
   const { partition, volume } = await activePartition(start, candidate)
   if ((await volume.stat(BIOS_LOADER_PATH))?.kind !== 'file' && !reference?.systemLoaderPath) {
     chain.restUnproved(
@@ -71,6 +79,14 @@ export async function followBios(start: Start): Promise<Started> {
   })
   chain.pass(equal ? 'same bytes as the source' : 'found', evidence)
   return followWindows(start, candidate, volume, BIOS_STORE_PATH)
+}
+
+/**
+ * Whether the code in the first sector hands over to the sectors behind it and not to an active partition. Code that
+ * looks for one says so to people when it finds none; other loaders do not have that text.
+ */
+function loadsWhatIsBehind(bootCode: Uint8Array, gap: Uint8Array): boolean {
+  return gap.length > 0 && !/partition table|operating system/i.test(asciiToString(bootCode))
 }
 
 async function activePartition(

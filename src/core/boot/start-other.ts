@@ -95,7 +95,7 @@ export async function followStartVolume(start: Start, tried: readonly string[]):
 }
 
 /** The line of a Linux loader's settings that names the root volume. */
-async function rootNamed(esp: FileSystem, loader: string) {
+export async function rootNamed(esp: FileSystem, loader: string) {
   for (const path of await settingsFiles(esp, loader)) {
     const text = await textOf(esp, path)
     for (const line of text?.split('\n') ?? []) {

@@ -1,15 +1,15 @@
 import { crcText } from '../bytes/crc32'
 import { shortGuid } from '../bytes/guid'
 import { formatSize, groupDigits } from '../bytes/size'
-import { CoreError } from '../errors'
-import { openFileSystem } from '../filesystem'
+import { CoreError, orUndefined } from '../errors'
+import { type FileSystem, openFileSystem } from '../filesystem'
 import type { GptReading } from '../scheme/gpt'
 import { TYPE_GUIDS } from '../scheme/types'
 import { Stop } from './chain'
 import { readSignature, type Signature } from './signature'
-import { followOther, followStartVolume } from './start-other'
+import { followOther, followStartVolume, rootNamed } from './start-other'
 import { followWindows } from './start-windows'
-import { FALLBACK_PATH, UEFI_STORE_PATH } from './systems'
+import { FALLBACK_PATH, KNOWN_SYSTEMS, UEFI_STORE_PATH } from './systems'
 import { type AttachedDrive, type Candidate, checkFile, sizeOf, sliceOf, type Start, type Started } from './start'
 import type { Firmware } from './types'
 
@@ -17,25 +17,23 @@ import type { Firmware } from './types'
 export async function followUefi(start: Start): Promise<Started> {
   const { chain, firmware, reference, digest } = start
   const choice = await chooseEntry(start)
-  if (choice instanceof Stop) {
-    const started = await followStartVolume(start, [choice.evidence])
-    if (!started) throw choice
+  if ('stop' in choice) {
+    const started = await followStartVolume(start, [choice.stop.evidence])
+    if (!started) throw passUpTo(start, choice)
     return started
   }
-  const { candidate, gpt: reading, esp: guid, entry, path } = choice
+  const { candidate, gpt: reading, esp: guid, entry, path, tried } = choice
   const { drive } = candidate
+  const before = tried.length > 0 ? `${tried.join('; ')}; ` : ''
   chain.pass(
     `UEFI, Secure Boot ${firmware.secureBoot ? 'on' : 'off'}`,
     entry
-      ? `Boot entry ${entry.id} names partition ${shortGuid(entry.partitionGuid)} on ${drive.name}, ${drive.slot}`
-      : `No boot entry holds; the fallback path is on ${drive.name}, ${drive.slot}`,
+      ? `${before}${before ? 'b' : 'B'}oot entry ${entry.id} names partition ${shortGuid(entry.partitionGuid)} on ${drive.name}, ${drive.slot}`
+      : `${before}${before ? 'n' : 'N'}o boot entry holds; the fallback path is on ${drive.name}, ${drive.slot}`,
   )
   passTable(start, drive, reading)
   const { partition, volume } = await openEsp(drive, reading, guid)
-  chain.pass(
-    `${volume.name}, ${formatSize(sizeOf(partition, drive.device))}, ${volume.state}`,
-    `Found by its type, partition ${partition.number}, from sector ${groupDigits(partition.firstLba)}`,
-  )
+  passPartition(start, drive, partition, volume)
   const loader = path.replaceAll('\\', '/')
   const wanted = reference?.loaders.find((l) => l.path.toUpperCase() === loader.toUpperCase())?.digest
   const { equal, evidence, bytes } = await checkFile(volume, loader, wanted, digest, {
@@ -53,7 +51,7 @@ export async function followUefi(start: Start): Promise<Started> {
       'Firmware checks it against its own keys, which are not here.',
     )
   const hasStore = (await volume.stat(UEFI_STORE_PATH))?.kind === 'file'
-  const windows = hasStore || /\/microsoft\//i.test(loader)
+  const windows = hasStore || /\/microsoft\//i.test(loader) || (await looksForStore(candidate, volume, loader))
   if (windows || reference?.systemLoaderPath) return followWindows(start, candidate, volume, UEFI_STORE_PATH)
   return followOther(start, candidate, volume, loader)
 }
@@ -86,8 +84,62 @@ function signatureWords(
   return { words: `${by}, which the firmware trusts`, proved: true }
 }
 
-/** The boot entry that holds, in the firmware's order, or the drive with the fallback file; or why there is none. */
-async function chooseEntry({ firmware, candidates }: Start) {
+/**
+ * Whether a loader that could be anybody's is one that looks for boot settings, although there are none: the system
+ * whose loader it is lies beside it or on the drive, and no other loader's settings are there.
+ */
+async function looksForStore({ drive, reading }: Candidate, esp: FileSystem, loader: string): Promise<boolean> {
+  if (await rootNamed(esp, loader)) return false
+  const folder = UEFI_STORE_PATH.split('/').slice(0, -1).join('/')
+  if ((await esp.stat(folder).catch(orUndefined))?.kind === 'directory') return true
+  for (const partition of reading.partitions) {
+    const volume = await openFileSystem(sliceOf(drive.device, partition)).catch(orUndefined)
+    if (volume?.depth !== 'files') continue
+    for (const { loaderPath } of KNOWN_SYSTEMS) {
+      if ((await volume.stat(loaderPath).catch(orUndefined))?.kind === 'file') return true
+    }
+  }
+  return false
+}
+
+/** What a firmware that found nothing to start had looked at, as far as it holds; then why it ends there. */
+function passUpTo(start: Start, { stop, tried, at }: NothingToStart): Stop {
+  if (!at) return stop
+  const { chain, firmware } = start
+  chain.pass(`UEFI, Secure Boot ${firmware.secureBoot ? 'on' : 'off'}`, tried.join('; ') || 'no boot entry is set')
+  passTable(start, at.drive, at.gpt)
+  if (at.esp) passPartition(start, at.drive, at.esp.partition, at.esp.volume)
+  return stop
+}
+
+interface Esp {
+  readonly partition: GptReading['table']['partitions'][number]
+  readonly volume: FileSystem
+}
+
+/** What the firmware starts. */
+interface ChosenEntry {
+  readonly candidate: Candidate
+  readonly gpt: GptReading
+  readonly esp: string
+  /** Undefined for the fallback path. */
+  readonly entry: Firmware['bootEntries'][number] | undefined
+  readonly path: string
+  readonly tried: readonly string[]
+}
+
+/** Nothing to start: why, what was tried in order, and where it ends. */
+interface NothingToStart {
+  readonly stop: Stop
+  readonly tried: readonly string[]
+  readonly at?: { readonly drive: AttachedDrive; readonly gpt: GptReading; readonly esp?: Esp }
+}
+
+/**
+ * What the firmware starts: each boot entry in its order whose partition is here and holds the file it names, then the
+ * fallback path on any EFI system partition. `tried` says of each that was passed over why.
+ */
+async function chooseEntry({ firmware, candidates }: Start): Promise<ChosenEntry | NothingToStart> {
   const tried: string[] = []
   const fitting = candidates.flatMap((c) => (c.reading.scheme === 'gpt' ? [{ candidate: c, gpt: c.reading.gpt }] : []))
   if (fitting.length === 0) {
@@ -105,44 +157,58 @@ async function chooseEntry({ firmware, candidates }: Start) {
       continue
     }
     const found = fitting.find((c) => c.gpt.table.partitions.some((p) => p.guid === entry.partitionGuid))
-    if (found) return { ...found, esp: entry.partitionGuid, entry, path: entry.path }
-    tried.push(`${id} names partition ${shortGuid(entry.partitionGuid)}, which is not here`)
+    if (!found) {
+      tried.push(`${id} names partition ${shortGuid(entry.partitionGuid)}, which is not here`)
+      continue
+    }
+    const partition = found.gpt.table.partitions.find((p) => p.guid === entry.partitionGuid)!
+    const file = await fileOn(found.candidate, partition, entry.path.replaceAll('\\', '/'))
+    if (file.there || file.unsure) return { ...found, esp: entry.partitionGuid, entry, path: entry.path, tried }
+    tried.push(`${id}: ${file.words}`)
   }
-  const without: Awaited<ReturnType<typeof fallbackOn>>[] = []
-  for (const one of fitting) {
-    for (const partition of one.gpt.table.partitions) {
+  const without: { words: string; at: NonNullable<NothingToStart['at']> }[] = []
+  for (const { candidate, gpt } of fitting) {
+    for (const partition of gpt.table.partitions) {
       if (partition.typeGuid !== TYPE_GUIDS.efiSystem) continue
-      const fallback = await fallbackOn(one.candidate, partition)
-      const found = { ...one, esp: partition.guid, entry: undefined, path: FALLBACK_PATH }
-      if (fallback.there) return found
-      without.push(fallback)
+      const file = await fileOn(candidate, partition, FALLBACK_PATH)
+      if (file.there) return { candidate, gpt, esp: partition.guid, entry: undefined, path: FALLBACK_PATH, tried }
+      const esp = file.volume && { partition, volume: file.volume }
+      without.push({ words: file.words, at: { drive: candidate.drive, gpt, ...(esp ? { esp } : {}) } })
     }
   }
+  const all = [...tried, ...without.map((w) => w.words)]
+  const nothing = 'nothing to start from'
   if (without.length === 0) {
-    return new Stop(
-      'nothing to start from',
-      [...tried, 'no EFI system partition on any drive'].join('; '),
-      'No boot entry names a partition that is here, and no drive has an EFI system partition for the fallback path.',
-    )
+    const evidence = [...tried, 'no EFI system partition on any drive'].join('; ')
+    const why =
+      'No boot entry names a partition that is here, and no drive has an EFI system partition for the fallback path.'
+    const [{ candidate, gpt }] = fitting
+    return { stop: new Stop(nothing, evidence, why), tried, at: { drive: candidate.drive, gpt } }
   }
-  return new Stop(
-    'nothing to start from',
-    [...tried, ...without.map((w) => w.words)].join('; '),
-    `No boot entry names a partition that is here, and no EFI system partition holds ${FALLBACK_PATH}, which firmware tries last.`,
-    ['boot-entry', 'fallback-loader'],
-  )
+  const why = `No boot entry leads to a loader, and no EFI system partition holds ${FALLBACK_PATH}, which firmware tries last.`
+  const stop = new Stop(nothing, all.join('; '), why, ['boot-entry', 'fallback-loader'])
+  return { stop, tried, at: without[0].at }
 }
 
-async function fallbackOn({ drive }: Candidate, partition: GptReading['table']['partitions'][number]) {
+/** Whether a partition holds a file that the firmware can start; `unsure` where its volume does not let it be told. */
+async function fileOn({ drive }: Candidate, partition: Esp['partition'], path: string) {
   const where = `partition ${partition.number} of ${drive.name}`
   try {
     const volume = await openFileSystem(sliceOf(drive.device, partition))
-    const there = volume?.kind.startsWith('fat') && (await volume.stat(FALLBACK_PATH))?.kind === 'file'
-    return { there: Boolean(there), words: `${where} has no ${FALLBACK_PATH}` }
+    if (!volume?.kind.startsWith('fat')) return { there: false, unsure: true, words: `${where} is no FAT volume` }
+    const there = (await volume.stat(path))?.kind === 'file'
+    return { there, unsure: false, words: `${where} has no ${path}`, volume }
   } catch (error) {
     if (!(error instanceof CoreError)) throw error
-    return { there: false, words: `${where}: ${error.message}` }
+    return { there: false, unsure: true, words: `${where}: ${error.message}` }
   }
+}
+
+function passPartition({ chain }: Start, { device }: AttachedDrive, partition: Esp['partition'], volume: FileSystem) {
+  chain.pass(
+    `${volume.name}, ${formatSize(sizeOf(partition, device))}, ${volume.state}`,
+    `Found by its type, partition ${partition.number}, from sector ${groupDigits(partition.firstLba)}`,
+  )
 }
 
 function passTable({ chain }: Start, drive: AttachedDrive, reading: GptReading): void {

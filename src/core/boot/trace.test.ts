@@ -86,6 +86,58 @@ describe('the trace of a start', () => {
     expect(failedAt(await traceStart(FIRMWARE, [attached(overlay)], reference, sha256))).toBe(link)
   })
 
+  it('ends at the settings when the store is gone, whichever path led to the loader', async () => {
+    const { device } = await setUp()
+    const { partitions } = (await readScheme(device))!
+    const [esp] = partitions
+    const changed = new OverlayDevice(device)
+    const bytes = new Uint8Array((esp.lastLba - esp.firstLba + 1) * 512)
+    await changed.read(esp.firstLba * 512, bytes)
+    const at = Buffer.from(bytes).indexOf('BCD        ')
+    expect(at).toBeGreaterThan(0)
+    // As a deleted file is marked.
+    const sector = bytes.slice(Math.floor(at / 512) * 512, Math.floor(at / 512) * 512 + 512)
+    sector[at % 512] = 0xe5
+    await changed.write(esp.firstLba * 512 + Math.floor(at / 512) * 512, sector)
+    const forgetful: Firmware = { ...FIRMWARE, bootEntries: [], bootOrder: [] }
+    for (const firmware of [FIRMWARE, forgetful]) {
+      expect(failedAt(await traceStart(firmware, [attached(changed)], undefined, sha256))).toBe('settings')
+    }
+  })
+
+  it('goes on to the next entry, then to the fallback path, and fails at the loader where none of them is there', async () => {
+    const { device } = await setUp()
+    const [{ partitionGuid }] = FIRMWARE.bootEntries
+    const broken = { id: '0007', name: 'Old', partitionGuid, path: '\\EFI\\Old\\gone.efi' }
+    const several: Firmware = {
+      ...FIRMWARE,
+      bootEntries: [broken, ...FIRMWARE.bootEntries],
+      bootOrder: ['0009', '0007', ...FIRMWARE.bootOrder],
+    }
+    const { starts, links } = await traceStart(several, [attached(device)], undefined, sha256)
+    expect(starts).toBe(true)
+    expect(links[0].evidence).toMatch(/0009 .*; 0007: .*gone\.efi; boot entry/)
+    const bare = await makeSystemDisk({ fallback: false })
+    const only: Firmware = { ...FIRMWARE, bootEntries: [broken], bootOrder: ['0007'] }
+    const trace = await traceStart(only, [attached(bare)], undefined, sha256)
+    expect(failedAt(trace)).toBe('loader')
+    expect(trace.links[3].evidence).toMatch(/gone\.efi; .*BOOTX64/)
+  })
+
+  it('does not condemn a BIOS disk whose loader lies behind the first sector and asks for no active partition', async () => {
+    const device = new OverlayDevice(await makeBiosDisk())
+    const sector = new Uint8Array(512)
+    await device.read(0, sector)
+    sector.fill(0x90, 0, 440)
+    for (const record of [446, 462, 478, 494]) sector[record] = 0
+    await device.write(0, sector)
+    await device.write(512, pattern(30 * 512, 8))
+    const trace = await traceStart(BIOS_FIRMWARE(), [attached(device)], undefined, sha256)
+    expect(trace.starts).toBe(true)
+    expect(trace.links.filter((l) => l.state === 'failed')).toEqual([])
+    expect(trace.links.some((l) => l.state === 'unproved')).toBe(true)
+  })
+
   it('ends at the loader when its bytes are not those of the source', async () => {
     const { reference } = await setUp()
     const other = await makeSystemDisk({ loader: pattern(50_000, 99) })
