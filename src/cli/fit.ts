@@ -1,6 +1,7 @@
 import { randomUUID } from 'node:crypto'
 import { GIB, parseSize } from '@/core/bytes/size'
 import { movedPartitions } from '@/core/fit/ends'
+import { rehearsed } from '@/core/fit/rehearse'
 import { defaultWish, solveFit } from '@/core/fit/solve'
 import { fitSizes, type FitResult, type FitWish, FitWishSchema, type Layout, type SizeRule } from '@/core/fit/types'
 import { surveyDrive } from '@/core/survey/survey'
@@ -28,7 +29,7 @@ const RULES: readonly SizeRule[] = ['keep', 'fill', 'share', 'least']
 export async function fit(file: string, options: FitOptions, io: Io): Promise<number> {
   const report = await withImage(file, undefined, async ({ device }) => {
     const survey = await surveyDrive(device, sha256)
-    const result = solveFit(survey, targetOf(survey, options), wishOf(survey, options))
+    const result = await rehearsed(device, solveFit(survey, targetOf(survey, options), wishOf(survey, options)))
     return { file, ...fitReport(result) }
   })
   await io.print(options.json ? json(report) : fitText(report))

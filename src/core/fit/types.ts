@@ -132,6 +132,7 @@ export interface FitObstacle {
     | 'too-many'
     | 'order'
     | 'nothing'
+    | 'does-not-resize'
   /** The partition's number on the source, where it is one's. */
   readonly partition?: number
   readonly sentence: string

@@ -128,7 +128,8 @@ function metadata(virtualBytes: number, blockSize: number, { sectorSize, guid }:
     [ITEMS.diskSize, size, ITEM_REQUIRED | ITEM_DISK],
     [ITEMS.diskId, guidToBytes(guid()), ITEM_REQUIRED | ITEM_DISK],
     [ITEMS.logicalSector, u32(sectorSize), ITEM_REQUIRED | ITEM_DISK],
-    [ITEMS.physicalSector, u32(4096), ITEM_REQUIRED | ITEM_DISK],
+    // A disk that is no whole number of physical sectors is refused by some readers.
+    [ITEMS.physicalSector, u32(virtualBytes % 4096 === 0 ? 4096 : sectorSize), ITEM_REQUIRED | ITEM_DISK],
   ]
   METADATA_HEADER.write(bytes, { signature: 'metadata', count: items.length })
   let at = KIB64

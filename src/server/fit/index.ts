@@ -1,5 +1,6 @@
 import { z } from 'zod'
 import { targetOf } from '@/core/fit/ends'
+import { rehearseFit } from '@/core/fit/rehearse'
 import { solveFit } from '@/core/fit/solve'
 import { FitWishSchema } from '@/core/fit/types'
 import { fingerprintOf } from '@/core/survey/survey'
@@ -37,6 +38,9 @@ export async function lockFit(moveId: string, input: unknown): Promise<void> {
   const result = solveFit(survey.source, targetOf(survey.source, survey.target, virtualBytes), wish)
   if (!result.fits) throw new Refusal(result.obstacles[0].sentence)
   const { layout, headline, reason } = result
+  // A drive that cannot be opened now is tried when it is copied.
+  const inTheWay = await withDrive(move.pairs[pair].source, (device) => rehearseFit(device, layout)).catch(() => [])
+  if (inTheWay.length > 0) throw new Refusal(`${inTheWay[0].sentence} ${inTheWay[0].mend}`)
   const fits = row.survey.pairs.map((_, i) => row.fit?.pairs[i] ?? null)
   fits[pair] = { at: await benchNow(), wish, layout, headline, reason }
   await keep(moveId, { fit: { pairs: fits, earlier: row.fit?.earlier ?? [] } })

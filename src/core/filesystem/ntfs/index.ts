@@ -119,11 +119,13 @@ async function openNtfs(device: BlockDevice): Promise<FileSystem> {
     findings,
     shrunk(usedBytes) {
       // Moving clusters splits runs, and the longer lists of runs need records of their own.
-      const margin = Math.max(MIB, Math.ceil(usedBytes / 100))
+      // In the worst case every cluster that moves is a run of its own, some 150 of which go into a record.
+      const listing = (usedBytes / geometry.clusterSize / 150) * (geometry.recordSize + 32)
+      const margin = Math.max(MIB, Math.ceil(usedBytes / 100 + listing))
       const bytes = Math.ceil((usedBytes + margin) / geometry.clusterSize) * geometry.clusterSize
       return {
         bytes: Math.min(geometry.totalSectors * geometry.sectorSize, bytes),
-        margin: 'a hundredth stays free for the file table, which grows while files move',
+        margin: 'some room stays free for the file table, which grows while files move',
       }
     },
     ...(mapUnsure ? { mapUnsure } : {}),
