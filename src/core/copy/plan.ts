@@ -8,6 +8,7 @@ import { SliceDevice } from '../block/slice'
 import { CoreError, NotSupported, orUndefined } from '../errors'
 import { type FileSystem, type FileSystemDriver, openFileSystem, recognise } from '../filesystem'
 import { withBackupStart } from '../filesystem/backup-start'
+import { checkMap, mapMissesWords } from '../filesystem/map-check'
 import { type FitPartition, fitSizes, type Layout } from '../fit/types'
 import { gptWrites, type TableWrite } from '../scheme/gpt'
 import { mbrWrites } from '../scheme/mbr-write'
@@ -40,6 +41,8 @@ export interface CopyScope {
   readonly everySector?: boolean
   /** Partitions of the source, by number, of which every sector is taken whatever their maps say. */
   readonly everyOf?: readonly number[]
+  /** Does without holding maps of used blocks against the files; they are believed then. */
+  readonly mapsUnchecked?: boolean
   /** Page, hibernation and swap files keep their length and read as zeros. */
   readonly leaveIdle?: boolean
 }
@@ -56,6 +59,9 @@ export interface PartScope {
   readonly leftOut: readonly { readonly path: string; readonly bytes: number }[]
   /** Why every sector of it is taken although its kind has a map of used blocks. */
   readonly everySector?: string
+  /** Of a part taken by its map: whether that was held against the files, and what was found to be missing in it. */
+  readonly map?: 'checked' | 'unchecked' | 'missed'
+  readonly mapFinding?: string
 }
 
 /** Everything a copy needs, computed before the first byte is written. */
@@ -92,6 +98,10 @@ interface PreparedPart {
   /** Tells what is in use; absent where every sector is taken. */
   readonly fileSystem?: FileSystem
   readonly everySector?: string
+  readonly map?: PartScope['map']
+  readonly mapFinding?: string
+  /** Used blocks that the volume's map does not have: bytes from the part's start, in order. */
+  readonly missing?: readonly Extent[]
 }
 
 /**
@@ -115,12 +125,22 @@ export async function planCopy(source: BlockDevice, layout: Layout, scope: CopyS
   for (const part of parts) {
     let bytes = 0
     for await (const { length } of partExtents(part)) bytes += length
-    const { number, title, leftOut, fileSystem, everySector } = part
+    const { number, title, leftOut, fileSystem, everySector, map, mapFinding } = part
     // Of what nobody sees into, every sector is taken for used.
     const mode = fileSystem && fileSystem.depth !== 'sealed' ? 'used' : 'every'
     const left = leftOut.reduce((sum, file) => sum + file.bytes, 0)
     const skippedBytes = mode === 'used' ? Math.max(0, part.sourceBytes - bytes - left) : 0
-    partitions.push({ number, title, bytes, mode, skippedBytes, leftOut, ...(everySector ? { everySector } : {}) })
+    partitions.push({
+      number,
+      title,
+      bytes,
+      mode,
+      skippedBytes,
+      leftOut,
+      ...(everySector ? { everySector } : {}),
+      ...(map ? { map } : {}),
+      ...(mapFinding ? { mapFinding } : {}),
+    })
   }
   return {
     expected,
@@ -222,12 +242,13 @@ async function preparePart(
   if (partition.resizes && (await sleepsOn(present!))) {
     throw new CoreError(`${partition.title} keeps its size: it holds a system that sleeps.`)
   }
+  const byMap = every ? {} : await heldAgainstFiles(present!, partition, scope)
   const read = async (device: BlockDevice): Promise<PreparedPart> => {
     if (every) return { ...common, device }
     const fileSystem = device === slice ? present! : (await openFileSystem(device))!
     const { files, extents } = scope.leaveIdle ? await idleExtents(fileSystem) : { files: [], extents: [] }
-    if (files.length === 0) return { ...common, device, fileSystem }
-    return { ...common, device: new BlankedDevice(device, extents), fileSystem, leftOut: files }
+    if (files.length === 0) return { ...common, ...byMap, device, fileSystem }
+    return { ...common, ...byMap, device: new BlankedDevice(device, extents), fileSystem, leftOut: files }
   }
   if (after === before && !moved) return read(slice)
   const resized = partition.resizes
@@ -235,6 +256,21 @@ async function preparePart(
     : new OverlayDevice(await cut(slice, after, partition, present), after)
   if (moved) await driver.relocate?.(resized, partition.firstLba)
   return read(resized)
+}
+
+/** Holds a volume's map against its files. Where it misses some, both together are copied, and its size is kept. */
+async function heldAgainstFiles(
+  fileSystem: FileSystem,
+  { title, resizes }: FitPartition,
+  { mapsUnchecked = false }: CopyScope,
+): Promise<Pick<PreparedPart, 'map' | 'mapFinding' | 'missing'>> {
+  if (fileSystem.depth !== 'files') return {}
+  const check = mapsUnchecked ? undefined : await checkMap(fileSystem).catch(orUndefined)
+  if (!check) return { map: 'unchecked' }
+  const words = mapMissesWords(check)
+  if (words === undefined) return { map: 'checked' }
+  if (resizes) throw new CoreError(`${title} keeps its size: ${lowerFirst(words)}`)
+  return { map: 'missed', mapFinding: words, missing: check.missing }
 }
 
 /**
@@ -305,14 +341,24 @@ async function cut(
 }
 
 /** Used runs of a part, or all of it where no file system tells. Bytes from the part's start. */
-async function* partExtents({ fileSystem, heldBytes }: PreparedPart): AsyncGenerator<Extent> {
+async function* partExtents({ fileSystem, heldBytes, missing = [] }: PreparedPart): AsyncGenerator<Extent> {
   if (!fileSystem) {
     yield { offset: 0, length: heldBytes }
     return
   }
-  for await (const { offset, length } of mergeExtents(fileSystem.usedExtents(), MERGE_GAP)) {
+  for await (const { offset, length } of mergeExtents(inOrder(fileSystem.usedExtents(), missing), MERGE_GAP)) {
     if (offset < heldBytes) yield { offset, length: Math.min(length, heldBytes - offset) }
   }
+}
+
+/** Two ordered lists as one. */
+async function* inOrder(extents: AsyncIterable<Extent>, more: readonly Extent[]): AsyncGenerator<Extent> {
+  let next = 0
+  for await (const extent of extents) {
+    while (next < more.length && more[next].offset < extent.offset) yield more[next++]
+    yield extent
+  }
+  yield* more.slice(next)
 }
 
 /** Where a byte of a part lies on the partition it was made of. */

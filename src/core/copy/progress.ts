@@ -93,6 +93,9 @@ export const CopySummarySchema = z.object({
       skippedBytes: z.number().default(0),
       /** Why every sector of it was taken although its kind has a map of used blocks. */
       everySector: z.string().optional(),
+      /** Whether its map of used blocks was held against its files, and what was found to be missing in it. */
+      map: z.enum(['checked', 'unchecked', 'missed']).optional(),
+      mapFinding: z.string().optional(),
       leftOut: z.array(z.object({ path: z.string(), bytes: z.number() })).default([]),
       seconds: z.number().default(0),
     }),

@@ -28,6 +28,13 @@ export interface Shrunk {
   readonly margin: string
 }
 
+/** What one file or structure uses of a volume. */
+export interface Claim {
+  readonly extents: readonly Extent[]
+  /** Looked up only when it is needed: a path, or what it is. */
+  name(): Promise<string>
+}
+
 /** An opened volume. All offsets are bytes from the volume's first sector. */
 export interface FileSystem {
   readonly kind: string
@@ -37,6 +44,8 @@ export interface FileSystem {
   /** Serial or UUID as the system shows it. */
   readonly serial: string
   readonly clusterSize: number
+  /** Byte of the volume at which its first cluster begins; 0 where absent. */
+  readonly clusterOrigin?: number
   /** Bytes the file system claims, which may be less than the partition. */
   readonly totalBytes: number
   readonly state: VolumeState
@@ -53,6 +62,11 @@ export interface FileSystem {
    * some of it. Absent where the kind cannot tell.
    */
   metadata?(): AsyncIterable<Extent>
+  /**
+   * All that its records say is used, file by file, without asking its map: what the map is held against. Absent where
+   * the kind cannot tell.
+   */
+  claims?(): AsyncIterable<Claim>
   /**
    * Why its map of used blocks must not be relied on, as a sentence: the map may be older than the files. Every sector
    * of such a volume is copied, and its size is not changed. Absent where the map holds.

@@ -3,6 +3,7 @@ import { readOnly } from '../block/readonly'
 import { SliceDevice } from '../block/slice'
 import { CoreError } from '../errors'
 import { recognise } from '../filesystem'
+import { checkMap, mapMissesWords } from '../filesystem/map-check'
 import { type FitObstacle, type FitResult, fitSizes, type Layout } from './types'
 
 /**
@@ -14,10 +15,15 @@ export async function rehearseFit(source: BlockDevice, layout: Layout): Promise<
   const obstacles: FitObstacle[] = []
   for (const partition of layout.partitions) {
     const { before, after } = fitSizes(partition, layout)
-    if (!partition.resizes || after >= before) continue
+    if (!partition.resizes) continue
     const slice = new SliceDevice(readOnly(source), partition.sourceFirstLba * layout.sourceSectorSize, before)
     try {
-      await (await recognise(slice))?.resize?.(slice, after)
+      const driver = await recognise(slice)
+      const volume = await driver?.open(slice)
+      const check = volume && (await checkMap(volume))
+      const misses = check && mapMissesWords(check)
+      if (misses !== undefined) throw new CoreError(misses)
+      if (after < before) await driver?.resize?.(slice, after)
     } catch (error) {
       if (!(error instanceof CoreError)) throw error
       obstacles.push({

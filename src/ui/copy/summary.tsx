@@ -77,6 +77,7 @@ export function CopySummaryPanel({ summary, tools }: { summary: CopySummary; too
 function partFacts(p: CopySummary['partitions'][number]): Fact[] {
   const rest = [
     p.everySector ?? '',
+    p.mapFinding ?? (p.map === 'unchecked' ? 'its map was not held against its files' : ''),
     p.skippedBytes > 0 ? `${formatSize(p.skippedBytes)} free, skipped` : '',
     ...p.leftOut.map((file) => `${file.path.slice(1)} left out, ${formatSize(file.bytes)}`),
     p.seconds >= 1 ? formatDuration(p.seconds) : '',

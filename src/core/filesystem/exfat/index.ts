@@ -152,6 +152,7 @@ async function openExfat(device: BlockDevice): Promise<FileSystem> {
     label: rootDirectory.label ?? '',
     serial: geometry.serial,
     clusterSize,
+    clusterOrigin: heapOffset,
     totalBytes,
     mostBytes: mostExfatBytes(clusterSize),
     state: dirty ? 'dirty' : 'clean',
@@ -160,6 +161,20 @@ async function openExfat(device: BlockDevice): Promise<FileSystem> {
     ...(dirty
       ? { mapUnsure: 'The volume was not closed cleanly, so its map of used clusters may be older than its files.' }
       : {}),
+    async *claims() {
+      const directories: { entry: ExfatEntry; path: string }[] = [{ entry: root, path: '' }]
+      for (let at = 0; at < directories.length && at < clusterCount; at++) {
+        const { entry: directory, path } = directories[at]
+        const entries = directory === root ? rootDirectory.entries : await readDirectory(directory, path)
+        for (const entry of entries) {
+          const own = `${path}/${entry.name}`
+          const extents =
+            entry.sizeBytes > 0 ? chainExtents(await chain(entry, entry.sizeBytes, own), offsetOf, clusterSize) : []
+          yield { extents: [...extents], name: async () => own }
+          if (entry.isDirectory && entry.sizeBytes > 0) directories.push({ entry, path: own })
+        }
+      }
+    },
     async *metadata() {
       yield { offset: 0, length: heapOffset }
       yield* chainExtents(await chain(bitmap, bitmap.sizeBytes, 'the bitmap'), offsetOf, clusterSize)

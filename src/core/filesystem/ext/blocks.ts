@@ -24,8 +24,17 @@ type Inode = ReturnType<typeof INODE.read>
 /** More runs than any healthy file has; a tree that yields more is taken for damage. */
 const MAX_RUNS = 1_000_000
 
-/** Where the blocks of an inode lie, in order; holes are left out. Throws BadStructure. */
-export async function blockRuns(device: BlockDevice, geometry: ExtGeometry, inode: Inode, blocks: number) {
+/**
+ * Where the blocks of an inode lie, in order; holes are left out. `ownBlock` is told of each block that only names
+ * others. Throws BadStructure.
+ */
+export async function blockRuns(
+  device: BlockDevice,
+  geometry: ExtGeometry,
+  inode: Inode,
+  blocks: number,
+  ownBlock: (block: number) => void = () => {},
+) {
   const runs: BlockRun[] = []
   if (inode.flags & INODE_EXTENTS) await walkExtents(inode.blocks, 5, runs, new Set())
   else await walkPointers(inode.blocks, runs)
@@ -35,6 +44,7 @@ export async function blockRuns(device: BlockDevice, geometry: ExtGeometry, inod
     if (block >= geometry.blockCount) {
       throw new BadStructure('ext inode', 0, `it points to block ${block} outside the volume`)
     }
+    ownBlock(block)
     return readBytes(device, block * geometry.blockSize, geometry.blockSize)
   }
 

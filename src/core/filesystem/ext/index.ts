@@ -5,7 +5,7 @@ import type { Finding } from '../../findings'
 import { allocate } from '../allocate'
 import { NoSuchFile } from '../errors'
 import { splitPath } from '../path'
-import type { DirectoryEntry, FileSystem, FileSystemDriver } from '../port'
+import type { Claim, DirectoryEntry, FileSystem, FileSystemDriver } from '../port'
 import { utf8Text } from '../text'
 import { blockRuns } from './blocks'
 import {
@@ -112,6 +112,7 @@ async function openExt(device: BlockDevice): Promise<FileSystem> {
         if (length > 0) yield { offset: inodeTable * blockSize, length }
       }
     },
+    claims: () => files.claims(),
     async *usedExtents(): AsyncGenerator<Extent> {
       for await (const { offset, length } of usedBlocks(device, geometry, groups)) {
         yield { offset: offset * blockSize, length: length * blockSize }
@@ -179,6 +180,48 @@ class ExtFiles {
     return runs
       .filter((run) => run.disk !== null)
       .map((run) => ({ offset: run.disk! * blockSize, length: run.length * blockSize }))
+  }
+
+  /** Every block of every inode that is in use, blocks of block numbers and of extents included. */
+  async *claims(): AsyncGenerator<Claim> {
+    const { inodesPerGroup, inodeSize, blockSize } = this.geometry
+    for (const [index, { inodeTable, unusedInodes }] of this.groups.entries()) {
+      const count = inodesPerGroup - unusedInodes
+      const perPiece = Math.max(1, Math.floor((1024 * 1024) / inodeSize))
+      for (let first = 0; first < count; first += perPiece) {
+        const inodes = Math.min(perPiece, count - first)
+        const bytes = await readBytes(this.device, inodeTable * blockSize + first * inodeSize, inodes * inodeSize)
+        for (let i = 0; i < inodes; i++) {
+          const inode = INODE.read(bytes, i * inodeSize)
+          const number = index * inodesPerGroup + first + i + 1
+          const size = inode.sizeLow + inode.sizeHigh * 2 ** 32
+          if (inode.linkCount === 0 || !hasBlocks(inode, size)) continue
+          const extents: Extent[] = []
+          const own = (block: number) => extents.push({ offset: block * blockSize, length: blockSize })
+          for (const run of await blockRuns(this.device, this.geometry, inode, Math.ceil(size / blockSize), own)) {
+            if (run.disk !== null) extents.push({ offset: run.disk * blockSize, length: run.length * blockSize })
+          }
+          yield { extents, name: async () => (await this.pathOf(number)) ?? `inode ${number}` }
+        }
+      }
+    }
+  }
+
+  /** A path that leads to an inode, found by looking through the directories. */
+  private async pathOf(number: number): Promise<string | undefined> {
+    const pending = [{ path: '', inode: ROOT_INODE }]
+    const seen = new Set<number>()
+    for (let at = pending.pop(); at; at = pending.pop()) {
+      if (seen.has(at.inode)) continue
+      seen.add(at.inode)
+      const directory = await this.inode(at.inode)
+      for (const { name, inode } of await this.names(directory)) {
+        const path = `${at.path}/${name}`
+        if (inode === number) return path
+        if (modeOf(await this.inode(inode)) === MODE.directory) pending.push({ path, inode })
+      }
+    }
+    return undefined
   }
 
   private async file(path: string): Promise<Inode> {
@@ -286,6 +329,14 @@ class ExtFiles {
     }
     return names
   }
+}
+
+/** Whether an inode's block list names blocks: not where its content or a short link stands in it. */
+function hasBlocks(inode: ReturnType<typeof INODE.read>, size: number): boolean {
+  if (inode.flags & INODE_INLINE) return false
+  const mode = inode.mode & MODE.mask
+  if (mode === MODE.link) return size >= 60
+  return mode === MODE.file || mode === MODE.directory
 }
 
 function modeOf(inode: Inode): number {

@@ -66,6 +66,7 @@ export const GROUP_DESCRIPTOR_HIGH = defineStruct('ext group descriptor', 64, {
 export const INODE = defineStruct('ext inode', 128, {
   mode: [0, 'u16'],
   sizeLow: [4, 'u32'],
+  linkCount: [26, 'u16'],
   sectors: [28, 'u32'],
   flags: [32, 'u32'],
   blocks: [40, ['bytes', 60]],

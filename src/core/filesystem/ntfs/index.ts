@@ -7,12 +7,21 @@ import { setBitRuns } from '../bitmap'
 import { entriesBelow, statBy } from '../entries'
 import { NoSuchFile } from '../errors'
 import { splitPath } from '../path'
-import type { FileSystem, FileSystemDriver } from '../port'
+import type { Claim, FileSystem, FileSystemDriver } from '../port'
 import { logIsOpen } from './clean'
 import { type NamedRecord, readDirectory } from './directory'
 import { relocateNtfs, resizeNtfs } from './grow'
-import { ATTRIBUTE_TYPES, BOOT_SECTOR, RECORDS, VOLUME_DIRTY, VOLUME_INFORMATION } from './layout'
-import { NtfsVolume, type Stream } from './volume'
+import {
+  ATTRIBUTE_TYPES,
+  BOOT_SECTOR,
+  FILE_NAME,
+  NAMESPACE_DOS,
+  recordOf,
+  RECORDS,
+  VOLUME_DIRTY,
+  VOLUME_INFORMATION,
+} from './layout'
+import { type FileRecord, NtfsVolume, type Stream } from './volume'
 
 /** NTFS behind the file-system port. */
 export const ntfs: FileSystemDriver = {
@@ -134,6 +143,7 @@ async function openNtfs(device: BlockDevice): Promise<FileSystem> {
         if (lcn !== null) yield { offset: lcn * geometry.clusterSize, length: length * geometry.clusterSize }
       }
     },
+    claims: () => claimsOf(volume),
     async *usedExtents(): AsyncIterable<Extent> {
       const { clusterSize, totalClusters } = geometry
       const clustersEnd = totalClusters * clusterSize
@@ -164,6 +174,37 @@ async function openNtfs(device: BlockDevice): Promise<FileSystem> {
       return stream.read(offset, Math.min(length, Math.max(0, stream.size - offset)))
     },
   }
+}
+
+/** Every run of every attribute, record by record; the list of bad clusters is no use of them. */
+async function* claimsOf(volume: NtfsVolume): AsyncGenerator<Claim> {
+  const { clusterSize } = volume.geometry
+  for await (const record of volume.usedRecords()) {
+    const extents: Extent[] = []
+    for (const { placed, name } of record.attributes) {
+      if (record.number === RECORDS.badClusters && name === '$Bad') continue
+      for (const { lcn, length } of placed?.runs ?? []) {
+        if (lcn !== null) extents.push({ offset: lcn * clusterSize, length: length * clusterSize })
+      }
+    }
+    if (extents.length > 0) yield { extents, name: () => pathOf(volume, record) }
+  }
+}
+
+/** The path of the file that a record belongs to, as far as its names lead up to the root. */
+async function pathOf(volume: NtfsVolume, record: FileRecord): Promise<string> {
+  const parts: string[] = []
+  let number = record.header.baseRecord === 0n ? record.number : recordOf(record.header.baseRecord)
+  for (let depth = 0; number !== RECORDS.root && depth < 64; depth++) {
+    const at = await volume.record(number).catch(orUndefined)
+    const names = at?.attributes.filter((a) => a.type === ATTRIBUTE_TYPES.fileName && a.value) ?? []
+    const key = names.map((a) => a.value!).find((v) => FILE_NAME.read(v).namespace !== NAMESPACE_DOS) ?? names[0]?.value
+    if (!key) return `record ${record.number}`
+    const { nameLength, parent } = FILE_NAME.read(key)
+    parts.unshift(utf16ToString(key, FILE_NAME.size, nameLength))
+    number = recordOf(parent)
+  }
+  return `/${parts.join('/')}`
 }
 
 async function backupBootFindings(device: BlockDevice, totalSectors: number, sectorSize: number): Promise<Finding[]> {

@@ -1,0 +1,83 @@
+import { describe, expect, it } from 'vitest'
+import { type BlockDevice, writeBytes } from '../block/device'
+import { MemoryDevice } from '../block/memory'
+import { OverlayDevice } from '../block/overlay'
+import { readOnly } from '../block/readonly'
+import { SliceDevice } from '../block/slice'
+import { MIB } from '../bytes/size'
+import { openFileSystem } from '../filesystem'
+import { setBits } from '../filesystem/bitmap'
+import { checkMap } from '../filesystem/map-check'
+import { ATTRIBUTE_TYPES, RECORDS } from '../filesystem/ntfs/layout'
+import { NtfsVolume } from '../filesystem/ntfs/volume'
+import { rehearseFit } from '../fit/rehearse'
+import { solveFit } from '../fit/solve'
+import { surveyDrive } from '../survey/survey'
+import { pattern, sameBytes } from '../testing'
+import { makeSystemDisk, sha256 } from '../testing-disk'
+import { planCopy } from './plan'
+import { runCopy } from './run'
+
+const SIZE = 320 * MIB
+const CONTENT = pattern(2 * MIB, 5)
+const PATH = '/Charts/harbour.dat'
+
+/** A system disk whose map has the clusters of one file as free, though it calls itself clean. */
+async function lyingDisk(): Promise<{ disk: BlockDevice; system: SliceDevice; startBytes: number }> {
+  const disk = new OverlayDevice(
+    await makeSystemDisk({ sizeBytes: SIZE, systemFiles: [{ path: PATH, content: CONTENT }] }),
+  )
+  const { startBytes, sizeBytes } = (await surveyDrive(disk, sha256)).partitions.find((p) => p.role === 'system')!
+  const system = new SliceDevice(disk, startBytes, sizeBytes)
+  const volume = await NtfsVolume.open(system)
+  const map = (await volume.stream(await volume.record(RECORDS.bitmap), ATTRIBUTE_TYPES.data))!
+  const bits = await map.read(0, map.size)
+  for (const { offset, length } of await (await openFileSystem(system))!.fileExtents!(PATH)) {
+    setBits(bits, offset / volume.geometry.clusterSize, length / volume.geometry.clusterSize, false)
+  }
+  await writeBytes(system, map.runs[0].lcn! * volume.geometry.clusterSize, bits)
+  return { disk, system, startBytes }
+}
+
+describe('a map of used blocks that misses some', () => {
+  it('is found, with the files that use them', async () => {
+    const { system } = await lyingDisk()
+    const volume = (await openFileSystem(system))!
+    expect(volume.state).toBe('clean')
+    const check = (await checkMap(volume))!
+    expect(check.files).toEqual([PATH])
+    expect(check.missing.reduce((sum, e) => sum + e.length, 0)).toBe(2 * MIB)
+  })
+
+  it('is copied together with what it misses, and its volume keeps its size', async () => {
+    const { disk } = await lyingDisk()
+    const survey = await surveyDrive(disk, sha256)
+    const larger = solveFit(survey, { sizeBytes: 400 * MIB, logicalSectorSize: 512 })
+    if (!larger.fits) throw new Error('it fits')
+    expect(await rehearseFit(disk, larger.layout)).toMatchObject([{ code: 'does-not-resize' }])
+    await expect(planCopy(readOnly(disk), larger.layout)).rejects.toThrow(/harbour\.dat/)
+    const same = solveFit(survey, { sizeBytes: SIZE, logicalSectorSize: 512 }, { rules: {}, sizes: {}, reserve: 0 })
+    if (!same.fits) throw new Error(same.obstacles[0].sentence)
+    const plan = await planCopy(readOnly(disk), same.layout)
+    const scope = plan.partitions.find((p) => p.map === 'missed')!
+    expect(scope.mapFinding).toContain(PATH)
+    const target = new MemoryDevice(SIZE)
+    await runCopy(plan, target, { digest: sha256, note: 'x', onStep: async () => {} })
+    const placed = same.layout.partitions.find((p) => p.role === 'system')!
+    const slice = new SliceDevice(target, placed.firstLba * 512, (placed.lastLba - placed.firstLba + 1) * 512)
+    expect(sameBytes(await (await openFileSystem(slice))!.readFile(PATH), CONTENT)).toBe(true)
+    // Believed blindly, the copy would have a hole there.
+    const blind = await planCopy(readOnly(disk), same.layout, { mapsUnchecked: true })
+    expect(blind.partitions.find((p) => p.number === scope.number)!.map).toBe('unchecked')
+    expect(scope.bytes - blind.partitions.find((p) => p.number === scope.number)!.bytes).toBe(2 * MIB)
+  })
+
+  it('is no finding of a sound volume', async () => {
+    const disk = await makeSystemDisk({ sizeBytes: SIZE })
+    for (const { firstLba, lastLba, volume: found } of (await surveyDrive(disk, sha256)).partitions) {
+      if (!found) continue
+      const volume = (await openFileSystem(new SliceDevice(disk, firstLba * 512, (lastLba - firstLba + 1) * 512)))!
+      expect((await checkMap(volume))?.missing ?? []).toEqual([])
+    }
+  })
+})
