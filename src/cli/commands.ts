@@ -5,6 +5,7 @@ import { CoreError } from '@/core/errors'
 import { compareDevices } from '@/core/image/compare'
 import { touchedBy } from '@/core/image/touched'
 import { TARGET_KINDS, type TargetKind, TARGETS } from '@/core/image'
+import { checkMaps } from '@/core/survey/check-maps'
 import { surveyDrive } from '@/core/survey/survey'
 import { convertFile } from '@/host/convert'
 import { openPartition } from '@/core/survey/open-partition'
@@ -30,6 +31,8 @@ export interface Options {
   readonly json?: boolean
   readonly sectorSize?: 512 | 4096
   readonly to?: TargetKind
+  /** Of `survey`: holds maps of used blocks against the files. */
+  readonly checkMap?: boolean
 }
 
 /** Ended because a person asked for it. */
@@ -46,9 +49,10 @@ export const json = (value: unknown) => `${JSON.stringify(value, null, 2)}\n`
 
 /** Prints what is on an image. Gives the exit code: 1 when something on it is damaged. */
 export async function survey(file: string, options: Options, io: Io): Promise<number> {
-  const report = await withImage(file, options.sectorSize, async (image) =>
-    reportOf(file, image, await surveyDrive(image.device, sha256)),
-  )
+  const report = await withImage(file, options.sectorSize, async (image) => {
+    const found = await surveyDrive(image.device, sha256)
+    return reportOf(file, image, options.checkMap ? await checkMaps(image.device, found) : found)
+  })
   await io.print(options.json ? json(report) : surveyText(report))
   return report.findings.some((f) => f.severity === 'damage') ? STOPS : 0
 }

@@ -80,10 +80,13 @@ export async function copy(input: string, output: string, options: CopyOptions, 
         : await toImage(job, output, to, options, unchanged, io)
     const fit = job.fit ? fitReport(job.fit) : { fits: true as const }
     const seconds = Math.round((performance.now() - start) / 10) / 100
+    const maps = job.plan.partitions.flatMap(({ number, title, map, mapFinding }) =>
+      map === undefined || map === 'checked' ? [] : [{ partition: number, title, map, finding: mapFinding ?? null }],
+    )
     const wholeVolumes = job.plan.partitions.flatMap(({ number, title, everySector }) =>
       everySector === undefined ? [] : [{ partition: number, title, reason: everySector }],
     )
-    return { source: input, target: output, format: to, ...written, ...fit, wholeVolumes, seconds }
+    return { source: input, target: output, format: to, ...written, ...fit, wholeVolumes, maps, seconds }
   }
   // A source that is changed meanwhile is met before the target becomes whole.
   const report = await withImage(input, options.sectorSize, copyFrom, { checked: true })
@@ -242,7 +245,8 @@ async function jobOf(device: BlockDevice, options: CopyOptions): Promise<Job | {
   if (!result.fits) return { refused: result }
   const strange = options.everyOf?.find((n) => !survey.partitions.some((p) => p.number === n))
   if (strange !== undefined) throw new WrongUse(`There is no partition ${strange} on the source.`)
-  const scope = { leaveIdle: options.leaveIdle === true, everyOf: options.everyOf ?? [] }
+  const mapsUnchecked = options.checkMap === false
+  const scope = { leaveIdle: options.leaveIdle === true, everyOf: options.everyOf ?? [], mapsUnchecked }
   const plan = await planCopy(device, result.layout, scope)
   return { plan, fit: result, work: workOf([result.layout, scope, survey.fingerprint]) }
 }
@@ -275,6 +279,7 @@ async function refuseOwn(
 function copyText(report: {
   verified: boolean
   lost: readonly Lost[]
+  maps: readonly { readonly title: string; readonly finding: string | null }[]
   wholeVolumes: readonly { readonly title: string; readonly reason: string }[]
   target: string
   format: TargetKind
@@ -290,5 +295,8 @@ function copyText(report: {
   )
   const lost = report.lost.length > 0 ? `${lostWords(report.lost)}.\n${[...files].join('')}` : ''
   const whole = report.wholeVolumes.map(({ title, reason }) => `Every sector of ${title}: ${reason}\n`).join('')
-  return `${fitted}${report.target}: ${TARGETS[report.format].name}, disk of ${report.sizeBytes} bytes; ${formatSize(report.writtenBytes)} written, ${report.verified ? 'read back and equal' : 'not read back'}, ${report.seconds.toFixed(1)} s\n${whole}${lost}`
+  const maps = report.maps
+    .map(({ title, finding }) => `${title}: ${finding ?? 'its map of used blocks was not held against its files.'}\n`)
+    .join('')
+  return `${fitted}${report.target}: ${TARGETS[report.format].name}, disk of ${report.sizeBytes} bytes; ${formatSize(report.writtenBytes)} written, ${report.verified ? 'read back and equal' : 'not read back'}, ${report.seconds.toFixed(1)} s\n${whole}${maps}${lost}`
 }

@@ -43,6 +43,8 @@ export const FileSystemReport = z.object({
   state: z.enum(['clean', 'dirty', 'damaged', 'unknown']),
   encrypted: z.boolean(),
   content: z.enum(['files', 'map', 'sealed']),
+  everySector: z.string().nullable(),
+  map: z.enum(['checked', 'unchecked', 'missed']).nullable(),
 })
 
 export const PartitionReport = z.object({
@@ -203,5 +205,7 @@ function fileSystemReport({ volume, sizeBytes }: PartitionSurvey): z.infer<typeo
     state: volume?.state ?? 'unknown',
     encrypted: volume?.encrypted ?? false,
     content: volume?.depth ?? 'sealed',
+    everySector: volume?.everySector ?? null,
+    map: volume?.map ?? null,
   }
 }

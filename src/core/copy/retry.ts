@@ -1,4 +1,4 @@
-import type { BlockDevice } from '../block/device'
+import { type BlockDevice, isZero } from '../block/device'
 import { sameBytes } from '../bytes/same'
 import { CheckFailed } from './check'
 import { nameLost } from './lost'
@@ -40,7 +40,15 @@ export async function retryLost(
   let wonBytes = 0
   for (const run of lostExtents(lost, plan)) {
     for (let at = run.offset; at < run.offset + run.length; at += PIECE_BYTES) {
-      const bytes = new Uint8Array(Math.min(PIECE_BYTES, run.offset + run.length - at))
+      const length = Math.min(PIECE_BYTES, run.offset + run.length - at)
+      const now = new Uint8Array(length)
+      await target.read(at, now)
+      // Whoever has used the target since may have written there; what is theirs stays.
+      if (!isZero(now)) {
+        left.push({ offset: at, length, tried: run.tried })
+        continue
+      }
+      const bytes = new Uint8Array(length)
       const still = await readAround(plan.expected, at, bytes, limits)
       left.push(...still)
       const won = bytes.length - still.reduce((sum, e) => sum + e.length, 0)

@@ -42,8 +42,7 @@ export async function openCutOff(driver: FileSystemDriver, volume: BlockDevice):
   if (claimed === undefined || claimed <= volume.size) return undefined
   const size = alignUp(claimed, volume.logicalSectorSize)
   const opened = await driver.open(new CutOffDevice(volume, size))
-  const { mapUnsure: _, ...rest } = opened
-  return { ...rest, state: 'damaged', totalBytes: volume.size }
+  return { ...opened, mapUnsure: undefined, state: 'damaged', totalBytes: volume.size }
 }
 
 /** The volume for looking at its files, also where it was cut off. Rejects as `openFileSystem` does. */

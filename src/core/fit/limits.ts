@@ -25,6 +25,10 @@ export function limitsOf(partition: PartitionSurvey): Limits {
     const notNow = `${title} was not closed cleanly, so its size is not changed before its system has checked it.`
     return { ...fixed, follows, whyLeast: 'it was not closed cleanly', notNow }
   }
+  if (follows && volume.map === 'missed') {
+    const notNow = `The map of used blocks of ${title} misses some that its files use, so its size is not changed before its system has checked it.`
+    return { ...fixed, follows, whyLeast: 'its map of used blocks misses some', notNow }
+  }
   if (follows && partition.idleFiles.some((f) => f.asleep)) {
     const notNow = `${title} holds a system that sleeps, and its size must not be changed before that was started and shut down.`
     return { ...fixed, follows, whyLeast: 'a system sleeps on it', notNow }

@@ -32,6 +32,8 @@ export const VolumeSurveySchema = z.object({
   encrypted: z.boolean().default(false),
   /** Why every sector of it is copied although its kind has a map of used blocks; absent where the map is relied on. */
   everySector: z.string().optional(),
+  /** Whether its map of used blocks was held against its files; absent where nobody asked. */
+  map: z.enum(['checked', 'unchecked', 'missed']).optional(),
   canGrow: z.boolean(),
   canShrink: z.boolean().default(false),
   /** The most the kind can be made to hold, where there is such an end. */
