@@ -242,6 +242,31 @@ describe('FAT', () => {
     expectExtracted(other, `${name} out`)
   })
 
+  it.each([
+    ['FAT16', ['-F', '16', '-s', '8'], 60, 700],
+    ['FAT12', ['-F', '12', '-s', '16'], 16, 1200],
+  ])(
+    'of %s made FAT32 keeps every file, whatever stands where the upper half of its cluster will be',
+    async (kind, options, before, after) => {
+      const file = make(before, ...options)
+      // Systems of these widths keep something of their own in the word at byte 20 of an entry.
+      const bytes = readFileSync(file)
+      let entries = 0
+      for (let row = 512; row + 32 <= bytes.length; row += 32) {
+        const name = bytes.toString('latin1', row, row + 11)
+        if (!/^[A-Z0-9~_-]{2}[A-Z0-9~ _-]{9}$/.test(name) || ![0x10, 0x20].includes(bytes[row + 11])) continue
+        bytes.writeUInt16LE(0x1234 + entries++, row + 20)
+      }
+      expect(entries).toBeGreaterThan(300)
+      writeFileSync(file, bytes)
+      const other = await resized(await device(file), after * MIB, `${kind} with words.img`)
+      expect(checkFat(other)).not.toMatch(/differ|wrong|invalid|reclaimed/i)
+      expect((await openFileSystem(await device(other)))!.kind).toBe('fat32')
+      await expectTree(other)
+      expectExtracted(other, `${kind} with words out`)
+    },
+  )
+
   it('full of holes goes down to what the survey calls the least', async () => {
     const file = make(100, '-F', '32', '-s', '1')
     // Room between the files, then a file that lies behind all of it.

@@ -232,6 +232,13 @@ export class FileTable {
     return number < this.taken.length * 8 && bitIsSet(this.taken, number)
   }
 
+  /** Whether a record says of itself that it is in use, whatever the map has. */
+  private async isInUse(number: number): Promise<boolean> {
+    const { volume } = this.edit
+    const header = number < volume.recordCount ? await volume.recordHeader(number) : undefined
+    return header !== undefined && (header.flags & RECORD_IN_USE) !== 0
+  }
+
   private async take(number: number): Promise<{ number: number; sequence: number }> {
     this.mark(number)
     const { volume } = this.edit
@@ -293,8 +300,9 @@ export class FileTable {
       this.mark(again.number)
       return again
     }
-    let number: number = RECORDS.firstUser
-    while (number < this.count && this.isTaken(number)) number++
+    // The records in front of the first file's are kept for this very use: a table full of files has no other there.
+    let number: number = RECORDS.firstReserved
+    while (number < this.count && (this.isTaken(number) || (await this.isInUse(number)))) number++
     if (number >= this.count || !reaches(number)) {
       throw new NotSupported('The file table of this volume lies in too many pieces for it to be resized.')
     }

@@ -162,6 +162,8 @@ export const RECORDS = {
   secure: 9,
   upCase: 10,
   extend: 11,
+  /** From here on to the first file, records are kept for the file table's own lists. */
+  firstReserved: 16,
   firstUser: 24,
 } as const
 
