@@ -3,7 +3,7 @@ import { MemoryDevice } from '@/core/block/memory'
 import { readOnly } from '@/core/block/readonly'
 import { SliceDevice } from '@/core/block/slice'
 import { MIB } from '@/core/bytes/size'
-import { Moment } from '@/core/copy/moment'
+import { PointInTimeSource } from '@/core/copy/point-in-time'
 import { planCopy } from '@/core/copy/plan'
 import { runCopy } from '@/core/copy/run'
 import { openFileSystem } from '@/core/filesystem'
@@ -31,7 +31,7 @@ async function copyLive(snapshotMib: number | null) {
     seed: 3,
   })
   const direct = [{ offset: esp.startBytes, length: esp.sizeBytes }]
-  const moment = new Moment(drive, snapshotMib, direct, new MemoryDevice(drive.size))
+  const moment = new PointInTimeSource(drive, snapshotMib, direct, new MemoryDevice(drive.size))
   const target = new MemoryDevice(SIZE)
   try {
     const plan = await planCopy(readOnly(moment.device), fit.layout)

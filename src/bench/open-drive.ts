@@ -1,5 +1,5 @@
 import type { BlockDevice } from '@/core/block/device'
-import { FaultyDevice, type LostRun, MisstoringDevice } from '@/core/block/faulty'
+import { FaultyDevice, type LostRun, CorruptingDevice } from '@/core/block/faulty'
 import { CoreError } from '@/core/errors'
 import { openHostImage } from '@/host/images'
 import { SparseFileDevice } from './sparse-file'
@@ -43,5 +43,5 @@ export async function openDrive(drive: DriveBytes, { writable }: { writable: boo
 
 function withFaults(device: BlockDevice, { unreadable, misstores = [] }: DriveBytes): BlockDevice {
   const reading = unreadable.length > 0 ? new FaultyDevice(device, unreadable) : device
-  return misstores.length > 0 ? new MisstoringDevice(reading, misstores) : reading
+  return misstores.length > 0 ? new CorruptingDevice(reading, misstores) : reading
 }

@@ -1,7 +1,7 @@
 import { randomBytes } from 'node:crypto'
 import { readdir } from 'node:fs/promises'
 import path from 'node:path'
-import { traceStart } from '@/core/boot/trace'
+import { traceBoot } from '@/core/boot/trace'
 import { STORAGE_DRIVERS } from '@/core/boot/systems'
 import { type Firmware, FirmwareSchema, type Trace } from '@/core/boot/types'
 import { fileTime } from '@/core/bytes/file-time'
@@ -34,7 +34,7 @@ export async function trace(file: string, options: TraceOptions, io: Io): Promis
       bootOrder: [],
     })
     const drive = { driveId: file, name: file, slot: 'the only slot', device, ...(driver ? { drivers: [driver] } : {}) }
-    return traceStart(firmware, [drive], undefined, sha256)
+    return traceBoot(firmware, [drive], undefined, sha256)
   })
   const report = { file, firmware: mode, starts: found.starts, links: found.links }
   await io.print(options.json ? json(report) : traceText(found))

@@ -1,6 +1,6 @@
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
-import { AssembledDevice } from './assembled'
+import { CompositeDevice } from './composite'
 import {
   type BlockDevice,
   isZero,
@@ -100,13 +100,13 @@ describe('devices', () => {
   it('put together show their parts and zeros between', async () => {
     const part = new MemoryDevice(4096)
     await part.write(0, new Uint8Array(4096).fill(3))
-    const whole = new AssembledDevice(SIZE, 512, [{ at: 8192, device: part }])
+    const whole = new CompositeDevice(SIZE, 512, [{ at: 8192, device: part }])
     const expected = new Uint8Array(SIZE).fill(3, 8192, 12288)
     expect(sameBytes(await all(whole), expected)).toBe(true)
     expect(await whole.mapped(0, SIZE)).toEqual([{ offset: 8192, length: 4096 }])
     expect(
       () =>
-        new AssembledDevice(SIZE, 512, [
+        new CompositeDevice(SIZE, 512, [
           { at: 0, device: part },
           { at: 2048, device: part },
         ]),

@@ -3,7 +3,7 @@ import { MIB } from '../bytes/size'
 import { pattern } from '../testing'
 import type { BlockDevice } from './device'
 import { eraseDevice } from './erase'
-import { MisstoringDevice } from './faulty'
+import { CorruptingDevice } from './faulty'
 import { MemoryDevice } from './memory'
 
 async function written(): Promise<MemoryDevice> {
@@ -33,7 +33,7 @@ describe('erasing a drive', () => {
   })
 
   it('says so when the drive keeps something', async () => {
-    const device = new MisstoringDevice(await written(), [{ firstLba: (17 * MIB) / 512, count: 1 }])
+    const device = new CorruptingDevice(await written(), [{ firstLba: (17 * MIB) / 512, count: 1 }])
     await expect(eraseDevice(device, 'zeros')).rejects.toThrow(/It is not erased/)
   })
 

@@ -1,5 +1,6 @@
 import { type BlockDevice, checkRange, type Extent, UnreadableSectors } from './device'
 import { unionExtents } from './extents'
+import { WrappedDevice } from './wrapped'
 
 /** Sectors with a fault of the medium: a run of them. */
 export interface LostRun {
@@ -8,39 +9,28 @@ export interface LostRun {
 }
 
 /** A device that cannot read some of its sectors until they are written. */
-export class FaultyDevice implements BlockDevice {
-  readonly size: number
-  readonly logicalSectorSize: 512 | 4096
-  readonly physicalSectorSize: number
-  readonly mapped?: (offset: number, length: number) => Promise<readonly Extent[]>
+export class FaultyDevice extends WrappedDevice {
   private readonly lost: Set<number>
 
-  constructor(
-    private readonly base: BlockDevice,
-    runs: readonly LostRun[],
-  ) {
-    this.size = base.size
-    this.logicalSectorSize = base.logicalSectorSize
-    this.physicalSectorSize = base.physicalSectorSize
+  constructor(base: BlockDevice, runs: readonly LostRun[]) {
+    super(base)
     this.lost = new Set(runs.flatMap(({ firstLba, count }) => Array.from({ length: count }, (_, i) => firstLba + i)))
     if (base.mapped) this.mapped = (offset, length) => this.mappedWithLost(base, offset, length)
+    // To forget a range is no way to have its sectors replaced.
+    delete this.discard
   }
 
-  async read(offset: number, into: Uint8Array): Promise<void> {
+  override async read(offset: number, into: Uint8Array): Promise<void> {
     checkRange(this, offset, into.length)
     const sectors = this.lostIn(offset, into.length)
     if (sectors.length > 0) throw new UnreadableSectors(sectors)
     await this.base.read(offset, into)
   }
 
-  async write(offset: number, from: Uint8Array): Promise<void> {
+  override async write(offset: number, from: Uint8Array): Promise<void> {
     await this.base.write(offset, from)
     // A drive puts a spare sector in the place of one that is written and cannot be.
     for (const sector of this.lostIn(offset, from.length)) this.lost.delete(sector)
-  }
-
-  flush(): Promise<void> {
-    return this.base.flush()
   }
 
   /** What cannot be read may hold anything, whatever was stored there. */
@@ -64,29 +54,15 @@ export class FaultyDevice implements BlockDevice {
 }
 
 /** A device that takes every write and stores some of its sectors with a bit turned over, telling nobody. */
-export class MisstoringDevice implements BlockDevice {
-  readonly size: number
-  readonly logicalSectorSize: 512 | 4096
-  readonly physicalSectorSize: number
-  readonly mapped?: (offset: number, length: number) => Promise<readonly Extent[]>
-  readonly discard?: (offset: number, length: number) => Promise<void>
-
+export class CorruptingDevice extends WrappedDevice {
   constructor(
-    private readonly base: BlockDevice,
+    base: BlockDevice,
     private readonly runs: readonly LostRun[],
   ) {
-    this.size = base.size
-    this.logicalSectorSize = base.logicalSectorSize
-    this.physicalSectorSize = base.physicalSectorSize
-    if (base.mapped) this.mapped = (offset, length) => base.mapped!(offset, length)
-    if (base.discard) this.discard = (offset, length) => base.discard!(offset, length)
+    super(base)
   }
 
-  read(offset: number, into: Uint8Array): Promise<void> {
-    return this.base.read(offset, into)
-  }
-
-  async write(offset: number, from: Uint8Array): Promise<void> {
+  override async write(offset: number, from: Uint8Array): Promise<void> {
     const sector = this.logicalSectorSize
     const hit = this.runs.filter(
       (run) => run.firstLba * sector < offset + from.length && (run.firstLba + run.count) * sector > offset,
@@ -99,9 +75,5 @@ export class MisstoringDevice implements BlockDevice {
       }
     }
     await this.base.write(offset, stored)
-  }
-
-  flush(): Promise<void> {
-    return this.base.flush()
   }
 }

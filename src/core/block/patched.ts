@@ -1,5 +1,6 @@
-import { type BlockDevice, checkRange, type Extent, ReadOnlyDevice } from './device'
+import { type BlockDevice, checkRange, type Extent } from './device'
 import { unionExtents } from './extents'
+import { ReadOnlyWrapper } from './wrapped'
 
 /** Bytes that stand in place of what the device below holds. Whole sectors. */
 export interface Patch {
@@ -8,27 +9,20 @@ export interface Patch {
 }
 
 /** A device of which some sectors are given from elsewhere and never read below; for reading only. */
-export class PatchedDevice implements BlockDevice {
-  readonly size: number
-  readonly logicalSectorSize: 512 | 4096
-  readonly physicalSectorSize: number
-  readonly mapped?: (offset: number, length: number) => Promise<readonly Extent[]>
-
+export class PatchedDevice extends ReadOnlyWrapper {
   /** `patches` in order and without overlap. */
   constructor(
-    private readonly base: BlockDevice,
+    base: BlockDevice,
     private readonly patches: readonly Patch[],
   ) {
-    this.size = base.size
-    this.logicalSectorSize = base.logicalSectorSize
-    this.physicalSectorSize = base.physicalSectorSize
+    super(base)
     if (base.mapped) {
       this.mapped = async (offset, length) =>
         unionExtents(await base.mapped!(offset, length), this.within(offset, length))
     }
   }
 
-  async read(offset: number, into: Uint8Array): Promise<void> {
+  override async read(offset: number, into: Uint8Array): Promise<void> {
     checkRange(this, offset, into.length)
     const end = offset + into.length
     let next = offset
@@ -44,12 +38,6 @@ export class PatchedDevice implements BlockDevice {
     }
     await below(end)
   }
-
-  async write(): Promise<void> {
-    throw new ReadOnlyDevice()
-  }
-
-  async flush(): Promise<void> {}
 
   private within(offset: number, length: number): Extent[] {
     return this.patches.flatMap((patch) => {

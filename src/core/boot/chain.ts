@@ -2,7 +2,7 @@ import { CoreError } from '../errors'
 import { LINK_TITLES, type LinkId, type TraceLink } from './types'
 
 /** Ends a chain: the link that could not be passed. */
-export class Stop extends Error {
+export class BootFailure extends Error {
   constructor(
     readonly found: string,
     readonly evidence: string,
@@ -40,8 +40,8 @@ export class Chain {
     try {
       result = await work()
     } catch (error) {
-      if (!(error instanceof Stop) && !(error instanceof CoreError)) throw error
-      const stop = error instanceof Stop ? error : undefined
+      if (!(error instanceof BootFailure) && !(error instanceof CoreError)) throw error
+      const stop = error instanceof BootFailure ? error : undefined
       this.add({
         state: 'failed',
         found: stop?.found ?? 'cannot be read',

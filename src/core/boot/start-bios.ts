@@ -1,12 +1,13 @@
 import { readBytes } from '../block/device'
+import { concatBytes } from '../bytes/concat'
 import { asciiToString, viewOf } from '../bytes/struct'
 import { groupDigits } from '../bytes/size'
 import { shortDigest, toHex } from '../digest'
 import type { FileSystem } from '../filesystem'
 import { MBR_SECTOR } from '../scheme/mbr-layout'
 import type { TablePartition } from '../scheme/types'
-import { Stop } from './chain'
-import { joined, readStartCode } from './start-code'
+import { BootFailure } from './chain'
+import { readBootCode } from './start-code'
 import { followWindows } from './start-windows'
 import { BIOS_LOADER_PATH, BIOS_STORE_PATH, HIDDEN_SECTORS_OFFSET } from './systems'
 import { type Candidate, checkFile, identityWords, sliceOf, type Start, type Started, volumeOn } from './start'
@@ -21,7 +22,7 @@ export async function followBios(start: Start): Promise<Started> {
     `${drive.name} in ${drive.slot}${others.map((o) => `; ${o.drive.slot} comes after it`).join('')}`,
   )
   if (reading.scheme !== 'mbr') {
-    throw new Stop(
+    throw new BootFailure(
       `${drive.name} has a GPT`,
       `${drive.slot}: the MBR in its first sector only protects it`,
       'A BIOS hands over to the first sector and looks for an active partition, which a GPT has none of.',
@@ -31,7 +32,7 @@ export async function followBios(start: Start): Promise<Started> {
   chain.pass(`MBR, ${mbr.partitions.length} partitions`, `Sector 0, ${identityWords(reading)}, its last bytes 55 AA`)
   const { bootCode } = MBR_SECTOR.read(await readBytes(drive.device, 0, 512))
   if (!mbr.hasBootCode) {
-    throw new Stop(
+    throw new BootFailure(
       'there is none',
       'Sector 0, bytes 0 to 439 are zeros',
       'The BIOS jumps to the first byte of the drive, and nothing is there to go on.',
@@ -39,12 +40,12 @@ export async function followBios(start: Start): Promise<Started> {
     )
   }
   const used = bootCode.length - [...bootCode].reverse().findIndex((byte) => byte !== 0)
-  const code = await readStartCode(drive.device, reading.partitions)
-  const found = toHex(digest(joined(code)))
+  const code = await readBootCode(drive.device, reading.partitions)
+  const found = toHex(digest(concatBytes([code.first, code.gap])))
   const where = `Sector 0, ${used} of 440 bytes${code.gap.length > 0 ? `; ${groupDigits(code.gap.length)} bytes of more code behind it` : '; the sectors behind it are empty'}, SHA-256 ${shortDigest(found)}`
   const wantedCode = reference?.startCodeDigest
   if (wantedCode && wantedCode !== found) {
-    throw new Stop(
+    throw new BootFailure(
       'it is not the code of the source',
       `${where}; source ${shortDigest(wantedCode)}`,
       'The first sector and the ones behind it belong together; what is there was not what started the old drive.',
@@ -96,7 +97,7 @@ async function activePartition(
   const { device } = drive
   const active = reading.partitions.filter((p) => p.mbr?.active && p.mbr.kind === 'primary')
   if (active.length !== 1) {
-    throw new Stop(
+    throw new BootFailure(
       active.length === 0 ? 'none is active' : `${active.length} are active`,
       `Sector 0: ${active.length === 0 ? 'no record' : `records ${active.map((p) => p.number).join(', ')}`} with the mark 80`,
       'The code in the first sector goes on with the one partition that is marked active.',
@@ -109,14 +110,14 @@ async function activePartition(
   const hidden = viewOf(head).getUint32(HIDDEN_SECTORS_OFFSET, true)
   const place = `Partition ${partition.number}, sector ${groupDigits(partition.firstLba)}`
   if (viewOf(head).getUint16(510, true) !== 0xaa55) {
-    throw new Stop(
+    throw new BootFailure(
       'its first sector is no start-up sector',
       `${place}: its last bytes are not 55 AA`,
       'The code in the first sector checks for them before it hands over.',
     )
   }
   if (hidden !== partition.firstLba) {
-    throw new Stop(
+    throw new BootFailure(
       'its first sector counts from another place',
       `${place}, byte ${HIDDEN_SECTORS_OFFSET}: expected ${groupDigits(partition.firstLba)}, found ${groupDigits(hidden)}`,
       'The start-up sector adds this count to every sector it reads. The partition was moved and the count was not.',

@@ -2,7 +2,7 @@ import { formatSize, groupDigits } from '../bytes/size'
 import { orUndefined } from '../errors'
 import { type FileSystem, openFileSystem } from '../filesystem'
 import type { TablePartition } from '../scheme/types'
-import { Stop } from './chain'
+import { BootFailure } from './chain'
 import { type Candidate, sizeOf, sliceOf, type Start, type Started } from './start'
 
 // Starts whose loader is not followed in all it does: a Linux root that is named by its UUID is looked up, and a
@@ -32,7 +32,7 @@ export async function followOther(
   chain.pass(`root by UUID ${named.uuid}`, `${named.path}: ${named.line}`)
   const root = await volumeOf(start, named.uuid)
   if (!root) {
-    throw new Stop(
+    throw new BootFailure(
       'no volume with that UUID',
       `Expected ${named.uuid}; looked at every partition of ${start.candidates.map((c) => c.drive.name).join(' and ')}`,
       'The loader’s settings name the root volume by its UUID, and nothing here answers to that.',
@@ -45,7 +45,7 @@ export async function followOther(
   const mounted = mounts?.split('\n').find((l) => /^\s*[^#\s]\S*\s+\/\s/.test(l))
   const uuid = mounted && new RegExp(UUID, 'i').exec(mounted)?.[0].toLowerCase()
   if (uuid && uuid !== named.uuid) {
-    throw new Stop(
+    throw new BootFailure(
       'its mount table names another root',
       `${where}; /etc/fstab: ${mounted.trim()}; the loader named ${named.uuid}`,
       'The system begins on this volume and then waits for a root that is not it.',
@@ -81,7 +81,11 @@ export async function followStartVolume(start: Start, tried: readonly string[]):
         `Partition ${partition.number}, from sector ${groupDigits(partition.firstLba)}; its header names a loader`,
       )
       if (loader.sizeBytes === 0)
-        throw new Stop('the loader is missing', `The header names ${loader.what}`, 'There is nothing there to start.')
+        throw new BootFailure(
+          'the loader is missing',
+          `The header names ${loader.what}`,
+          'There is nothing there to start.',
+        )
       chain.pass(`${groupDigits(loader.sizeBytes)} bytes`, `The header names ${loader.path ?? loader.what}`)
       chain.restUnproved(
         'not followed further',

@@ -5,7 +5,7 @@ import { CoreError, orUndefined } from '../errors'
 import { type FileSystem, openFileSystem } from '../filesystem'
 import type { GptReading } from '../scheme/gpt'
 import { TYPE_GUIDS } from '../scheme/types'
-import { Stop } from './chain'
+import { BootFailure } from './chain'
 import { readSignature, type Signature } from './signature'
 import { followOther, followStartVolume, rootNamed } from './start-other'
 import { followWindows } from './start-windows'
@@ -56,7 +56,7 @@ export async function followUefi(start: Start): Promise<Started> {
   return followOther(start, candidate, volume, loader)
 }
 
-/** What a loader's signature comes to under Secure Boot. Throws Stop where that refuses it. */
+/** What a loader's signature comes to under Secure Boot. Throws BootFailure where that refuses it. */
 function signatureWords(
   { secureBoot, trustedSigners }: Firmware,
   signature: Signature,
@@ -65,7 +65,7 @@ function signatureWords(
   const by = 'signer' in signature ? `signed by “${signature.signer}”` : ''
   if (!secureBoot) return { words: by || 'Secure Boot does not ask for a signature', proved: true }
   if (signature.state === 'foreign') return { words: 'signed in a way that is not checked here', proved: false }
-  const refuse = (found: string, why: string) => new Stop(found, `${evidence}${by ? `; ${by}` : ''}`, why)
+  const refuse = (found: string, why: string) => new BootFailure(found, `${evidence}${by ? `; ${by}` : ''}`, why)
   if (signature.state === 'none')
     throw refuse(
       'Secure Boot refuses it: it is not signed',
@@ -103,7 +103,7 @@ async function looksForStore({ drive, reading }: Candidate, esp: FileSystem, loa
 }
 
 /** What a firmware that found nothing to start had looked at, as far as it holds; then why it ends there. */
-function passUpTo(start: Start, { stop, tried, at }: NothingToStart): Stop {
+function passUpTo(start: Start, { stop, tried, at }: NothingToStart): BootFailure {
   if (!at) return stop
   const { chain, firmware } = start
   chain.pass(`UEFI, Secure Boot ${firmware.secureBoot ? 'on' : 'off'}`, tried.join('; ') || 'no boot entry is set')
@@ -130,7 +130,7 @@ interface ChosenEntry {
 
 /** Nothing to start: why, what was tried in order, and where it ends. */
 interface NothingToStart {
-  readonly stop: Stop
+  readonly stop: BootFailure
   readonly tried: readonly string[]
   readonly at?: { readonly drive: AttachedDrive; readonly gpt: GptReading; readonly esp?: Esp }
 }
@@ -144,7 +144,7 @@ async function chooseEntry({ firmware, candidates }: Start): Promise<ChosenEntry
   const fitting = candidates.flatMap((c) => (c.reading.scheme === 'gpt' ? [{ candidate: c, gpt: c.reading.gpt }] : []))
   if (fitting.length === 0) {
     const [{ drive }] = candidates
-    throw new Stop(
+    throw new BootFailure(
       `${drive.name} has no GPT`,
       `${drive.slot}: its table is an MBR`,
       'Firmware by UEFI alone does not start from an MBR. It was made for a computer that starts by BIOS.',
@@ -183,10 +183,10 @@ async function chooseEntry({ firmware, candidates }: Start): Promise<ChosenEntry
     const why =
       'No boot entry names a partition that is here, and no drive has an EFI system partition for the fallback path.'
     const [{ candidate, gpt }] = fitting
-    return { stop: new Stop(nothing, evidence, why), tried, at: { drive: candidate.drive, gpt } }
+    return { stop: new BootFailure(nothing, evidence, why), tried, at: { drive: candidate.drive, gpt } }
   }
   const why = `No boot entry leads to a loader, and no EFI system partition holds ${FALLBACK_PATH}, which firmware tries last.`
-  const stop = new Stop(nothing, all.join('; '), why, ['boot-entry', 'fallback-loader'])
+  const stop = new BootFailure(nothing, all.join('; '), why, ['boot-entry', 'fallback-loader'])
   return { stop, tried, at: without[0].at }
 }
 
@@ -226,7 +226,7 @@ function passTable({ chain }: Start, drive: AttachedDrive, reading: GptReading):
 async function openEsp(drive: AttachedDrive, reading: GptReading, guid: string | undefined) {
   const partition = reading.table.partitions.find((p) => (guid ? p.guid === guid : p.typeGuid === TYPE_GUIDS.efiSystem))
   if (!partition || partition.typeGuid !== TYPE_GUIDS.efiSystem) {
-    throw new Stop(
+    throw new BootFailure(
       'not an EFI system partition',
       `Partition ${partition?.number ?? '?'} has the type ${partition?.typeGuid ?? 'unknown'}`,
       'The boot entry names a partition of another type, which firmware does not start from.',
@@ -234,7 +234,7 @@ async function openEsp(drive: AttachedDrive, reading: GptReading, guid: string |
   }
   const volume = await openFileSystem(sliceOf(drive.device, partition))
   if (!volume || !volume.kind.startsWith('fat')) {
-    throw new Stop(
+    throw new BootFailure(
       volume ? `${volume.name}, which firmware cannot read` : 'no file system in it',
       `Partition ${partition.number}, from sector ${groupDigits(partition.firstLba)}`,
       'Firmware reads FAT only.',

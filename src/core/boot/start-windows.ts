@@ -5,7 +5,7 @@ import { installedDrivers, isEarly, isThere, STARTS_EARLY } from '../drivers/ins
 import type { FileSystem } from '../filesystem'
 import { Hive } from '../registry/hive'
 import type { TablePartition } from '../scheme/types'
-import { Stop } from './chain'
+import { BootFailure } from './chain'
 import { STORAGE_DRIVERS } from './systems'
 import {
   controlSetIn,
@@ -58,7 +58,7 @@ export async function followWindows(
     'The loader reads there which drivers to start, so it stops.',
   )
   if (!hive) {
-    throw new Stop(
+    throw new BootFailure(
       'the system’s settings are missing',
       `${root}/${SYSTEM_HIVE}`,
       'The loader reads there which drivers to start, so it stops.',
@@ -74,7 +74,11 @@ export async function openHive(volume: FileSystem, path: string, mostBytes: numb
   const file = await volume.stat(path)
   if (file?.kind !== 'file') return undefined
   if (file.sizeBytes > mostBytes) {
-    throw new Stop(`${path} is no registry hive`, `${groupDigits(file.sizeBytes)} bytes`, 'It is far longer than one.')
+    throw new BootFailure(
+      `${path} is no registry hive`,
+      `${groupDigits(file.sizeBytes)} bytes`,
+      'It is far longer than one.',
+    )
   }
   return Hive.open((offset, length) => volume.readFile(path, offset, length), file.sizeBytes)
 }
@@ -83,13 +87,13 @@ async function followSettings({ chain }: Start, volume: FileSystem, path: string
   const why = 'The loader reads there which system to start and where it lies, so it stops.'
   const anew = ['new-store']
   const hive = await orStop(() => openHive(volume, path, MAX_STORE_BYTES), 'the store cannot be read', why, anew)
-  if (!hive) throw new Stop('the store is missing', path, why, anew)
+  if (!hive) throw new BootFailure('the store is missing', path, why, anew)
   const store = await orStop(() => readStore(hive), 'the store contradicts itself', why, anew)
   if (store.entries.length === 0) {
-    throw new Stop('no entry that starts a system', `${path}, a hive without loader entries`, why, anew)
+    throw new BootFailure('no entry that starts a system', `${path}, a hive without loader entries`, why, anew)
   }
   if (!store.standard) {
-    throw new Stop(
+    throw new BootFailure(
       'the standard entry is not there',
       `${path}: ${store.standardId ? `it names ${shortGuid(store.standardId)}` : 'none is named'}; there are ${store.entries.map((e) => shortGuid(e.id)).join(', ')}`,
       'The loader starts the standard entry when nobody chooses another.',
@@ -155,7 +159,7 @@ async function followSystemVolume(start: Start, candidate: Candidate, entry: Sto
   const { drive, reading } = candidate
   const device = entry.systemDevice ?? entry.device
   const missing = (found: string, evidence: string) =>
-    new Stop(
+    new BootFailure(
       found,
       evidence,
       'The boot settings name the system’s partition by its disk and its place or GUID, and nothing here answers to that.',
@@ -211,7 +215,7 @@ async function followDriver(
   const why = 'Without an early driver for the controller its drive sits at, the system loses its volume and stops.'
   const services = `${await controlSetIn(hive)}\\Services`
   if (!(await hive.key(services)))
-    throw new Stop('the system knows no drivers', `${root}/${SYSTEM_HIVE}, ${services}`, why)
+    throw new BootFailure('the system knows no drivers', `${root}/${SYSTEM_HIVE}, ${services}`, why)
   const described = drive.drivers !== undefined && drive.drivers.length > 0
   const installed = await installedDrivers(hive, volume, described ? drive.drivers! : STORAGE_DRIVERS, root)
   const early = installed.find(isEarly)
@@ -222,7 +226,7 @@ async function followDriver(
       return `${name}: Start ${start ?? 'missing'}, expected ${STARTS_EARLY}`
     })
     const there = !described || installed.some(isThere)
-    throw new Stop('none starts early', `${services}: ${known.join('; ')}`, why, [
+    throw new BootFailure('none starts early', `${services}: ${known.join('; ')}`, why, [
       there ? 'start-driver' : 'bring-driver',
     ])
   }
@@ -255,7 +259,7 @@ async function followSignIn(
   const other = candidates
     .flatMap((c) => c.reading.partitions.map((p) => ({ c, p })))
     .find(({ c, p }) => sameBytes(letterBytes(storeDeviceOf(c, p)), letter.data))
-  throw new Stop(
+  throw new BootFailure(
     'C: is another volume',
     `MountedDevices, ${LETTER_C}: expected partition ${partition.number} of ${candidate.drive.name}, found ${other ? `partition ${other.p.number} of ${other.c.drive.name}` : 'one that is not here'}`,
     'The system starts and then looks for its users under a letter that belongs to something else, so nobody can sign in.',

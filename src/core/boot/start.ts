@@ -7,7 +7,7 @@ import { CoreError } from '../errors'
 import { type FileSystem, openFileSystem } from '../filesystem'
 import type { SchemeReading } from '../scheme'
 import type { TablePartition } from '../scheme/types'
-import { type Chain, Stop } from './chain'
+import { type Chain, BootFailure } from './chain'
 import type { Firmware, TraceReference } from './types'
 
 // What the links of every start share.
@@ -68,13 +68,13 @@ export function sliceOf(device: BlockDevice, partition: TablePartition): SliceDe
   return new SliceDevice(device, partition.firstLba * device.logicalSectorSize, sizeOf(partition, device))
 }
 
-/** The volume on a partition. Throws Stop where there is none. */
+/** The volume on a partition. Throws BootFailure where there is none. */
 export async function volumeOn(device: BlockDevice, partition: TablePartition): Promise<FileSystem> {
   const slice = sliceOf(device, partition)
   const volume = await openFileSystem(slice)
   if (volume) return volume
   const head = toHex((await readBytes(slice, 0, 8)).slice())
-  throw new Stop(
+  throw new BootFailure(
     `no file system in partition ${partition.number}`,
     `It begins with ${head}, at sector ${groupDigits(partition.firstLba)}`,
     'The partition is there, but what is in it is not a volume.',
@@ -84,7 +84,7 @@ export async function volumeOn(device: BlockDevice, partition: TablePartition): 
 /** A loader is a few megabytes; a longer file under its name is something else. */
 const MAX_FILE_BYTES = 64 * 1024 * 1024
 
-/** Looks at one file of a start. `wanted` is the digest that the source's had. Throws Stop. */
+/** Looks at one file of a start. `wanted` is the digest that the source's had. Throws BootFailure. */
 export async function checkFile(
   volume: FileSystem,
   path: string,
@@ -93,9 +93,9 @@ export async function checkFile(
   missing: { readonly found: string; readonly why: string; readonly repairs?: readonly string[] },
 ): Promise<{ readonly equal: boolean; readonly evidence: string; readonly bytes: Uint8Array }> {
   const file = await volume.stat(path)
-  if (file?.kind !== 'file') throw new Stop(missing.found, path, missing.why, missing.repairs)
+  if (file?.kind !== 'file') throw new BootFailure(missing.found, path, missing.why, missing.repairs)
   if (file.sizeBytes > MAX_FILE_BYTES) {
-    throw new Stop(
+    throw new BootFailure(
       `${path} is no loader`,
       `${groupDigits(file.sizeBytes)} bytes`,
       'What stands at the loader’s place is far longer than any loader.',
@@ -105,7 +105,7 @@ export async function checkFile(
   const hash = toHex(digest(bytes))
   const evidence = `${path}, ${groupDigits(file.sizeBytes)} bytes, SHA-256 ${shortDigest(hash)}`
   if (wanted && wanted !== hash) {
-    throw new Stop(
+    throw new BootFailure(
       'the loader is not the one of the source',
       `${evidence}; source ${shortDigest(wanted)}`,
       'Its bytes differ from those that were surveyed, so its signature may not hold either.',
@@ -125,6 +125,6 @@ export async function orStop<T>(
     return await work()
   } catch (error) {
     if (!(error instanceof CoreError)) throw error
-    throw new Stop(found, error.message, why, repairs)
+    throw new BootFailure(found, error.message, why, repairs)
   }
 }

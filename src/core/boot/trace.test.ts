@@ -26,7 +26,7 @@ import {
 } from '../testing-disk'
 import { referenceFrom } from './reference'
 import { readSignature } from './signature'
-import { traceStart } from './trace'
+import { traceBoot } from './trace'
 import type { Firmware, Trace } from './types'
 
 const attached = (device: MemoryDevice | OverlayDevice, slot = 'SATA 0', driveId = 'new') => ({
@@ -55,7 +55,7 @@ function failedAt(trace: Trace) {
 describe('the trace of a start', () => {
   it('passes every link of a sound drive and shows evidence for each', async () => {
     const { device, reference } = await setUp()
-    const trace = await traceStart(FIRMWARE, [attached(device)], reference, sha256)
+    const trace = await traceBoot(FIRMWARE, [attached(device)], reference, sha256)
     expect(trace.links.map((l) => l.state)).toEqual(Array(8).fill('passed'))
     expect(trace.links.every((l) => l.evidence.length > 10)).toBe(true)
     expect([trace.starts, trace.startedFrom]).toEqual([true, 'new'])
@@ -64,7 +64,7 @@ describe('the trace of a start', () => {
   it('takes the fallback path when no boot entry holds', async () => {
     const { device, reference } = await setUp()
     const forgetful: Firmware = { ...FIRMWARE, bootEntries: [], bootOrder: [] }
-    const trace = await traceStart(forgetful, [attached(device)], reference, sha256)
+    const trace = await traceBoot(forgetful, [attached(device)], reference, sha256)
     expect(trace.starts).toBe(true)
     expect(trace.links[0].evidence).toMatch(/fallback/)
     expect(trace.links[3].evidence).toMatch(/BOOTX64/)
@@ -83,7 +83,7 @@ describe('the trace of a start', () => {
     const { device, reference } = await setUp()
     const overlay = new OverlayDevice(device)
     await damage(overlay)
-    expect(failedAt(await traceStart(FIRMWARE, [attached(overlay)], reference, sha256))).toBe(link)
+    expect(failedAt(await traceBoot(FIRMWARE, [attached(overlay)], reference, sha256))).toBe(link)
   })
 
   it('ends at the settings when the store is gone, whichever path led to the loader', async () => {
@@ -101,7 +101,7 @@ describe('the trace of a start', () => {
     await changed.write(esp.firstLba * 512 + Math.floor(at / 512) * 512, sector)
     const forgetful: Firmware = { ...FIRMWARE, bootEntries: [], bootOrder: [] }
     for (const firmware of [FIRMWARE, forgetful]) {
-      expect(failedAt(await traceStart(firmware, [attached(changed)], undefined, sha256))).toBe('settings')
+      expect(failedAt(await traceBoot(firmware, [attached(changed)], undefined, sha256))).toBe('settings')
     }
   })
 
@@ -114,12 +114,12 @@ describe('the trace of a start', () => {
       bootEntries: [broken, ...FIRMWARE.bootEntries],
       bootOrder: ['0009', '0007', ...FIRMWARE.bootOrder],
     }
-    const { starts, links } = await traceStart(several, [attached(device)], undefined, sha256)
+    const { starts, links } = await traceBoot(several, [attached(device)], undefined, sha256)
     expect(starts).toBe(true)
     expect(links[0].evidence).toMatch(/0009 .*; 0007: .*gone\.efi; boot entry/)
     const bare = await makeSystemDisk({ fallback: false })
     const only: Firmware = { ...FIRMWARE, bootEntries: [broken], bootOrder: ['0007'] }
-    const trace = await traceStart(only, [attached(bare)], undefined, sha256)
+    const trace = await traceBoot(only, [attached(bare)], undefined, sha256)
     expect(failedAt(trace)).toBe('loader')
     expect(trace.links[3].evidence).toMatch(/gone\.efi; .*BOOTX64/)
   })
@@ -132,7 +132,7 @@ describe('the trace of a start', () => {
     for (const record of [446, 462, 478, 494]) sector[record] = 0
     await device.write(0, sector)
     await device.write(512, pattern(30 * 512, 8))
-    const trace = await traceStart(BIOS_FIRMWARE(), [attached(device)], undefined, sha256)
+    const trace = await traceBoot(BIOS_FIRMWARE(), [attached(device)], undefined, sha256)
     expect(trace.starts).toBe(true)
     expect(trace.links.filter((l) => l.state === 'failed')).toEqual([])
     expect(trace.links.some((l) => l.state === 'unproved')).toBe(true)
@@ -141,7 +141,7 @@ describe('the trace of a start', () => {
   it('ends at the loader when its bytes are not those of the source', async () => {
     const { reference } = await setUp()
     const other = await makeSystemDisk({ loader: pattern(50_000, 99) })
-    const trace = await traceStart(FIRMWARE, [attached(other)], reference, sha256)
+    const trace = await traceBoot(FIRMWARE, [attached(other)], reference, sha256)
     expect(failedAt(trace)).toBe('loader')
   })
 
@@ -149,29 +149,29 @@ describe('the trace of a start', () => {
     const { device, reference } = await setUp()
     const overlay = new OverlayDevice(device)
     await overlay.write(512, new Uint8Array(512))
-    const trace = await traceStart(FIRMWARE, [attached(overlay)], reference, sha256)
+    const trace = await traceBoot(FIRMWARE, [attached(overlay)], reference, sha256)
     expect(trace.starts).toBe(true)
     expect(trace.links[1].found).toBe('GPT, taken from the backup copy')
   })
 
   it('refuses two drives with one identity', async () => {
     const { device, reference } = await setUp()
-    const trace = await traceStart(FIRMWARE, [attached(device), attached(device, 'SATA 1', 'old')], reference, sha256)
+    const trace = await traceBoot(FIRMWARE, [attached(device), attached(device, 'SATA 1', 'old')], reference, sha256)
     expect(failedAt(trace)).toBe('firmware')
     expect(trace.links[0].found).toMatch(/one identity/)
   })
 
   it('names empty slots and a BIOS plainly', async () => {
-    expect(failedAt(await traceStart(FIRMWARE, [], undefined, sha256))).toBe('firmware')
+    expect(failedAt(await traceBoot(FIRMWARE, [], undefined, sha256))).toBe('firmware')
     const { device } = await setUp()
-    const bios = await traceStart({ ...FIRMWARE, mode: 'bios' }, [attached(device)], undefined, sha256)
+    const bios = await traceBoot({ ...FIRMWARE, mode: 'bios' }, [attached(device)], undefined, sha256)
     expect(failedAt(bios)).toBe('table')
-    expect(failedAt(await traceStart(FIRMWARE, [attached(await makeBiosDisk())], undefined, sha256))).toBe('firmware')
+    expect(failedAt(await traceBoot(FIRMWARE, [attached(await makeBiosDisk())], undefined, sha256))).toBe('firmware')
   })
 
   it('finds the system without a reference, by its files', async () => {
     const { device } = await setUp()
-    const trace = await traceStart(FIRMWARE, [attached(device)], undefined, sha256)
+    const trace = await traceBoot(FIRMWARE, [attached(device)], undefined, sha256)
     expect(trace.starts).toBe(true)
     expect(trace.links[5].found).toMatch(/^Harbour, NTFS/)
   })
@@ -183,13 +183,13 @@ describe('the trace of a start', () => {
     ['that is no program at all', pattern(50_000, 1), /not signed/],
   ])('has Secure Boot refuse a loader %s', async (_what, loader, found) => {
     const device = await makeSystemDisk({ loader })
-    const trace = await traceStart(FIRMWARE, [attached(device)], undefined, sha256)
+    const trace = await traceBoot(FIRMWARE, [attached(device)], undefined, sha256)
     expect(failedAt(trace)).toBe('loader')
     expect(trace.links[3].found).toMatch(found)
-    const off = await traceStart({ ...FIRMWARE, secureBoot: false }, [attached(device)], undefined, sha256)
+    const off = await traceBoot({ ...FIRMWARE, secureBoot: false }, [attached(device)], undefined, sha256)
     expect(off.starts).toBe(true)
     const signer = ['Somebody else']
-    const trusting = await traceStart({ ...FIRMWARE, trustedSigners: signer }, [attached(device)], undefined, sha256)
+    const trusting = await traceBoot({ ...FIRMWARE, trustedSigners: signer }, [attached(device)], undefined, sha256)
     expect(trusting.starts).toBe(/not trusted/.test(trace.links[3].found))
   })
 
@@ -215,9 +215,9 @@ describe('the trace of a start', () => {
       attached(await makeSystemDisk(), 'SATA 0', 'other'),
       attached(await makeBiosDisk(), 'SATA 1', 'new'),
     ]
-    expect(failedAt(await traceStart(BIOS_FIRMWARE(), drives, undefined, sha256))).toBe('table')
+    expect(failedAt(await traceBoot(BIOS_FIRMWARE(), drives, undefined, sha256))).toBe('table')
     const ordered: Firmware = { ...BIOS_FIRMWARE(), driveOrder: ['SATA 1'] }
-    const trace = await traceStart(ordered, drives, undefined, sha256)
+    const trace = await traceBoot(ordered, drives, undefined, sha256)
     expect([trace.starts, trace.startedFrom]).toEqual([true, 'new'])
   })
 
@@ -231,7 +231,7 @@ describe('the trace of a start', () => {
     const empty = { ...reserved, typeGuid: TYPE_GUIDS.efiSystem }
     await writeGpt(device, { ...table, partitions: [{ ...empty, number: 1 }, { ...esp, number: 2 }, ...rest] })
     const forgetful: Firmware = { ...FIRMWARE, bootEntries: [], bootOrder: [] }
-    const trace = await traceStart(forgetful, [attached(device)], undefined, sha256)
+    const trace = await traceBoot(forgetful, [attached(device)], undefined, sha256)
     expect([trace.starts, trace.links[2].evidence]).toEqual([true, expect.stringContaining('partition 2')])
   })
 })
@@ -248,7 +248,7 @@ describe('the trace of a system that is not followed to its end', () => {
 
   it('says of a Linux root that no volume answers to its UUID', async () => {
     const device = await makeLinuxDisk()
-    const trace = await traceStart(bare, [attached(device)], undefined, sha256)
+    const trace = await traceBoot(bare, [attached(device)], undefined, sha256)
     expect(failedAt(trace)).toBe('system-volume')
     expect(trace.links[4].evidence).toBe(`/EFI/BOOT/grub.cfg: search.fs_uuid ${ROOT_UUID} root`)
     expect(trace.links[5].evidence).toContain(ROOT_UUID)
@@ -262,7 +262,7 @@ describe('the trace of a system that is not followed to its end', () => {
     const files = [{ path: '/System/Library/CoreServices/boot.efi', content: pattern(9000, 1) }]
     const slice = new SliceDevice(device, MIB, 100 * MIB)
     await formatHfsPlus(slice, { ...volume, systemFolder: '/System/Library/CoreServices', files })
-    const trace = await traceStart(bare, [attached(device)], undefined, sha256)
+    const trace = await traceBoot(bare, [attached(device)], undefined, sha256)
     expect(trace.links.map((l) => l.state)).toEqual([
       'unproved',
       'passed',
@@ -272,6 +272,6 @@ describe('the trace of a system that is not followed to its end', () => {
     ])
     expect(trace.links[3].evidence).toContain('/System/Library/CoreServices/boot.efi')
     await formatHfsPlus(slice, { ...volume, files })
-    expect((await traceStart(bare, [attached(device)], undefined, sha256)).starts).toBe(false)
+    expect((await traceBoot(bare, [attached(device)], undefined, sha256)).starts).toBe(false)
   })
 })

@@ -1,7 +1,7 @@
 import { readMarker } from '../copy/marker'
 import type { Digest } from '../digest'
 import { readScheme } from '../scheme'
-import { Chain, Stop } from './chain'
+import { Chain, BootFailure } from './chain'
 import { type AttachedDrive, type Candidate, identityOf, identityWords, inOrder } from './start'
 import { followBios } from './start-bios'
 import { followUefi } from './start-uefi'
@@ -12,7 +12,7 @@ import { type Firmware, type Trace, TRACE_LINKS, type TraceReference } from './t
  * system would (UEFI 2.10, section 3; the BIOS way as PCs have it). `reference` says what the source held, so that
  * files are compared and not merely found. Stops at the first link that fails; nothing is written.
  */
-export async function traceStart(
+export async function traceBoot(
   firmware: Firmware,
   drives: readonly AttachedDrive[],
   reference: TraceReference | undefined,
@@ -32,14 +32,18 @@ export async function traceStart(
 
 async function readTables(drives: readonly AttachedDrive[]): Promise<Candidate[]> {
   if (drives.length === 0) {
-    throw new Stop('no drive to start from', 'All slots are empty', 'There is no drive in any slot of this computer.')
+    throw new BootFailure(
+      'no drive to start from',
+      'All slots are empty',
+      'There is no drive in any slot of this computer.',
+    )
   }
   const candidates: Candidate[] = []
-  let trouble: Stop | undefined
+  let trouble: BootFailure | undefined
   for (const drive of drives) {
     const marker = await readMarker(drive.device)
     if (marker) {
-      trouble ??= new Stop(
+      trouble ??= new BootFailure(
         `${drive.name} holds an unfinished copy`,
         marker.note,
         'A copy to this drive did not end, so it is marked and not started from. Go on with it in Copy, or copy to it again.',
@@ -49,13 +53,13 @@ async function readTables(drives: readonly AttachedDrive[]): Promise<Candidate[]
     const reading = await readScheme(drive.device)
     if (reading && reading.scheme !== 'damaged') candidates.push({ drive, reading })
     else if (reading) {
-      trouble ??= new Stop(
+      trouble ??= new BootFailure(
         `the table of ${drive.name} is damaged`,
         reading.findings[0]?.sentence ?? '',
         'No copy of the partition table can be used.',
       )
     } else {
-      trouble ??= new Stop(
+      trouble ??= new BootFailure(
         `${drive.name} holds no partition table`,
         `${drive.slot}: neither the first sectors nor the last carry one`,
         'Nothing was copied to this drive yet, or its table is gone.',
@@ -66,7 +70,7 @@ async function readTables(drives: readonly AttachedDrive[]): Promise<Candidate[]
   for (const [i, a] of candidates.entries()) {
     const twin = candidates.slice(i + 1).find((b) => identityOf(b.reading) === identityOf(a.reading))
     if (twin) {
-      throw new Stop(
+      throw new BootFailure(
         'two drives carry one identity',
         `${a.drive.name} in ${a.drive.slot} and ${twin.drive.name} in ${twin.drive.slot}: ${identityWords(a.reading)}`,
         'A system that sees both may renumber one of them and not start again. Take one of the two out, or give the new one an identity of its own.',

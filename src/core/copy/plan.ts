@@ -1,5 +1,5 @@
-import { AssembledDevice, type Part } from '../block/assembled'
-import { BlankedDevice } from '../block/blanked'
+import { CompositeDevice, type Part } from '../block/composite'
+import { ZeroMaskedDevice } from '../block/zero-masked'
 import { type BlockDevice, type Extent, type Origin } from '../block/device'
 import { mergeExtents, unionExtents } from '../block/extents'
 import { OverlayDevice } from '../block/overlay'
@@ -120,7 +120,7 @@ export async function planCopy(source: BlockDevice, layout: Layout, scope: CopyS
   if (scope.everySector) parts.push(...gapsOf(readOnly(source), layout))
   parts.sort((a, b) => a.targetOffset - b.targetOffset)
   const assembled: Part[] = parts.map(({ targetOffset, device }) => ({ at: targetOffset, device }))
-  const expected = new AssembledDevice(layout.targetSizeBytes, layout.sectorSize, assembled)
+  const expected = new CompositeDevice(layout.targetSizeBytes, layout.sectorSize, assembled)
   const partitions: PartScope[] = []
   for (const part of parts) {
     let bytes = 0
@@ -248,7 +248,7 @@ async function preparePart(
     const fileSystem = device === slice ? present! : (await openFileSystem(device))!
     const { files, extents } = scope.leaveIdle ? await idleExtents(fileSystem) : { files: [], extents: [] }
     if (files.length === 0) return { ...common, ...byMap, device, fileSystem }
-    return { ...common, ...byMap, device: new BlankedDevice(device, extents), fileSystem, leftOut: files }
+    return { ...common, ...byMap, device: new ZeroMaskedDevice(device, extents), fileSystem, leftOut: files }
   }
   if (after === before && !moved) return read(slice)
   const resized = partition.resizes

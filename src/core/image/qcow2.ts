@@ -16,7 +16,7 @@ import {
   OFFSET_MASK,
 } from './qcow2-layout'
 import { withSectors } from './sectors'
-import { type Locator, TabledDevice } from './tabled'
+import { type Locator, BlockMappedDevice } from './block-mapped'
 
 /** QCOW2, versions 2 and 3, with packed clusters and a backing file. */
 export const qcow2: ImageFormat = {
@@ -149,7 +149,7 @@ async function openQcow2(file: ImageFile, options: OpenOptions): Promise<OpenedI
     // The format does not say how long a sector is.
     device: await withSectors(
       (sectorSize) =>
-        new TabledDevice(Math.floor(virtualBytes / sectorSize) * sectorSize, sectorSize, {
+        new BlockMappedDevice(Math.floor(virtualBytes / sectorSize) * sectorSize, sectorSize, {
           locate,
           // The last cluster may be cut short in the file.
           read: paddedReader(file),

@@ -4,7 +4,7 @@ import type { Finding } from '../findings'
 import { fileReader } from './file-reader'
 import { type ImageFile, type ImageFormat, type OpenedImage, type OpenOptions, readFrom } from './port'
 import { withSectors } from './sectors'
-import { TabledDevice, type Locator } from './tabled'
+import { BlockMappedDevice, type Locator } from './block-mapped'
 import {
   BLOCK_BYTES,
   checksumOf,
@@ -43,8 +43,11 @@ async function openVhd(file: ImageFile, options: OpenOptions): Promise<OpenedIma
   const common = { kind: 'vhd' as const, virtualBytes: size, identity: footer.uuid, findings }
   const read = fileReader(file)
   // The format counts in 512 bytes whatever the disk's own sectors are.
-  const sized = (parts: ConstructorParameters<typeof TabledDevice>[2]) =>
-    withSectors((sector) => new TabledDevice(Math.floor(size / sector) * sector, sector, parts), options.sectorSize)
+  const sized = (parts: ConstructorParameters<typeof BlockMappedDevice>[2]) =>
+    withSectors(
+      (sector) => new BlockMappedDevice(Math.floor(size / sector) * sector, sector, parts),
+      options.sectorSize,
+    )
   if (footer.type === TYPE.fixed) {
     if (size > file.size) throw bad(`the disk has ${size} bytes and the file only ${file.size}`)
     const locate: Locator = async (offset, length) => ({ length, source: { from: 'file', offset } })

@@ -4,7 +4,7 @@ import { exactNumber, hasText, viewOf } from '../bytes/struct'
 import { BadStructure, CoreError } from '../errors'
 import type { Finding } from '../findings'
 import { type ImageFile, type ImageFormat, type OpenedImage, type OpenOptions, readFrom } from './port'
-import { type Locator, TabledDevice } from './tabled'
+import { type Locator, BlockMappedDevice } from './block-mapped'
 import { fileReader } from './file-reader'
 import {
   BLOCK,
@@ -89,7 +89,7 @@ async function openVhdx(opened: ImageFile, options: OpenOptions): Promise<Opened
     identity: header.dataWriteGuid,
     ...(parent ? { parent: parent.name } : {}),
     findings: [...findings, ...(parent?.image.findings ?? [])],
-    device: new TabledDevice(size, sectorSize, {
+    device: new BlockMappedDevice(size, sectorSize, {
       locate,
       read: fileReader(file),
       unitBytes: blockSize,

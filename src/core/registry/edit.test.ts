@@ -2,7 +2,7 @@ import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
 import { CoreError } from '../errors'
 import { makeStore, makeSystemHive, readStore } from '../boot/store'
-import { HiveEditor, UnsettledHive } from './edit'
+import { HiveEditor, DirtyHive } from './edit'
 import { Hive } from './hive'
 import { HEADER_BYTES, headerChecksum, HIVE_HEADER, KEY_NODE, SECURITY } from './layout'
 import { makeHive, type NewValue, storedValue } from './make'
@@ -81,7 +81,7 @@ describe('changes to a hive', () => {
     const unsettled = SYSTEM.slice()
     HIVE_HEADER.write(unsettled, { sequence1: 9 })
     HIVE_HEADER.write(unsettled, { checksum: headerChecksum(unsettled) })
-    await expect(HiveEditor.open(unsettled)).rejects.toThrow(UnsettledHive)
+    await expect(HiveEditor.open(unsettled)).rejects.toThrow(DirtyHive)
     const editor = await HiveEditor.open(SYSTEM)
     const key = (await editor.key('Select'))!
     await expect(editor.set(key, 'Large', new Uint8Array(16_000))).rejects.toThrow(/no free room/)

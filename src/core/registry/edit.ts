@@ -19,8 +19,8 @@ import { type NewValue, storedValue } from './make'
 import { inKeyOrder, putSubkeys } from './subkeys'
 
 /** The hive was not written to its end by its system, so what is in its transaction log counts too. */
-export class UnsettledHive extends CoreError {
-  override readonly name = 'UnsettledHive'
+export class DirtyHive extends CoreError {
+  override readonly name = 'DirtyHive'
 }
 
 /** No tree of keys that is taken out has more of them. */
@@ -41,13 +41,13 @@ export class HiveEditor {
     private readonly hive: Hive,
   ) {}
 
-  /** A copy of `file` is changed. Rejects with BadStructure, and with UnsettledHive where the two sequence numbers differ. */
+  /** A copy of `file` is changed. Rejects with BadStructure, and with DirtyHive where the two sequence numbers differ. */
   static async open(file: Uint8Array, { spareBytes = 0 }: EditOptions = {}): Promise<HiveEditor> {
     const plain = (bytes: Uint8Array) => (offset: number, length: number) =>
       Promise.resolve(bytes.subarray(offset, offset + length))
     const { settled } = await Hive.open(plain(file), file.length)
     if (!settled) {
-      throw new UnsettledHive(
+      throw new DirtyHive(
         'This registry hive was not closed: its system has changes in its log that it has to take in first. Nothing was changed.',
       )
     }

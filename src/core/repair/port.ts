@@ -1,6 +1,6 @@
 import type { BlockDevice } from '../block/device'
 import type { Candidate } from '../boot/start'
-import type { StartCode } from '../boot/start-code'
+import type { BootCode } from '../boot/start-code'
 import type { Firmware } from '../boot/types'
 import type { DriverPackage } from '../drivers/packages'
 import type { MovedVolume } from './moved'
@@ -41,7 +41,7 @@ export interface RepairSubject {
   /** The firmware of the computer that is to start, where there is one at hand. */
   readonly firmware?: Firmware
   /** The code in front of the first partition, as the source had it. */
-  readonly startCode?: StartCode
+  readonly startCode?: BootCode
   /** Volumes that came along from the old drives, where that is known. */
   readonly moved?: readonly MovedVolume[]
   /** Sixteen bytes by chance, for an identity of its own. */

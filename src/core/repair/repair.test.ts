@@ -3,8 +3,8 @@ import { type BlockDevice, readBytes } from '../block/device'
 import { MemoryDevice } from '../block/memory'
 import { SliceDevice } from '../block/slice'
 import { referenceFrom } from '../boot/reference'
-import { readStartCode } from '../boot/start-code'
-import { traceStart } from '../boot/trace'
+import { readBootCode } from '../boot/start-code'
+import { traceBoot } from '../boot/trace'
 import type { Firmware, Trace } from '../boot/types'
 import { deviceBytes, ELEMENTS, elementPath, LETTER_C, letterBytes, makeStore, STORE_OBJECTS } from '../boot/store'
 import { viewOf } from '../bytes/struct'
@@ -38,7 +38,7 @@ const NOWHERE = { scheme: 'gpt', diskGuid: '00000000-0000-4000-8000-000000000001
 
 function follow(device: BlockDevice, firmware: Firmware, drivers = ['storahci']): Promise<Trace> {
   const drive = { driveId: 'new', name: 'Tellina T1 256 GB', slot: 'SATA 0', device, drivers }
-  return traceStart(firmware, [drive], undefined, sha256)
+  return traceBoot(firmware, [drive], undefined, sha256)
 }
 
 /** Keeps what a repair keeps, in memory. */
@@ -276,7 +276,7 @@ describe('a repair of what the drive is known by', () => {
       device: d,
       drivers: ['storahci'],
     })
-    const both = () => traceStart(firmware, [drive('new', device), drive('old', old)], undefined, sha256)
+    const both = () => traceBoot(firmware, [drive('new', device), drive('old', old)], undefined, sha256)
     const clash = (await both()).links.find((l) => l.state === 'failed')!
     expect([clash.id, clash.repairs]).toEqual(['firmware', ['disk-identity']])
     const before = await storedDigest(device)
@@ -309,13 +309,13 @@ describe('a repair with what the old drive had', () => {
     const reference = referenceFrom(await surveyDrive(old, sha256))!
     const start = () => {
       const drive = { driveId: 'new', name: 'new', slot: 'SATA 0', device, drivers: ['storahci'] }
-      return traceStart(BIOS_FIRMWARE(), [drive], reference, sha256)
+      return traceBoot(BIOS_FIRMWARE(), [drive], reference, sha256)
     }
     expect((await start()).links[2].found).toBe('same bytes as the source')
     await damage(device)
     const failed = (await start()).links.find((l) => l.state === 'failed')!
     expect([failed.id, failed.repairs]).toEqual(['boot-code', ['start-code']])
-    const startCode = await readStartCode(old, (await readScheme(old))!.partitions)
+    const startCode = await readBootCode(old, (await readScheme(old))!.partitions)
     await applyRepair(
       device,
       await planRepair('start-code', { device, mode: 'bios', startCode, time: 1n }),

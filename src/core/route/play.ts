@@ -15,7 +15,7 @@ export interface Played {
 }
 
 /** The first action that the bench does not allow, and why. */
-export interface Stop {
+export interface PlanViolation {
   readonly at: number
   readonly sentence: string
 }
@@ -37,7 +37,7 @@ export function play(
   actions: readonly Action[],
   start: Played,
   pairs: readonly Pair[],
-): { readonly end: Played; readonly stop?: Stop } {
+): { readonly end: Played; readonly stop?: PlanViolation } {
   let played = start
   for (const [at, action] of actions.entries()) {
     const sentence = whyNotNow(action, actions.slice(at + 1), played, pairs)

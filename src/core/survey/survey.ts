@@ -1,7 +1,8 @@
 import { type BlockDevice, unreadableAsNothing } from '../block/device'
-import { joined, readStartCode } from '../boot/start-code'
+import { readBootCode } from '../boot/start-code'
 import { LOADER_EXTENSION } from '../boot/systems'
 import { toBase64 } from '../bytes/base64'
+import { concatBytes } from '../bytes/concat'
 import { crc32, crcText } from '../bytes/crc32'
 import { MIB } from '../bytes/size'
 import { readMarker } from '../copy/marker'
@@ -137,8 +138,12 @@ async function tableOf(
 /** The code in front of the first partition; undefined where the drive does not give all of it. */
 async function startCodeOf(device: BlockDevice, partitions: readonly TablePartition[], digest: Digest) {
   try {
-    const code = await readStartCode(device, partitions)
-    return { first: toBase64(code.first), gap: toBase64(code.gap), digest: toHex(digest(joined(code))) }
+    const code = await readBootCode(device, partitions)
+    return {
+      first: toBase64(code.first),
+      gap: toBase64(code.gap),
+      digest: toHex(digest(concatBytes([code.first, code.gap]))),
+    }
   } catch (error) {
     if (!(error instanceof CoreError)) throw error
     return undefined

@@ -1,7 +1,7 @@
 import { z } from 'zod'
 import type { OpenDrive } from '@/bench/open-drive'
 import { type BootChoice, bootMenu, chosenOnce } from '@/core/boot/menu'
-import { traceStart } from '@/core/boot/trace'
+import { traceBoot } from '@/core/boot/trace'
 import { FirmwareSchema } from '@/core/boot/types'
 import { type BenchState, driveIn } from '@/core/things/bench'
 import type { Computer } from '@/core/things/computer'
@@ -84,7 +84,7 @@ async function startUp(computer: Computer, choice: string | undefined): Promise<
   await refuseWhileCopying(computer)
   const bench = await benchOfComputer(id)
   const firmware = choice === undefined ? computer.firmware : chosenOnce(computer.firmware, choice)
-  const trace = await withSlots(bench, computer, (drives) => traceStart(firmware, drives, undefined, sha256))
+  const trace = await withSlots(bench, computer, (drives) => traceBoot(firmware, drives, undefined, sha256))
   const stop = trace.links.find((l) => l.state === 'failed')
   if (stop) throw new Refusal(`It does not start. ${stop.title}: ${stop.found}. ${stop.why ?? ''}`.trimEnd())
   await changeComputer(id, { running: 'system' })

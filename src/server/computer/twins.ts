@@ -4,7 +4,7 @@ import { type Drive, hasBytes } from '@/core/things/drive'
 import { withDrive } from '../bench'
 
 /** The first two of these drives that carry one disk identity, in their order; undefined when all differ. */
-export async function twinsAmong(drives: readonly Drive[]): Promise<[Drive, Drive] | undefined> {
+export async function findDuplicateDiskIds(drives: readonly Drive[]): Promise<[Drive, Drive] | undefined> {
   const seen = new Map<string, Drive>()
   for (const drive of drives) {
     if (!hasBytes(drive)) continue

@@ -9,7 +9,7 @@ import { readOnly } from '@/core/block/readonly'
 import { scopeOf } from '@/core/copy/choices'
 import { CheckFailed } from '@/core/copy/check'
 import { Heat } from '@/core/copy/heat'
-import { Moment } from '@/core/copy/moment'
+import { PointInTimeSource } from '@/core/copy/point-in-time'
 import { type CopyPlan, planCopy } from '@/core/copy/plan'
 import type { RescueLimits } from '@/core/block/read-around'
 import { retryLost } from '@/core/copy/retry'
@@ -44,7 +44,7 @@ const note = (text: string, tone: 'plain' | 'good' | 'bad' = 'plain') => send({ 
 const pacer = new Pacer(order.pace)
 let meter: CopyMeter | undefined
 /** The system that runs from the source, and what is shown of its drive. */
-let running: { readonly system: LiveSystem; readonly moment: Moment } | undefined
+let running: { readonly system: LiveSystem; readonly moment: PointInTimeSource } | undefined
 /** Drives that were taken out meanwhile, with the words for it. */
 const gone = new Map<string, string>()
 let ending: Error | undefined
@@ -103,7 +103,7 @@ async function work(): Promise<void> {
           await rm(kept, { force: true })
         },
       })
-      running = { system, moment: new Moment(drive, order.choices.snapshotMib, order.live.direct, aside) }
+      running = { system, moment: new PointInTimeSource(drive, order.choices.snapshotMib, order.live.direct, aside) }
     }
     const targets: BlockDevice[] = []
     for (const target of order.targets) targets.push(whileThere(await open(target, true), target.id))

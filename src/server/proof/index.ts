@@ -5,7 +5,7 @@ import { type Drive, driveName } from '@/core/things/drive'
 import { plugsIn } from '@/core/route/types'
 import { referenceFrom } from '@/core/boot/reference'
 import { chosenOnce } from '@/core/boot/menu'
-import { traceStart } from '@/core/boot/trace'
+import { traceBoot } from '@/core/boot/trace'
 import type { Planned, ProofCheck } from '@/core/proof/compare'
 import { changeComputer, driveBytes } from '../bench'
 import { benchNow } from '../clock'
@@ -19,7 +19,7 @@ import { keep, loadMove, type Move } from '../move'
 import { progressOf } from '../move/legs'
 import { Refusal } from '../refusal'
 import { attach, attachedNow } from '../computer/attach'
-import { twinsAmong } from '../computer/twins'
+import { findDuplicateDiskIds } from '../computer/twins'
 import type { PairOrder } from './compare-pairs'
 import { compareApart } from './comparing'
 import { trialComputer } from './computer'
@@ -47,7 +47,7 @@ export async function startTrial(moveId: string, choice?: string): Promise<void>
   try {
     const attached = await attach(move.bench, computer, opened)
     const firmware = choice === undefined ? computer.firmware : chosenOnce(computer.firmware, choice)
-    const trace = await traceStart(firmware, attached, referenceFrom(system), sha256)
+    const trace = await traceBoot(firmware, attached, referenceFrom(system), sha256)
     const subject = subjectOf(move, trace.startedFrom ?? attached[0]?.driveId)
     const checks =
       trace.starts && subject === 'target' && fits ? await compareAll(move, fits, trace.systemPartitionGuid) : []
@@ -82,7 +82,7 @@ async function refuseTwinOutside({ bench, pairs, row }: Move, computer: Computer
   const outside = bench.drives.filter(
     ({ id, place }) => ours.includes(id) && place.kind === 'bay' && plugsIn(plan, place.accessoryId, computer.id),
   )
-  const twins = await twinsAmong([...inside, ...outside])
+  const twins = await findDuplicateDiskIds([...inside, ...outside])
   const left = twins && outside.find((d) => d.id === twins[1].id)
   if (!left) return
   throw new Refusal(

@@ -4,7 +4,7 @@ import type { StepEffect, SwapStep } from '@/core/swap/types'
 import { driveName } from '@/core/things/drive'
 import { changeComputer, computerById, driveById, placeDrive } from '../bench'
 import { benchNow } from '../clock'
-import { twinsAmong } from '../computer/twins'
+import { findDuplicateDiskIds } from '../computer/twins'
 import { running } from '../copy/current'
 import { note } from '../logbook'
 import { fitsLocked, hasStarted, keep, loadMove, type Move } from '../move'
@@ -124,7 +124,7 @@ async function refuseLive(computerId: string): Promise<void> {
 /** Two drives of one identity are never given power together. */
 async function refuseTwins({ bench }: Move, computerId: string): Promise<void> {
   const inside = bench.drives.filter(({ place }) => place.kind === 'slot' && place.computerId === computerId)
-  const twins = await twinsAmong(inside)
+  const twins = await findDuplicateDiskIds(inside)
   if (!twins) return
   const { name } = await computerById(computerId)
   throw new Refusal(

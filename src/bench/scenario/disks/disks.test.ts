@@ -3,7 +3,7 @@ import { tmpdir } from 'node:os'
 import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { SliceDevice } from '@/core/block/slice'
-import { traceStart } from '@/core/boot/trace'
+import { traceBoot } from '@/core/boot/trace'
 import { driversAt } from '@/core/things/bodies'
 import { GIB } from '@/core/bytes/size'
 import { openFileSystem } from '@/core/filesystem'
@@ -171,7 +171,7 @@ describe('the drives of the scenario', () => {
         })
       }
       if (opened.length === 0) continue
-      const trace = await traceStart(
+      const trace = await traceBoot(
         computer.firmware,
         opened.map((o) => o.drive),
         undefined,

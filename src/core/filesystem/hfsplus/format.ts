@@ -1,4 +1,5 @@
 import type { BlockDevice } from '../../block/device'
+import { concatBytes } from '../../bytes/concat'
 import { alignUp } from '../../bytes/size'
 import { viewOf } from '../../bytes/struct'
 import { CoreError } from '../../errors'
@@ -62,7 +63,7 @@ export async function formatHfsPlus(device: BlockDevice, volume: NewHfsPlus): Pr
   const catalogRun = take(nodes.length * NODE_BYTES)
 
   for (const { run, content } of catalog.contents) await device.write(run.start * BLOCK, padded(content, BLOCK))
-  await device.write(catalogRun.start * BLOCK, joined(nodes, NODE_BYTES))
+  await device.write(catalogRun.start * BLOCK, concatBytes(nodes))
   await device.write(extents.start * BLOCK, emptyTree(1))
   const bitmap = new Uint8Array(bitmapBlocks * BLOCK)
   const mark = (block: number) => (bitmap[block >> 3] |= 0x80 >> (block & 7))
@@ -300,10 +301,4 @@ function padded(bytes: Uint8Array, unit: number): Uint8Array {
   const whole = new Uint8Array(alignUp(bytes.length, unit))
   whole.set(bytes)
   return whole
-}
-
-function joined(parts: readonly Uint8Array[], size: number): Uint8Array {
-  const bytes = new Uint8Array(parts.length * size)
-  parts.forEach((part, i) => bytes.set(part, i * size))
-  return bytes
 }

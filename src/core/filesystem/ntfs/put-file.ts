@@ -1,4 +1,5 @@
 import type { BlockDevice } from '../../block/device'
+import { concatBytes } from '../../bytes/concat'
 import { alignUp } from '../../bytes/size'
 import { utf16ToString, viewOf } from '../../bytes/struct'
 import { BadStructure, CoreError, NotSupported } from '../../errors'
@@ -233,7 +234,7 @@ class NtfsWriter {
       const attributes = await this.indexAttributes(record, tree.rootNode, tree.blocks, blockSize)
       const bytes = withAttributes(record, attributes.raws)
       if (!bytes) continue
-      await this.writeRuns(attributes.runs, joined(tree.blocks))
+      await this.writeRuns(attributes.runs, concatBytes(tree.blocks))
       return this.table.write(directory, bytes)
     }
     throw new NotSupported('The directory’s record has no room for its index.')
@@ -295,12 +296,6 @@ class NtfsWriter {
       return at < 0 ? x.length - y.length : x[at] - (y[at] ?? -1)
     }
   }
-}
-
-function joined(blocks: readonly Uint8Array[]): Uint8Array {
-  const bytes = new Uint8Array(blocks.reduce((sum, block) => sum + block.length, 0))
-  blocks.reduce((at, block) => (bytes.set(block, at), at + block.length), 0)
-  return bytes
 }
 
 /** A name of a record with other sizes of its file. */

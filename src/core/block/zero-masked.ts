@@ -1,24 +1,18 @@
-import { type BlockDevice, checkRange, type Extent, type Origin, ReadOnlyDevice } from './device'
+import { type BlockDevice, checkRange, type Extent } from './device'
+import { ReadOnlyWrapper } from './wrapped'
 
 /** A device of which some stretches read as zeros, whatever is stored there; for reading only. */
-export class BlankedDevice implements BlockDevice {
-  readonly size: number
-  readonly logicalSectorSize: 512 | 4096
-  readonly physicalSectorSize: number
-  readonly origins?: (offset: number, length: number) => Iterable<Origin>
-
+export class ZeroMaskedDevice extends ReadOnlyWrapper {
   /** `blank` in order and without overlap, whole sectors. */
   constructor(
-    private readonly base: BlockDevice,
+    base: BlockDevice,
     private readonly blank: readonly Extent[],
   ) {
-    this.size = base.size
-    this.logicalSectorSize = base.logicalSectorSize
-    this.physicalSectorSize = base.physicalSectorSize
-    if (base.origins) this.origins = (offset, length) => base.origins!(offset, length)
+    super(base)
+    this.mapped = (offset, length) => this.mappedShown(offset, length)
   }
 
-  async read(offset: number, into: Uint8Array): Promise<void> {
+  override async read(offset: number, into: Uint8Array): Promise<void> {
     checkRange(this, offset, into.length)
     // What is blank is not asked for at all: it may lie where the medium fails.
     into.fill(0)
@@ -27,13 +21,7 @@ export class BlankedDevice implements BlockDevice {
     }
   }
 
-  async write(): Promise<void> {
-    throw new ReadOnlyDevice()
-  }
-
-  async flush(): Promise<void> {}
-
-  async mapped(offset: number, length: number): Promise<readonly Extent[]> {
+  private async mappedShown(offset: number, length: number): Promise<readonly Extent[]> {
     const found: Extent[] = []
     for (const shown of this.shownIn(offset, length)) {
       found.push(...(this.base.mapped ? await this.base.mapped(shown.offset, shown.length) : [shown]))

@@ -8,7 +8,7 @@ export interface Part {
 }
 
 /** Parts laid out on an otherwise empty drive, for reading only. Between the parts it reads as zeros. */
-export class AssembledDevice implements BlockDevice {
+export class CompositeDevice implements BlockDevice {
   readonly physicalSectorSize: number
   private readonly parts: readonly Part[]
 

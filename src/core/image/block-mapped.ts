@@ -14,7 +14,7 @@ export type Source =
 export type Locator = (offset: number, length: number) => Promise<{ length: number; source: Source }>
 
 /** A virtual disk whose places are found through a table. For reading only. */
-export class TabledDevice implements BlockDevice {
+export class BlockMappedDevice implements BlockDevice {
   readonly physicalSectorSize: number
   private unit?: { number: number; bytes: Uint8Array }
 

@@ -4,7 +4,7 @@ import { MIB } from '../bytes/size'
 import { touchedBy } from '../image/touched'
 
 /** What a copy of a running system reads: one moment of it, or, without a snapshot, whatever is there; and what changed. */
-export class Moment {
+export class PointInTimeSource {
   readonly device: BlockDevice
   private readonly log: ChangeLog
   private readonly snapshot: SnapshotDevice | undefined
