@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { type BlockDevice, writeBytes } from '../block/device'
+import { type BlockDevice, readBytes, writeBytes } from '../block/device'
 import { MemoryDevice } from '../block/memory'
 import { OverlayDevice } from '../block/overlay'
 import { readOnly } from '../block/readonly'
@@ -70,6 +70,25 @@ describe('a map of used blocks that misses some', () => {
     const blind = await planCopy(readOnly(disk), same.layout, { mapsUnchecked: true })
     expect(blind.partitions.find((p) => p.number === scope.number)!.map).toBe('unchecked')
     expect(scope.bytes - blind.partitions.find((p) => p.number === scope.number)!.bytes).toBe(2 * MIB)
+  })
+
+  it('is found on a FAT volume, too, whose table lost the end of a chain', async () => {
+    const disk = new OverlayDevice(await makeSystemDisk({ sizeBytes: SIZE }))
+    const { startBytes, sizeBytes } = (await surveyDrive(disk, sha256)).partitions.find((p) => p.role === 'boot')!
+    const esp = new SliceDevice(disk, startBytes, sizeBytes)
+    const volume = (await openFileSystem(esp))!
+    expect((await checkMap(volume))!.missing).toEqual([])
+    const path = '/EFI/BOOT/BOOTX64.EFI'
+    const [first] = await volume.fileExtents!(path)
+    // Both copies of the table have the file's first cluster as free.
+    const boot = await readBytes(esp, 0, 512)
+    const view = new DataView(boot.buffer, boot.byteOffset)
+    const [reserved, copies, sectors] = [view.getUint16(14, true), boot[16], view.getUint32(36, true)]
+    const cluster = (first.offset - (reserved + copies * sectors) * 512) / volume.clusterSize + 2
+    for (let copy = 0; copy < copies; copy++) {
+      await writeBytes(esp, (reserved + copy * sectors) * 512 + cluster * 4, new Uint8Array(4))
+    }
+    expect((await checkMap((await openFileSystem(esp))!))!.files).toEqual([path])
   })
 
   it('is no finding of a sound volume', async () => {

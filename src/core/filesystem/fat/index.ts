@@ -115,6 +115,21 @@ async function openFat(device: BlockDevice): Promise<FileSystem> {
     state: dirty ? 'dirty' : 'clean',
     depth: 'files',
     findings,
+    clusterOrigin: geometry.dataOffset,
+    async *claims() {
+      const directories = [{ entry: root, path: '' }]
+      for (let at = 0; at < directories.length && at < geometry.clusterCount; at++) {
+        const { entry: directory, path } = directories[at]
+        const { entries } = directory === root ? rootDirectory : await readDirectory(directory, path)
+        for (const entry of entries) {
+          const own = `${path}/${entry.name}`
+          const clusters = await volume.chainAsFarAsItLeads(entry.firstCluster)
+          const extents = [...chainExtents(clusters, (cluster) => volume.offsetOf(cluster), clusterSize)]
+          yield { extents, name: async () => own }
+          if (entry.isDirectory) directories.push({ entry, path: own })
+        }
+      }
+    },
     async *metadata() {
       yield { offset: 0, length: geometry.dataOffset }
       const directories = [root]

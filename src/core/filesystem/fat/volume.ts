@@ -138,6 +138,20 @@ export class FatVolume {
     return clusters
   }
 
+  /** Clusters of a chain as far as it leads: up to its end, or to a cluster that the table has as free. */
+  async chainAsFarAsItLeads(first: number): Promise<number[]> {
+    const { bits, clusterCount } = this.geometry
+    const clusters: number[] = []
+    for (let cluster = first; cluster >= FIRST_CLUSTER && cluster < clusterCount + FIRST_CLUSTER;) {
+      clusters.push(cluster)
+      if (clusters.length > clusterCount) break
+      const next = await this.entry(cluster)
+      if (next >= END_OF_CHAIN[bits]) break
+      cluster = next
+    }
+    return clusters
+  }
+
   /** Offset on the volume of a cluster. */
   offsetOf(cluster: number): number {
     return this.geometry.dataOffset + (cluster - FIRST_CLUSTER) * this.geometry.clusterSize
