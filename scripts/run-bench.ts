@@ -13,6 +13,7 @@ import { findPlans } from '@/core/route/search'
 import { AccessorySchema } from '@/core/things/accessory'
 import { serve } from '../tests/browser/support/serve'
 import { benchCopies } from './bench-copy'
+import { benchFiles } from './bench-files'
 import { benchConvert, benchSurvey } from './bench-images'
 import { benchServer } from './bench-server'
 
@@ -34,6 +35,7 @@ const PARTS: Record<string, () => void | Promise<void>> = {
   routes: benchRoutes,
   survey: () => benchSurvey(folder, line),
   convert: () => benchConvert(folder, line),
+  files: () => benchFiles(folder, line, Number(process.env.IMBARCO_BENCH_FILES ?? Infinity)),
   pages: benchPages,
   server: () => benchServer(folder, line),
 }
