@@ -8,6 +8,7 @@ import { SparseFileDevice } from '@/bench/sparse-file'
 import { type BlockDevice, type Extent, readBytes } from '@/core/block/device'
 import { MemoryDevice } from '@/core/block/memory'
 import { openFileSystem, recognise } from '@/core/filesystem'
+import { checkMap } from '@/core/filesystem/map-check'
 import type { NewFile } from '@/core/filesystem/new-files'
 import { formatNtfs } from '@/core/filesystem/ntfs/format'
 import { planCopy } from '@/core/copy/plan'
@@ -204,6 +205,15 @@ describe('ext grows', () => {
     const file = blank('kind.img', 256 * MIB)
     run('mke2fs', '-q', '-t', 'ext4', '-O', feature, file)
     await expect(resized(await device(file), 300 * MIB, 'none.img')).rejects.toThrow(sentence)
+  })
+
+  it('is read with clusters over blocks of 1 KiB, where the first superblock is not in the first block', async () => {
+    const file = blank('small-blocks.img', 256 * MIB)
+    run('mke2fs', '-q', '-t', 'ext4', '-b', '1024', '-O', 'bigalloc', '-C', '16384', '-d', at('tree'), file)
+    const volume = (await openFileSystem(await device(file)))!
+    expect([volume.state, volume.findings, volume.clusterSize]).toEqual(['clean', [], 16_384])
+    await expectTree(file)
+    expect((await checkMap(volume))?.missing).toEqual([])
   })
 
   it('not when it was not closed', async () => {
