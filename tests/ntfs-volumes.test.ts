@@ -31,12 +31,9 @@ const DEEP: readonly Shape[] = [
     crumbs: 700,
     lateBytes: clusterBytes * 200,
   })),
-  ...[MIB, 2 * MIB].map((clusterBytes): Shape => ({
-    clusterBytes,
-    sizeBytes: clusterBytes * 1200,
-    crumbs: 60,
-    lateBytes: clusterBytes * 20,
-  })),
+  { clusterBytes: MIB, sizeBytes: 1200 * MIB, crumbs: 60, lateBytes: 20 * MIB },
+  // Clusters of this size are only made on a volume that is large enough for its log.
+  { clusterBytes: 2 * MIB, sizeBytes: 8192 * MIB, crumbs: 60, lateBytes: 40 * MIB },
   // Thousands of pieces in one file, and a file table in very many.
   { clusterBytes: 512, sizeBytes: 60 * MIB, crumbs: 12_000, lateBytes: 4 * MIB, names: 6000 },
   { clusterBytes: 4 * KIB, sizeBytes: 144 * MIB, crumbs: 16_000, lateBytes: 24 * MIB, names: 9000 },
