@@ -1,4 +1,4 @@
-import { type BlockDevice, UnreadableSectors } from '../block/device'
+import { type BlockDevice, unreadableAsNothing } from '../block/device'
 import { fromBase64, toBase64 } from '../bytes/base64'
 import type { Digest } from '../digest'
 import { CoreError } from '../errors'
@@ -104,13 +104,8 @@ async function* eachChunk(plan: CopyPlan, digest: Digest): AsyncGenerator<{ offs
 }
 
 async function reads(device: BlockDevice, offset: number, into: Uint8Array): Promise<boolean> {
-  try {
-    await device.read(offset, into)
-    return true
-  } catch (error) {
-    if (!(error instanceof UnreadableSectors)) throw error
-    return false
-  }
+  const given = device.read(offset, into).then(() => true)
+  return (await given.catch(unreadableAsNothing)) ?? false
 }
 
 function isUnknown(digest: Uint8Array): boolean {

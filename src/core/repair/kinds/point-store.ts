@@ -62,7 +62,7 @@ export const pointStore: RepairKind = {
       [standardKeys[0], standard.device, wanted],
       [standardKeys[1], standard.systemDevice, wanted],
     ] as const) {
-      if (device || known(device)) continue
+      if (device) continue
       values.set(key, deviceBytes(to))
       standardChanged = true
     }
