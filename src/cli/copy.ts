@@ -34,7 +34,7 @@ export interface CopyOptions extends FitOptions {
   readonly everySector?: boolean
   /** Partitions of which every sector is taken. */
   readonly everyOf?: readonly number[]
-  readonly leaveIdle?: boolean
+  readonly skipPageFiles?: boolean
   readonly overwrite?: boolean
   /** False for a copy that is not read back. */
   readonly verify?: boolean
@@ -246,7 +246,7 @@ async function jobOf(device: BlockDevice, options: CopyOptions): Promise<Job | {
   const strange = options.everyOf?.find((n) => !survey.partitions.some((p) => p.number === n))
   if (strange !== undefined) throw new WrongUse(`There is no partition ${strange} on the source.`)
   const mapsUnchecked = options.checkMap === false
-  const scope = { leaveIdle: options.leaveIdle === true, everyOf: options.everyOf ?? [], mapsUnchecked }
+  const scope = { skipPageFiles: options.skipPageFiles === true, everyOf: options.everyOf ?? [], mapsUnchecked }
   const plan = await planCopy(device, result.layout, scope)
   return { plan, fit: result, work: workOf([result.layout, scope, survey.fingerprint]) }
 }

@@ -121,7 +121,7 @@ withFit(program.command('copy <source> <target>'))
   .option('--every-of <numbers>', 'every sector of these partitions, used blocks of the others', (text) =>
     text.split(',').map(number),
   )
-  .option('--leave-idle', 'page, hibernation and swap files keep their length and read as zeros')
+  .option('--skip-page-files', 'page, hibernation and swap files keep their length and read as zeros')
   .option('--no-check-map', 'maps of used blocks are believed and not held against the files')
   .option('--overwrite', 'a target that is there already is replaced')
   .option('--no-verify', 'what was written is not read back')

@@ -23,6 +23,10 @@ vi.mock('./proof/comparing', async () => {
   const { comparePairs } = await import('./proof/compare-pairs')
   return { compareApart: comparePairs }
 })
+vi.mock('./survey/checking-apart', async () => {
+  const { checkDrives } = await import('./survey/check-drives')
+  return { checkDrivesApart: checkDrives }
+})
 
 import { benchState, computerById, driveById, driveBytes, placeDrive } from './bench'
 import { makeBench } from './bench/make'

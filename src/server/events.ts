@@ -5,6 +5,8 @@ import { singleton } from './singleton'
 /** What browsers are told: that a move or the bench changed, or how far a copy is. */
 export type BenchEvent =
   | { readonly type: 'changed'; readonly moveId: string | null }
+  /** How far holding a move's maps of used blocks against the files is. */
+  | { readonly type: 'maps'; readonly moveId: string; readonly title: string; readonly files: number }
   | { readonly type: 'job'; readonly job: ImageJob }
   | { readonly type: 'progress'; readonly moveId: string; readonly progress: unknown; readonly benchNow: number }
 

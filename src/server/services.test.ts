@@ -14,6 +14,12 @@ const folder = await vi.hoisted(async () => {
   return data
 })
 
+// What a thread of its own does in the server is done in this one.
+vi.mock('./survey/checking-apart', async () => {
+  const { checkDrives } = await import('./survey/check-drives')
+  return { checkDrivesApart: checkDrives }
+})
+
 import { benchState, computerById, driveById, onDetach, placeDrive } from './bench'
 import { makeBench } from './bench/make'
 import { benchView } from './bench/view'

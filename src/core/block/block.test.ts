@@ -1,5 +1,6 @@
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
+import { deltaOf, layDelta } from './chunk-delta'
 import { CompositeDevice } from './composite'
 import {
   type BlockDevice,
@@ -32,10 +33,10 @@ const writes = fc.array(
 describe('devices', () => {
   it('hold what a plain array would hold', async () => {
     await fc.assert(
-      fc.asyncProperty(writes, async (list) => {
+      fc.asyncProperty(writes, fc.nat({ max: 3 }), async (list, keptWhole) => {
         const base = new MemoryDevice(SIZE)
         await base.write(0, new Uint8Array(8192).fill(0xaa))
-        const overlay = new OverlayDevice(base, SIZE)
+        const overlay = new OverlayDevice(base, SIZE, keptWhole)
         const slice = new SliceDevice(overlay, 4096, SIZE - 4096)
         const model = await all(base)
         for (const { sector, count, byte } of list) {
@@ -55,6 +56,25 @@ describe('devices', () => {
       }),
       { numRuns: 60 },
     )
+  })
+
+  it('give back from what differs in a chunk what was written', () => {
+    const chunk = fc.uint8Array({ minLength: 4096, maxLength: 4096, max: 3 })
+    const places = fc.array(fc.tuple(fc.nat({ max: 4095 }), fc.integer({ min: 1, max: 300 }), fc.nat({ max: 255 })))
+    fc.assert(
+      fc.property(chunk, places, fc.nat({ max: 4000 }), fc.nat({ max: 4096 }), (base, changes, from, length) => {
+        const changed = base.slice()
+        for (const [at, count, byte] of changes) changed.fill(byte, at, at + count)
+        const delta = deltaOf(base, changed)
+        if (!delta) return
+        const part = base.slice(from, from + length)
+        layDelta(delta, from, part)
+        expect(sameBytes(part, changed.subarray(from, from + length))).toBe(true)
+      }),
+    )
+    const twice = new Uint8Array(4096).map((_, i) => i % 2)
+    expect(deltaOf(new Uint8Array(4096), twice)).toBeUndefined()
+    expect(deltaOf(twice, twice)).toHaveLength(0)
   })
 
   it('refuse what is not whole sectors inside them', async () => {

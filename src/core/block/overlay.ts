@@ -1,22 +1,34 @@
+import { deltaOf, layDelta } from './chunk-delta'
 import { type BlockDevice, type Extent, checkRange, isZero, type Origin } from './device'
 import { CHUNK_BYTES, chunkSteps, mappedChunks } from './chunks'
 import { unionExtents } from './extents'
 
+/** So many changed chunks are kept as they are; of those that were changed before them only what differs. */
+const KEPT_WHOLE = 128
+
+/** What differs from the base's chunk. */
+class Delta {
+  constructor(readonly bytes: Uint8Array) {}
+}
+
 /**
- * Changes laid over a device that is itself never written. It may be larger than its base; what lies
- * beyond reads as zeros. A changed chunk that is all zeros costs no memory.
+ * Changes laid over a device that is itself never written, and stays as it is. It may be larger than its base; what
+ * lies beyond reads as zeros. A changed chunk costs little more memory than the bytes in it that differ.
  */
 export class OverlayDevice implements BlockDevice {
   readonly logicalSectorSize: 512 | 4096
   readonly physicalSectorSize: number
   readonly mapped?: (offset: number, length: number) => Promise<readonly Extent[]>
   readonly origins?: (offset: number, length: number) => Iterable<Origin>
-  /** A changed chunk's bytes, or null where the change left only zeros. */
-  private readonly changes = new Map<number, Uint8Array | null>()
+  /** A changed chunk's bytes or what differs in it, or null where the change left only zeros. */
+  private readonly changes = new Map<number, Uint8Array | Delta | null>()
+  /** Chunks that are kept whole and may be packed, the one that was changed first in front. */
+  private readonly whole = new Set<number>()
 
   constructor(
     private readonly base: BlockDevice,
     readonly size: number = base.size,
+    private readonly keptWhole = KEPT_WHOLE,
   ) {
     this.logicalSectorSize = base.logicalSectorSize
     this.physicalSectorSize = base.physicalSectorSize
@@ -44,6 +56,13 @@ export class OverlayDevice implements BlockDevice {
     }
     for (const { index, from, to, at } of chunkSteps(offset, into.length)) {
       const change = this.changes.get(index)
+      if (change instanceof Delta) {
+        await readPending()
+        const part = into.subarray(at, at + to - from)
+        await this.readBase(index * CHUNK_BYTES + from, part)
+        layDelta(change.bytes, from, part)
+        continue
+      }
       if (change === undefined) {
         if (pending) pending.length += to - from
         else pending = { at, length: to - from }
@@ -68,10 +87,31 @@ export class OverlayDevice implements BlockDevice {
       }
       chunk.set(part, step.from)
       this.changes.set(step.index, isZero(chunk) ? null : chunk)
+      this.whole.delete(step.index)
+      this.whole.add(step.index)
+      if (this.whole.size > this.keptWhole) await this.packFirst()
     }
   }
 
   async flush(): Promise<void> {}
+
+  private async packFirst(): Promise<void> {
+    const [index] = this.whole
+    this.whole.delete(index)
+    const chunk = this.changes.get(index)
+    if (!(chunk instanceof Uint8Array)) return
+    const below = new Uint8Array(CHUNK_BYTES)
+    const start = index * CHUNK_BYTES
+    try {
+      await this.readBase(start, below.subarray(0, Math.min(CHUNK_BYTES, this.size - start)))
+    } catch {
+      // Over what the base does not give the whole chunk stays.
+      return
+    }
+    const delta = deltaOf(below, chunk)
+    // It may have been written anew meanwhile.
+    if (delta && this.changes.get(index) === chunk) this.changes.set(index, new Delta(delta))
+  }
 
   private async readBase(offset: number, into: Uint8Array): Promise<void> {
     const inBase = Math.max(0, Math.min(into.length, this.base.size - offset))

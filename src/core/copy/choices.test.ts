@@ -58,7 +58,7 @@ describe('what is copied', () => {
   it('leaves out page files on request: their length stays, they read as zeros, all else is there', async () => {
     const target = new MemoryDevice(SIZE)
     await target.write(100 * MIB, pattern(MIB, 3))
-    const plan = await planCopy(readOnly(source), same, { leaveIdle: true })
+    const plan = await planCopy(readOnly(source), same, { skipPageFiles: true })
     const outcome = await runCopy(plan, target, options())
     const left = plan.partitions.flatMap((p) => p.leftOut)
     expect(left).toEqual([{ path: '/pagefile.sys', bytes: page.length }])
@@ -79,7 +79,7 @@ describe('what is copied', () => {
         { path: '/hiberfil.sys', content: new TextEncoder().encode('HIBR and what was open') },
       ],
     })
-    const plan = await planCopy(readOnly(asleep), same, { leaveIdle: true })
+    const plan = await planCopy(readOnly(asleep), same, { skipPageFiles: true })
     expect(plan.partitions.flatMap((p) => p.leftOut)).toEqual([])
     const target = new MemoryDevice(SIZE)
     await runCopy(plan, target, options())
@@ -99,7 +99,7 @@ describe('what is copied', () => {
       write: write.bind(inner),
       flush: flush.bind(inner),
     }
-    await runCopy(await planCopy(readOnly(source), same, { leaveIdle: true }), old, options())
+    await runCopy(await planCopy(readOnly(source), same, { skipPageFiles: true }), old, options())
     expect((await fileOn(old, same, '/pagefile.sys')).every((b) => b === 0)).toBe(true)
     expect(sameBytes(await fileOn(old, same, '/notes.txt'), notes)).toBe(true)
   })

@@ -7,8 +7,10 @@ export const CopyChoicesSchema = z.object({
   read: z.enum(['used', 'every']).default('used'),
   /** Partitions of the source, by number, of which every sector is taken all the same. */
   everyOf: z.array(z.number().int().positive()).max(200).default([]),
+  /** Maps of used blocks are believed, and not held against the files before. */
+  mapsUnchecked: z.boolean().default(false),
   /** Page, hibernation and swap files are left out: they keep their length and read as zeros. */
-  leaveIdle: z.boolean().default(false),
+  skipPageFiles: z.boolean().default(false),
   /** Everything is read back and compared. */
   verify: z.boolean().default(true),
   /** Minutes that reading around trouble may take; null for as long as it takes. */
@@ -24,6 +26,6 @@ export type CopyChoices = z.infer<typeof CopyChoicesSchema>
 
 export const USUAL_CHOICES: CopyChoices = CopyChoicesSchema.parse({})
 
-export function scopeOf({ read, everyOf, leaveIdle }: CopyChoices): CopyScope {
-  return { everySector: read === 'every', everyOf, leaveIdle }
+export function scopeOf({ read, everyOf, skipPageFiles, mapsUnchecked }: CopyChoices): CopyScope {
+  return { everySector: read === 'every', everyOf, skipPageFiles, mapsUnchecked }
 }

@@ -6,10 +6,9 @@ import { readOnly } from '../block/readonly'
 import { SliceDevice } from '../block/slice'
 import { MIB } from '../bytes/size'
 import { openFileSystem } from '../filesystem'
-import { setBits } from '../filesystem/bitmap'
 import { checkMap } from '../filesystem/map-check'
-import { ATTRIBUTE_TYPES, RECORDS } from '../filesystem/ntfs/layout'
-import { NtfsVolume } from '../filesystem/ntfs/volume'
+import { formatHfsPlus } from '../filesystem/hfsplus/format'
+import { callFree } from '../filesystem/ntfs/testing'
 import { rehearseFit } from '../fit/rehearse'
 import { solveFit } from '../fit/solve'
 import { surveyDrive } from '../survey/survey'
@@ -29,13 +28,7 @@ async function lyingDisk(): Promise<{ disk: BlockDevice; system: SliceDevice; st
   )
   const { startBytes, sizeBytes } = (await surveyDrive(disk, sha256)).partitions.find((p) => p.role === 'system')!
   const system = new SliceDevice(disk, startBytes, sizeBytes)
-  const volume = await NtfsVolume.open(system)
-  const map = (await volume.stream(await volume.record(RECORDS.bitmap), ATTRIBUTE_TYPES.data))!
-  const bits = await map.read(0, map.size)
-  for (const { offset, length } of await (await openFileSystem(system))!.fileExtents!(PATH)) {
-    setBits(bits, offset / volume.geometry.clusterSize, length / volume.geometry.clusterSize, false)
-  }
-  await writeBytes(system, map.runs[0].lcn! * volume.geometry.clusterSize, bits)
+  await callFree(system, PATH)
   return { disk, system, startBytes }
 }
 
@@ -89,6 +82,35 @@ describe('a map of used blocks that misses some', () => {
       await writeBytes(esp, (reserved + copy * sectors) * 512 + cluster * 4, new Uint8Array(4))
     }
     expect((await checkMap((await openFileSystem(esp))!))!.files).toEqual([path])
+  })
+
+  it('is found on an HFS+ volume, too, for a file and for what is the volume’s own', async () => {
+    const device = new MemoryDevice(16 * MIB)
+    const files = [
+      { path: '/Charts/harbour.dat', content: pattern(300_000, 1) },
+      { path: '/Charts/pilot.dat', content: pattern(10_000, 2) },
+    ]
+    await formatHfsPlus(device, { label: 'Charts', volumeId: 1n, time: 1, files })
+    const volume = (await openFileSystem(device))!
+    expect(await checkMap(volume)).toMatchObject({ missing: [], files: [] })
+    const [{ offset, length }] = await volume.fileExtents!(files[0].path)
+    const callBlocksFree = async (from: number, bytes: number) => {
+      // The allocation file begins in block 1; its highest bits come first.
+      const map = new Uint8Array(await readBytes(device, volume.clusterSize, volume.clusterSize))
+      for (let block = from / volume.clusterSize; block * volume.clusterSize < from + bytes; block++) {
+        map[block >> 3] &= ~(0x80 >> (block & 7))
+      }
+      await writeBytes(device, volume.clusterSize, map)
+    }
+    await callBlocksFree(offset, length)
+    expect(await checkMap((await openFileSystem(device))!)).toMatchObject({
+      missing: [{ offset, length }],
+      files: [files[0].path],
+    })
+    // The catalog, whose first block is the fork that its header names.
+    const header = new DataView((await readBytes(device, 1024, 512)).slice().buffer)
+    await callBlocksFree(header.getUint32(272 + 16) * volume.clusterSize, volume.clusterSize)
+    expect((await checkMap((await openFileSystem(device))!))!.files).toEqual(['the catalog', files[0].path])
   })
 
   it('is no finding of a sound volume', async () => {

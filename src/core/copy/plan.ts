@@ -44,7 +44,7 @@ export interface CopyScope {
   /** Does without holding maps of used blocks against the files; they are believed then. */
   readonly mapsUnchecked?: boolean
   /** Page, hibernation and swap files keep their length and read as zeros. */
-  readonly leaveIdle?: boolean
+  readonly skipPageFiles?: boolean
 }
 
 /** What a copy takes of one partition. All in bytes. */
@@ -246,7 +246,7 @@ async function preparePart(
   const read = async (device: BlockDevice): Promise<PreparedPart> => {
     if (every) return { ...common, device }
     const fileSystem = device === slice ? present! : (await openFileSystem(device))!
-    const { files, extents } = scope.leaveIdle ? await idleExtents(fileSystem) : { files: [], extents: [] }
+    const { files, extents } = scope.skipPageFiles ? await idleExtents(fileSystem) : { files: [], extents: [] }
     if (files.length === 0) return { ...common, ...byMap, device, fileSystem }
     return { ...common, ...byMap, device: new ZeroMaskedDevice(device, extents), fileSystem, leftOut: files }
   }

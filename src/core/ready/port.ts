@@ -60,6 +60,10 @@ export interface ReadyFacts {
   /** The drives sit where the plan has them for this leg. */
   readonly routeHolds: boolean
   readonly surveyedAt: string
+  /** The maps of used blocks are being held against the files: what is looked at now. */
+  readonly mapsBeing?: { readonly title: string; readonly files: number }
+  /** Partitions of the source, by number, whose volumes the locked fit makes larger or smaller. */
+  readonly resized: readonly number[]
   /** Partitions of the source that the locked fit leaves behind. */
   readonly leftOut: readonly Pick<PartitionSurvey, 'title' | 'role'>[]
 }
@@ -121,9 +125,11 @@ export interface ReadyItem {
       | 'close-program'
       | 'go-offline'
       | 'no-sleep'
-      | 'leave-idle'
-      | 'take-idle'
+      | 'skip-page-files'
+      | 'copy-page-files'
       | 'take-every'
+      | 'check-maps'
+      | 'believe-maps'
       | 'reset-later'
     readonly label: string
     /** What of several it is about. */

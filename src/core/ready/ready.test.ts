@@ -1,6 +1,7 @@
 import { beforeAll, describe, expect, it } from 'vitest'
 import { MemoryDevice } from '../block/memory'
 import { MIB } from '../bytes/size'
+import { checkMaps } from '../survey/check-maps'
 import { surveyDrive } from '../survey/survey'
 import { makeSystemDisk, sha256 } from '../testing-disk'
 import { USUAL_CHOICES } from '../copy/choices'
@@ -11,8 +12,9 @@ import { plateMatches, platePrefix } from './plate-check'
 let settled: ReadyFacts
 
 beforeAll(async () => {
+  const disk = await makeSystemDisk()
   settled = {
-    source: await surveyDrive(await makeSystemDisk(), sha256),
+    source: await checkMaps(disk, await surveyDrive(disk, sha256)),
     target: await surveyDrive(new MemoryDevice(800 * MIB), sha256),
     sourceName: 'Corvina S3 240 GB',
     targetName: 'Corvina S5 960 GB',
@@ -45,6 +47,7 @@ beforeAll(async () => {
     handsFirst: false,
     routeHolds: true,
     surveyedAt: '09:00',
+    resized: [],
     leftOut: [],
   }
 })
@@ -148,7 +151,8 @@ describe('the list', () => {
   })
 
   it('lets what blocks be gone past only where that can be sane, and only as it was when it was said', async () => {
-    const source = await surveyDrive(await makeSystemDisk({ dirty: true }), sha256)
+    const disk = await makeSystemDisk({ dirty: true })
+    const source = await checkMaps(disk, await surveyDrive(disk, sha256))
     const item = readyItems({ ...settled, source }).find((i) => i.id === 'clean')!
     const said = { at: '09:07', title: item.title, reason: 'The customer needs it today' }
     const past = readyItems({ ...settled, source, told: { clean: said } })
@@ -163,7 +167,7 @@ describe('the list', () => {
   })
 
   it('takes a damaged volume when every sector of it is taken', async () => {
-    const source = await surveyDrive(await makeSystemDisk(), sha256)
+    const { source } = settled
     const partitions = source.partitions.map((p) =>
       p.role === 'system'
         ? { ...p, findings: [{ severity: 'damage' as const, code: 'x', sentence: 'x', evidence: 'x' }] }
@@ -174,6 +178,33 @@ describe('the list', () => {
     const number = partitions.find((p) => p.role === 'system')!.number
     expect(openCount(readyItems({ ...facts, choices: { ...USUAL_CHOICES, everyOf: [number] } }))).toBe(0)
     expect(openCount(readyItems({ ...facts, choices: { ...USUAL_CHOICES, read: 'every' } }))).toBe(0)
+  })
+
+  it('waits for maps of used blocks to be held against the files, and does without where that was chosen', () => {
+    const withMaps = (map?: 'checked' | 'missed' | 'unchecked'): Partial<ReadyFacts> => ({
+      source: {
+        ...settled.source,
+        partitions: settled.source.partitions.map((p) =>
+          p.role === 'system' ? { ...p, volume: { ...p.volume!, map } } : p,
+        ),
+      },
+    })
+    const item = (changes: Partial<ReadyFacts>) => readyItems({ ...settled, ...changes }).find((i) => i.id === 'maps')
+    expect(item({})).toMatchObject({ state: 'settled', known: 'read 09:00' })
+    expect(item(withMaps())).toMatchObject({ state: 'open', known: 'not done', action: { id: 'check-maps' } })
+    expect(item({ ...withMaps(), mapsBeing: { title: 'C:', files: 12_345 } })).toMatchObject({
+      state: 'open',
+      known: 'running',
+      why: '12 345 files of C: were looked at so far.',
+      action: { id: 'believe-maps' },
+    })
+    const believed = { choices: { ...USUAL_CHOICES, mapsUnchecked: true } }
+    expect(item({ ...withMaps(), ...believed })).toMatchObject({ state: 'settled', known: 'as chosen' })
+    expect(item(withMaps('unchecked'))).toMatchObject({ state: 'settled', known: 'cannot be told' })
+    expect(item(withMaps('missed'))?.title).toMatch(/misses blocks that its files use/)
+    const { number } = settled.source.partitions.find((p) => p.role === 'system')!
+    expect(item({ ...withMaps('missed'), resized: [number] })).toMatchObject({ state: 'blocks' })
+    expect(item({ ...withMaps(), choices: { ...USUAL_CHOICES, read: 'every' } })).toBeUndefined()
   })
 
   it('lets a missing backup pass once the customer knows', () => {

@@ -3,24 +3,29 @@ import { SliceDevice } from '../block/slice'
 import { orUndefined } from '../errors'
 import { openFileSystem } from '../filesystem'
 import { checkMap, mapMissesWords } from '../filesystem/map-check'
-import type { DriveSurvey } from './types'
+import { goesByMap } from './goes-by-map'
+import type { DriveSurvey, PartitionSurvey } from './types'
 
 /**
  * A survey with what holding each volume's map of used blocks against its files came to: a finding where a map misses
  * some, and for every volume whether it was looked at. Reads all records of all volumes; nothing is written.
+ * `onLooked` is told the partition, and how many of its files and structures were looked at so far.
  */
-export async function checkMaps(device: BlockDevice, survey: DriveSurvey): Promise<DriveSurvey> {
+export async function checkMaps(
+  device: BlockDevice,
+  survey: DriveSurvey,
+  onLooked?: (partition: PartitionSurvey, count: number) => void,
+): Promise<DriveSurvey> {
   const partitions: DriveSurvey['partitions'] = []
   for (const partition of survey.partitions) {
     const { volume, startBytes, sizeBytes } = partition
-    // Of a volume that is taken sector by sector the map does not matter.
-    if (!volume || volume.depth !== 'files' || volume.everySector) {
+    if (!volume || !goesByMap(partition)) {
       partitions.push(partition)
       continue
     }
     const slice = new SliceDevice(device, startBytes, sizeBytes)
     const check = await openFileSystem(slice)
-      .then((opened) => opened && checkMap(opened))
+      .then((opened) => opened && checkMap(opened, (count) => onLooked?.(partition, count)))
       .catch(orUndefined)
     const sentence = check && mapMissesWords(check)
     const finding = sentence && {

@@ -1,4 +1,5 @@
 import { type Health, healthVerdict } from '../health/health'
+import { goesByMap } from './goes-by-map'
 import type { DriveSurvey } from './types'
 
 /** What a drive holds, as the object of "holds". */
@@ -65,12 +66,19 @@ export function headingOf(survey: DriveSurvey, health?: Health): string {
   const dirty = partitions.find((p) => p.volume?.state === 'dirty')
   if (dirty) return `${dirty.title} was not closed cleanly`
   const systems = partitions.filter((p) => p.role === 'system')
-  if (systems.length > 1) return `${systems.length} systems on one drive, and all of it is sound`
+  if (systems.length > 1) return `${systems.length} systems on one drive, and ${nothingWrong(survey)}`
   const [system] = systems
-  if (!system?.volume) return `${contentWords(survey).replace(/^./, (c) => c.toUpperCase())}, and all of it is sound`
+  if (!system?.volume)
+    return `${contentWords(survey).replace(/^./, (c) => c.toUpperCase())}, and ${nothingWrong(survey)}`
   if (system.volume.encrypted) return `${system.title} is encrypted`
   const share = Math.round((system.volume.usedBytes / system.volume.totalBytes) * 100)
-  return `${share} % of ${system.title} is used, and all of it is sound`
+  return `${share} % of ${system.title} is used, and ${nothingWrong(survey)}`
+}
+
+/** "Sound" is said of maps that were held against the files; of others only what is known. */
+function nothingWrong({ partitions }: DriveSurvey): string {
+  const checked = partitions.every((p) => !goesByMap(p) || p.volume?.map === 'checked')
+  return checked ? 'all of it is sound' : 'nothing wrong was seen'
 }
 
 /** Which systems a drive holds and what must not be left behind. */

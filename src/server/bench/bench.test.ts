@@ -13,6 +13,12 @@ const folder = await vi.hoisted(async () => {
   return data
 })
 
+// What a thread of its own does in the server is done in this one.
+vi.mock('../survey/checking-apart', async () => {
+  const { checkDrives } = await import('../survey/check-drives')
+  return { checkDrivesApart: checkDrives }
+})
+
 import { activeBench, benchState, computerById, driveById, placeDrive } from '.'
 import { boardState } from '../board'
 import { database } from '../database'

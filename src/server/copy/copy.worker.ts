@@ -185,6 +185,7 @@ async function copy(source: BlockDevice, targets: readonly BlockDevice[]): Promi
       verify,
       rescue,
       ...(journal ? { journal, from: journal.state } : {}),
+      recheck: order.resume?.recheck,
       checkpoint,
       onStep: async (step) => {
         pieceOf = step.piece?.partition

@@ -1,6 +1,7 @@
 import { mkdir, unlink } from 'node:fs/promises'
 import { z } from 'zod'
 import type { HeatModel } from '@/core/copy/heat'
+import type { Recheck } from '@/core/copy/source-binding'
 import { plateMatches } from '@/core/ready/plate-check'
 import { berthOf } from '@/core/things/bench'
 import { type Drive, driveName } from '@/core/things/drive'
@@ -98,7 +99,7 @@ async function forgetCutOff(moveId: string): Promise<void> {
 }
 
 /** Takes up a copy that was cut off or stopped, from what is sure of it. Throws Refusal, nothing written. */
-export async function goOnWithCopy(moveId: string): Promise<void> {
+export async function goOnWithCopy(moveId: string, recheck: Recheck = 'sample'): Promise<void> {
   await recover()
   const move = await loadMove(moveId)
   const leg = await legToCopy(move)
@@ -116,14 +117,17 @@ export async function goOnWithCopy(moveId: string): Promise<void> {
   const item = ready.items.find((i) => i.state !== 'settled' && !(i.id === 'target-same' && connected))
   if (item) throw new Refusal(`It may not go on yet: ${item.title} ${item.why}. Nothing was written.`)
   await CopyRow.update({ status: 'running', endedAt: null, message: null, goesOn: false }, { where: { id: copy.id } })
-  await note(moveId, 'copy goes on from what is sure')
+  await note(
+    moveId,
+    recheck === 'every' ? 'copy goes on, all that is sure compared anew' : 'copy goes on from what is sure',
+  )
   await launch(move, leg, {
     ...(await orderFor(move, leg, copy.id)),
     task: { kind: 'copy' },
     source: workerDrive(leg.from, ready.sourceFingerprint),
     targets: [leg.to, ...further].map((d) => workerDrive(d)),
     choices: copy.choices,
-    resume: { progress: copy.progress },
+    resume: { progress: copy.progress, recheck },
   })
 }
 
@@ -155,12 +159,14 @@ export async function retryLostOf(moveId: string): Promise<void> {
 
 export const CopyCommandSchema = z.object({
   command: z.enum(['pause', 'resume', 'stop', 'go-on', 'retry-lost']),
+  /** Of going on: what was copied before is compared piece by piece, or a sample of it. */
+  recheck: z.enum(['sample', 'every']).default('sample'),
 })
 
 /** Pauses, resumes or stops the running copy of a move, or takes one up again. */
 export async function commandCopy(moveId: string, input: unknown): Promise<void> {
-  const { command } = CopyCommandSchema.parse(input)
-  if (command === 'go-on') return goOnWithCopy(moveId)
+  const { command, recheck } = CopyCommandSchema.parse(input)
+  if (command === 'go-on') return goOnWithCopy(moveId, recheck)
   if (command === 'retry-lost') return retryLostOf(moveId)
   const copy = running().get(moveId)
   if (!copy) throw new Refusal('No copy of this move is running.')

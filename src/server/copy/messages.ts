@@ -4,6 +4,7 @@ import type { CopyChoices } from '@/core/copy/choices'
 import type { HeatModel } from '@/core/copy/heat'
 import type { CopyProgress, CopySummary, Lost } from '@/core/copy/progress'
 import type { Layout } from '@/core/fit/types'
+import type { Recheck } from '@/core/copy/source-binding'
 import type { VolumeSamples } from '@/core/proof/samples'
 import type { LegTiming } from '@/core/route/types'
 import type { Pace } from '../clock'
@@ -34,7 +35,7 @@ export interface CopyOrder {
   readonly pace: Pace
   readonly journal: string
   /** Takes up the journal; `progress` is what was last seen of the copy. */
-  readonly resume?: { readonly progress: CopyProgress | null }
+  readonly resume?: { readonly progress: CopyProgress | null; readonly recheck?: Recheck }
   readonly heat?: HeatModel
   /** The source is in a computer whose own system runs. */
   readonly live?: {

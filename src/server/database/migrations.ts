@@ -1,6 +1,6 @@
 import { DataTypes, type QueryInterface } from 'sequelize'
 import type { InputMigrations } from 'umzug'
-import { upgradeBrief, upgradeFit, upgradeThing } from './upgrade'
+import { upgradeBrief, upgradeChoices, upgradeFit, upgradeThing } from './upgrade'
 
 const text = (allowNull = true) => ({ type: DataTypes.TEXT, allowNull })
 const key = { type: DataTypes.STRING, primaryKey: true }
@@ -119,6 +119,30 @@ export const MIGRATIONS: InputMigrations<QueryInterface> = [
     },
     async down({ context }) {
       await context.removeColumn('copies', 'samples')
+    },
+  },
+  {
+    name: '0007-page-files-that-are-skipped',
+    async up({ context }) {
+      for (const [table, column] of [
+        ['moves', 'ready'],
+        ['copies', 'choices'],
+        ['copies', 'summary'],
+      ]) {
+        const rows = (await context.sequelize.query(
+          `SELECT id, ${column} AS data FROM ${table} WHERE data IS NOT NULL`,
+          {
+            type: 'SELECT',
+          },
+        )) as Record<string, string>[]
+        for (const { id, data } of rows) {
+          const replacements = { id, data: JSON.stringify(upgradeChoices(JSON.parse(data))) }
+          await context.sequelize.query(`UPDATE ${table} SET ${column} = :data WHERE id = :id`, { replacements })
+        }
+      }
+    },
+    async down() {
+      throw new Error('The choices of an earlier version cannot be made again.')
     },
   },
 ]

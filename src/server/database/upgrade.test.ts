@@ -5,13 +5,14 @@ import { Sequelize } from 'sequelize'
 import sqlite3 from 'sqlite3'
 import { memoryStorage, Umzug } from 'umzug'
 import { afterEach, describe, expect, it } from 'vitest'
+import { CopyChoicesSchema } from '@/core/copy/choices'
 import { BriefSchema } from '@/core/intake/brief'
 import { AccessorySchema } from '@/core/things/accessory'
 import { ComputerSchema } from '@/core/things/computer'
 import { DriveSchema } from '@/core/things/drive'
 import { MIGRATIONS } from './migrations'
 import { FitResultSchema } from './schemas'
-import { upgradeFit } from './upgrade'
+import { upgradeChoices, upgradeFit } from './upgrade'
 
 const folder = mkdtempSync(path.join(tmpdir(), 'imbarco-upgrade-'))
 afterEach(() => rmSync(folder, { recursive: true, force: true }))
@@ -117,6 +118,15 @@ describe('a bench of the first version', () => {
     expect(await rows('copies')).toEqual([])
     expect(await rows('benches')).toMatchObject([{ id: 'molo-sette', name: 'Molo Sette', active: 1 }])
     await sequelize.close()
+  })
+})
+
+describe('choices in which leaving out page files had another name', () => {
+  it('are read as those of now, wherever they are kept', () => {
+    const old = { read: 'used', leaveIdle: true, verify: true }
+    expect(CopyChoicesSchema.parse(upgradeChoices(old))).toMatchObject({ read: 'used', skipPageFiles: true })
+    expect(upgradeChoices({ told: {}, choices: old })).toMatchObject({ told: {}, choices: { skipPageFiles: true } })
+    expect(upgradeChoices({ told: {} })).toEqual({ told: {} })
   })
 })
 

@@ -85,6 +85,15 @@ export function upgradeFit({ pairs }: Old): Old {
   }
 }
 
+/** Choices of a copy, alone or within what keeps them, in which leaving out page files had another name. */
+export function upgradeChoices({ leaveIdle, choices, ...rest }: Old): Old {
+  return {
+    ...rest,
+    ...(leaveIdle === undefined ? {} : { skipPageFiles: leaveIdle }),
+    ...(choices ? { choices: upgradeChoices(choices as Old) } : {}),
+  }
+}
+
 function layout({ partitions, ...rest }: Old): Old {
   return {
     ...rest,

@@ -31,6 +31,7 @@ import { type LegNow, loadLeg, type Progress, progressOf } from '../move/legs'
 import { spokenFor } from '../move/spoken-for'
 import { dataFolder } from '../paths'
 import { Refusal } from '../refusal'
+import { mapsBeing, startMapChecks } from '../survey/map-checks'
 import { pairsOf } from '../route'
 import { heldNow } from '../route/trouble'
 import { clockTime, dayWords } from '../words'
@@ -171,6 +172,8 @@ async function look(move: Move, leg: Looked) {
     handsFirst: progress.phase !== undefined && progress.phase === progress.copied,
     routeHolds: places,
     surveyedAt: clockTime(row.survey.at),
+    mapsBeing: mapsBeing(move.id),
+    resized: layout ? layout.partitions.filter((p) => p.resizes).map((p) => p.sourceNumber) : [],
     leftOut: layout
       ? movedPartitions(leg.source).filter((p) => !layout.partitions.some((q) => q.sourceNumber === p.number))
       : [],
@@ -292,9 +295,11 @@ export const ReadyActionSchema = z.discriminatedUnion('action', [
   z.object({ action: z.literal('close-program'), of: z.string().max(40) }),
   z.object({ action: z.literal('go-offline') }),
   z.object({ action: z.literal('no-sleep') }),
-  z.object({ action: z.literal('leave-idle') }),
-  z.object({ action: z.literal('take-idle') }),
+  z.object({ action: z.literal('skip-page-files') }),
+  z.object({ action: z.literal('copy-page-files') }),
   z.object({ action: z.literal('take-every') }),
+  z.object({ action: z.literal('check-maps') }),
+  z.object({ action: z.literal('believe-maps') }),
   z.object({ action: z.literal('reset-later') }),
   z.object({ action: z.literal('choose'), choices: CopyChoicesSchema.partial() }),
   z.object({
@@ -369,9 +374,15 @@ export async function readyAction(moveId: string, input: unknown): Promise<void>
       await tell('generalised')
       await note(moveId, 'what belongs to the old computer is let go of in Proof')
       return
-    case 'leave-idle':
-    case 'take-idle':
-      return choose({ leaveIdle: request.action === 'leave-idle' })
+    case 'skip-page-files':
+    case 'copy-page-files':
+      return choose({ skipPageFiles: request.action === 'skip-page-files' })
+    case 'believe-maps':
+      return choose({ mapsUnchecked: true })
+    case 'check-maps':
+      await choose({ mapsUnchecked: false })
+      if (!mapsBeing(moveId)) await startMapChecks(moveId)
+      return
     case 'take-every': {
       const { source } = await loadLeg(move)
       const bad = source.partitions.filter((p) => p.findings.some((f) => f.severity === 'damage'))

@@ -7,8 +7,10 @@ import { sha256 } from '@/host/sha256'
 import { note } from '../logbook'
 import { keep, loadMove } from '../move'
 import { Refusal } from '../refusal'
+import { startMapChecks } from './map-checks'
+import { changeSurvey } from './stored'
 
-/** Reads all drives of a move. A route and a fit that rest on an earlier reading are let go. */
+/** Reads all drives of a move, and begins to hold their maps of used blocks against the files. A route and a fit that rest on an earlier reading are let go. */
 export async function readDrives(moveId: string): Promise<void> {
   const move = await loadMove(moveId)
   if (!move.row.intake) throw new Refusal('Finish Intake first.')
@@ -24,11 +26,10 @@ export async function readDrives(moveId: string): Promise<void> {
   await keep(moveId, { survey: { at, pairs, confirmed: false }, route: null, fit: null, swap: null })
   const drives = pairs.reduce((n, p) => n + (p.target ? 2 : 1), 0)
   await note(moveId, `${drives === 1 ? 'one drive' : `${drives} drives`} read`)
+  await startMapChecks(moveId)
 }
 
 /** Takes the survey as the ground for everything that follows. */
 export async function confirmSurvey(moveId: string): Promise<void> {
-  const { row } = await loadMove(moveId)
-  if (!row.survey) throw new Refusal('The drives have not been read yet.')
-  await keep(moveId, { survey: { ...row.survey, confirmed: true } })
+  await changeSurvey(moveId, (survey) => ({ ...survey, confirmed: true }))
 }

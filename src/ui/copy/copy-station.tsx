@@ -14,6 +14,7 @@ import { Button } from '@/ui/shared/button'
 import { Callout } from '@/ui/shared/callout'
 import { DepthProfile } from '@/ui/shared/depth-profile'
 import { Facts } from '@/ui/shared/facts'
+import { TickField } from '@/ui/shared/field'
 import { type LogLine, Logbook } from '@/ui/shared/logbook'
 import { Plate, type PlateDrive } from '@/ui/shared/plate'
 import { Bell, useCopyEnd } from './copy-end'
@@ -61,7 +62,9 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }
   })
   const running = copy.status === 'running' || copy.status === 'paused'
   const progress = running && live?.id === copy.id ? newer(live.progress, copy.progress) : copy.progress
-  const command = (name: string) => void act(() => post(`/api/moves/${moveId}/copy`, { command: name }))
+  const [everyPiece, setEveryPiece] = useState(false)
+  const command = (name: string, more = {}) =>
+    void act(() => post(`/api/moves/${moveId}/copy`, { command: name, ...more }))
   const { heading, reason } = wordsOf(view, progress)
   const retrying = running && copy.summary !== null
   const { choices } = copy
@@ -105,7 +108,7 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }
             facts={[
               ...(view.legs > 1 ? [{ name: 'Leg', value: `${view.legNumber} of ${view.legs}`, mono: true }] : []),
               { name: 'Reading', value: readingWords(choices) },
-              ...(choices.leaveIdle ? [{ name: 'Left out', value: 'page, hibernation and swap files' }] : []),
+              ...(choices.skipPageFiles ? [{ name: 'Left out', value: 'page, hibernation and swap files' }] : []),
               { name: 'Check', value: choices.verify ? 'read back and compare' : 'none, as chosen' },
               ...(progress ? [{ name: 'Mean speed', value: formatRate(progress.meanBytesPerSecond), mono: true }] : []),
             ]}
@@ -145,9 +148,9 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }
         ) : running ? undefined : copy.goesOn ? (
           <NextAction
             label="Go on with it"
-            onAct={() => command('go-on')}
+            onAct={() => command('go-on', { recheck: everyPiece ? 'every' : 'sample' })}
             disabled={busy}
-            hint="From the last piece that is sure; the target is looked at first."
+            hint={`From the last piece that is sure; ${everyPiece ? 'all' : 'some'} of what was copied before is compared first.`}
           />
         ) : copy.unequal ? (
           <NextAction
@@ -169,6 +172,15 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }
       {copy.message && (
         <div className="mb-4">
           <Callout tone="bad">{copy.message}</Callout>
+        </div>
+      )}
+      {copy.goesOn && !running && (
+        <div className="mb-4">
+          <TickField
+            label="Before it goes on, compare every piece that is sure with both drives, not only a sample"
+            checked={everyPiece}
+            onChange={(event) => setEveryPiece(event.target.checked)}
+          />
         </div>
       )}
       {progress && <Bar progress={progress} done={copy.status === 'done'} />}
@@ -313,7 +325,15 @@ function wordsOf(view: CopyView, progress: CopyProgress | null): { heading: stri
           : 'The source is as it was; start the copy over.',
       }
   }
-  if (!progress || (progress.phase === 'erase' && progress.copiedBytes === 0))
+  if (!progress)
+    return {
+      heading: 'Nothing is written yet',
+      reason:
+        copy.choices.read === 'used' && !copy.choices.mapsUnchecked
+          ? 'Maps of used blocks are held against the files once more, as the drive is now.'
+          : 'The drives are looked at once more.',
+    }
+  if (progress.phase === 'erase' && progress.copiedBytes === 0)
     return {
       heading: 'The target is being erased',
       reason: 'It is marked as unfinished first, so that nobody starts from it.',

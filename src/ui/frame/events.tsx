@@ -9,9 +9,19 @@ type ProgressListener = (moveId: string, progress: CopyProgress, benchNow: numbe
 
 type JobListener = (job: ImageJob) => void
 
+/** How far holding a move's maps of used blocks against the files is. */
+export interface MapsLooked {
+  readonly moveId: string
+  readonly title: string
+  readonly files: number
+}
+
+type MapsListener = (looked: MapsLooked) => void
+
 interface ListenerSets {
   readonly progress: Set<ProgressListener>
   readonly jobs: Set<JobListener>
+  readonly maps: Set<MapsListener>
 }
 
 const Listeners = createContext<ListenerSets | null>(null)
@@ -19,7 +29,7 @@ const Listeners = createContext<ListenerSets | null>(null)
 /** One stream of events for the page: changes make it read its state anew, progress goes to whoever listens. */
 export function EventsProvider({ children }: { children: ReactNode }) {
   const router = useRouter()
-  const [listeners] = useState((): ListenerSets => ({ progress: new Set(), jobs: new Set() }))
+  const [listeners] = useState((): ListenerSets => ({ progress: new Set(), jobs: new Set(), maps: new Set() }))
   useEffect(() => {
     const source = new EventSource('/api/events')
     let timer: ReturnType<typeof setTimeout> | undefined
@@ -46,6 +56,10 @@ export function EventsProvider({ children }: { children: ReactNode }) {
     source.addEventListener('job', (event) => {
       const { job } = JSON.parse(event.data) as { job: ImageJob }
       listeners.jobs.forEach((listener) => listener(job))
+    })
+    source.addEventListener('maps', (event) => {
+      const looked = JSON.parse(event.data) as MapsLooked
+      listeners.maps.forEach((listener) => listener(looked))
     })
     source.addEventListener('error', () => {
       document.documentElement.dataset.live = 'false'
@@ -83,5 +97,19 @@ export function useJobs(listener: JobListener): void {
     const call: JobListener = (job) => latest.current(job)
     listeners?.jobs.add(call)
     return () => void listeners?.jobs.delete(call)
+  }, [listeners])
+}
+
+/** Calls `listener` as maps of used blocks are held against the files. */
+export function useMapsLooked(listener: MapsListener): void {
+  const listeners = useContext(Listeners)
+  const latest = useRef(listener)
+  useEffect(() => {
+    latest.current = listener
+  })
+  useEffect(() => {
+    const call: MapsListener = (looked) => latest.current(looked)
+    listeners?.maps.add(call)
+    return () => void listeners?.maps.delete(call)
   }, [listeners])
 }

@@ -16,6 +16,7 @@ import { Plate, type PlateDrive } from '@/ui/shared/plate'
 import { Differences } from './differences'
 import { UsePanel } from './drive-picture'
 import { hullParts } from './hull-parts'
+import { MapsLine } from './maps-line'
 import { PartitionDetails } from './partition-details'
 import { PartitionTable } from './partition-table'
 import { SurveyHull } from './survey-hull'
@@ -24,6 +25,8 @@ type SurveyedDrive = PlateDrive & { readonly id: string }
 
 interface SurveyView {
   readonly survey: { readonly confirmed: boolean; readonly read: string } | null
+  /** The maps of used blocks are being held against the files. */
+  readonly mapsBeing?: { readonly title: string; readonly files: number }
   readonly pairs: readonly {
     readonly source: SurveyedDrive
     readonly target?: SurveyedDrive
@@ -64,7 +67,16 @@ export function SurveyStation({ moveId, view }: { moveId: string; view: SurveyVi
       onSelect={setShown}
     />
   )
-  return <SurveyedPair key={shown} moveId={moveId} readAt={view.survey.read} pair={pair} tabs={tabs} />
+  return (
+    <SurveyedPair
+      key={shown}
+      moveId={moveId}
+      readAt={view.survey.read}
+      pair={pair}
+      tabs={tabs}
+      mapsBeing={view.mapsBeing}
+    />
+  )
 }
 
 interface SurveyedPairProps {
@@ -72,9 +84,10 @@ interface SurveyedPairProps {
   readonly readAt: string
   readonly pair: SurveyView['pairs'][number]
   readonly tabs: ReactNode
+  readonly mapsBeing: SurveyView['mapsBeing']
 }
 
-function SurveyedPair({ moveId, readAt, pair, tabs }: SurveyedPairProps) {
+function SurveyedPair({ moveId, readAt, pair, tabs, mapsBeing }: SurveyedPairProps) {
   const { act, busy } = useAct()
   const { confirmSurvey, readDrives } = useActions()
   const { source, target, health } = pair
@@ -144,6 +157,7 @@ function SurveyedPair({ moveId, readAt, pair, tabs }: SurveyedPairProps) {
       />
       <section className="mt-5">
         <h2 className="mb-2 font-bold">What was noticed</h2>
+        <MapsLine moveId={moveId} survey={read.source} being={mapsBeing} />
         <FindingList
           findings={[
             ...findingsOf(read.source),

@@ -7,15 +7,20 @@ import { setBitRuns } from '../bitmap'
 import { entriesBelow, statBy } from '../entries'
 import { NoSuchFile } from '../errors'
 import { splitPath } from '../path'
-import type { FileSystem, FileSystemDriver } from '../port'
+import type { Claim, FileSystem, FileSystemDriver } from '../port'
 import {
+  ATTRIBUTE_EXTENTS,
+  ATTRIBUTE_FORK,
   ATTRIBUTE_INCONSISTENT,
   ATTRIBUTE_JOURNALED,
+  ATTRIBUTE_RUNS,
   ATTRIBUTE_UNMOUNTED,
   FILE_DATA_FORK,
   FILE_RECORD,
+  FILE_RESOURCE_FORK,
   FOLDER_RECORD,
   FORK,
+  FORK_TYPES,
   FORKS,
   HEADER_OFFSET,
   ID,
@@ -40,7 +45,12 @@ export const hfsplus: FileSystemDriver = {
 interface Fork {
   readonly size: number
   /** Runs of allocation blocks, in order; all of them. */
-  readonly runs: readonly { start: number; count: number }[]
+  readonly runs: readonly Run[]
+}
+
+interface Run {
+  readonly start: number
+  readonly count: number
 }
 
 interface Named {
@@ -83,20 +93,29 @@ async function openHfsPlus(device: BlockDevice): Promise<FileSystem> {
       ]
     : []
 
+  /** The runs of an extent record, up to the first that is empty. */
+  function* runsOf(list: Uint8Array, name: string): Generator<Run> {
+    const view = viewOf(list)
+    for (let i = 0; i + 8 <= list.length; i += 8) {
+      const run = { start: view.getUint32(i), count: view.getUint32(i + 4) }
+      if (run.count === 0) return
+      if (run.start + run.count > totalBlocks) throw bad(`${name} leaves the volume`)
+      yield run
+    }
+  }
+
   /** All runs of a fork: the eight in its record, then those of the extents file. */
   async function forkOf(
     fork: { size: number; blocks: number; extents: Uint8Array },
     id: number,
     name: string,
+    type: number = FORK_TYPES.data,
   ): Promise<Fork> {
-    const runs: { start: number; count: number }[] = []
+    const runs: Run[] = []
     let blocks = 0
     const add = (list: Uint8Array) => {
-      const view = viewOf(list)
-      for (let i = 0; i + 8 <= list.length && blocks < fork.blocks; i += 8) {
-        const run = { start: view.getUint32(i), count: view.getUint32(i + 4) }
-        if (run.count === 0) break
-        if (run.start + run.count > totalBlocks) throw bad(`${name} leaves the volume`)
+      for (const run of runsOf(list, name)) {
+        if (blocks >= fork.blocks) return
         runs.push(run)
         blocks += run.count
       }
@@ -104,9 +123,9 @@ async function openHfsPlus(device: BlockDevice): Promise<FileSystem> {
     add(fork.extents)
     if (blocks < fork.blocks && overflow) {
       // Key: fork type, file, first block of the run in the fork.
-      const below = (key: Uint8Array) => compare([viewOf(key).getUint32(2), key[0]], [id, 0]) < 0
+      const below = (key: Uint8Array) => compare([viewOf(key).getUint32(2), key[0]], [id, type]) < 0
       for await (const { key, data } of overflow.from((key) => key.length >= 10 && below(key))) {
-        if (key.length < 10 || viewOf(key).getUint32(2) !== id || key[0] !== 0) break
+        if (key.length < 10 || viewOf(key).getUint32(2) !== id || key[0] !== type) break
         add(data.subarray(0, 64))
       }
     }
@@ -135,14 +154,9 @@ async function openHfsPlus(device: BlockDevice): Promise<FileSystem> {
     const found: Named[] = []
     const below = (key: Uint8Array) => key.length < 6 || viewOf(key).getUint32(0) < parent
     for await (const { key, data } of catalog.from(below)) {
-      const view = viewOf(key)
-      if (view.getUint32(0) !== parent) break
-      const length = view.getUint16(4)
-      if (6 + length * 2 > key.length || data.length < 2) continue
-      let name = ''
-      for (let i = 0; i < length; i++) name += String.fromCharCode(view.getUint16(6 + i * 2))
-      // What stands for a slash on the screen is a colon to the system below, and the other way round.
-      name = name.replaceAll('/', ':').normalize('NFC')
+      if (viewOf(key).getUint32(0) !== parent) break
+      const { own: name } = keyOf(key)
+      if (name === undefined || data.length < 2) continue
       const type = viewOf(data).getUint16(0)
       if (type === RECORD_FOLDER) {
         found.push({ name, isDirectory: true, sizeBytes: 0, id: FOLDER_RECORD.read(data).id })
@@ -179,16 +193,53 @@ async function openHfsPlus(device: BlockDevice): Promise<FileSystem> {
           const view = viewOf(data)
           const length = Math.min(view.getUint16(8), (data.length - 10) >> 1)
           const units = Array.from({ length }, (_, i) => view.getUint16(10 + i * 2))
-          up = { parent: view.getUint32(4), name: String.fromCharCode(...units) }
+          up = { parent: view.getUint32(4), name: shownName(String.fromCharCode(...units)) }
         }
         break
       }
       if (!up || names.length > 64) throw bad(`its start folder ${id} leads nowhere`)
-      names.unshift(up.name.replaceAll('/', ':').normalize('NFC'))
+      names.unshift(up.name)
       at = up.parent
     }
     return `/${names.join('/')}`
   }
+
+  /** What the volume keeps for itself, and blocks that are bad. */
+  async function* ownClaims(): AsyncGenerator<Claim> {
+    const claim = (runs: readonly Run[], name: string): Claim => ({ extents: extentsOf(runs), name: async () => name })
+    for (const [fork, name] of [
+      [allocation, 'the map itself'],
+      [extents, 'the extents file'],
+      [catalogFork, 'the catalog'],
+      [await special(FORKS.startup, ID.startup, 'the start-up file'), 'the start-up file'],
+    ] as const) {
+      yield claim(fork.runs, name)
+    }
+    const attributesFork = await special(FORKS.attributes, ID.attributes, 'the attributes file')
+    yield claim(attributesFork.runs, 'the attributes file')
+    if (attributesFork.size > 0) {
+      const tree = await Tree.open('HFS+ attributes file', reader(attributesFork), attributesFork.size)
+      for await (const { data } of tree.from(() => false)) {
+        const type = data.length >= ATTRIBUTE_RUNS + 64 ? viewOf(data).getUint32(0) : 0
+        const name = 'an extended attribute'
+        if (type === ATTRIBUTE_EXTENTS)
+          yield claim([...runsOf(data.subarray(ATTRIBUTE_RUNS, ATTRIBUTE_RUNS + 64), name)], name)
+        if (type !== ATTRIBUTE_FORK || data.length < ATTRIBUTE_RUNS + FORK.size) continue
+        const { extents: own } = FORK.read(data, ATTRIBUTE_RUNS)
+        yield claim([...runsOf(own, name)], name)
+      }
+    }
+    const below = (key: Uint8Array) => key.length >= 10 && viewOf(key).getUint32(2) < ID.badBlocks
+    if (overflow) {
+      for await (const { key, data } of overflow.from(below)) {
+        if (key.length < 10 || viewOf(key).getUint32(2) !== ID.badBlocks) break
+        yield claim([...runsOf(data.subarray(0, 64), 'bad blocks')], 'bad blocks')
+      }
+    }
+  }
+
+  const extentsOf = (runs: readonly Run[]): Extent[] =>
+    runs.map((run) => ({ offset: run.start * blockSize, length: run.count * blockSize }))
 
   async function fileFork(path: string): Promise<Fork> {
     const at = await find(path)
@@ -212,6 +263,22 @@ async function openHfsPlus(device: BlockDevice): Promise<FileSystem> {
     ...(dirty
       ? { mapUnsure: 'The volume was not closed cleanly, so its map of used blocks may be older than its files.' }
       : {}),
+    async *claims(): AsyncGenerator<Claim> {
+      yield* ownClaims()
+      for await (const { key, data } of catalog.from(() => false)) {
+        if (key.length < 6 || data.length < FILE_RECORD.size || viewOf(data).getUint16(0) !== RECORD_FILE) continue
+        const { id } = FILE_RECORD.read(data)
+        const forks = [
+          await forkOf(FORK.read(data, FILE_DATA_FORK), id, `file ${id}`),
+          await forkOf(FORK.read(data, FILE_RESOURCE_FORK), id, `file ${id}`, FORK_TYPES.resource),
+        ]
+        const name = async () => {
+          const { parent, own } = keyOf(key)
+          return parent === ID.root ? `/${own}` : `${await pathOf(parent)}/${own}`
+        }
+        yield { extents: forks.flatMap((fork) => extentsOf(fork.runs)), name }
+      }
+    },
     async *metadata(): AsyncGenerator<Extent> {
       yield { offset: 0, length: HEADER_OFFSET + 512 }
       for (const { start, count } of [allocation, extents, catalogFork].flatMap((fork) => fork.runs)) {
@@ -251,8 +318,7 @@ async function openHfsPlus(device: BlockDevice): Promise<FileSystem> {
       return { what: `the folder ${folder}`, path: `${folder}/${loader.name}`, sizeBytes: loader.sizeBytes }
     },
     async fileExtents(path) {
-      const { runs } = await fileFork(path)
-      return runs.map((run) => ({ offset: run.start * blockSize, length: run.count * blockSize }))
+      return extentsOf((await fileFork(path)).runs)
     },
   }
 }
@@ -270,4 +336,18 @@ function mirrored(bytes: Uint8Array): Uint8Array {
 function compare(a: readonly number[], b: readonly number[]): number {
   for (let i = 0; i < a.length; i++) if (a[i] !== b[i]) return a[i] - b[i]
   return 0
+}
+
+/** A catalog key: the folder it is in and its name; that is undefined where it does not fit into the key. */
+function keyOf(key: Uint8Array): { parent: number; own: string | undefined } {
+  const view = viewOf(key)
+  const length = view.getUint16(4)
+  if (6 + length * 2 > key.length) return { parent: view.getUint32(0), own: undefined }
+  const units = Array.from({ length }, (_, i) => view.getUint16(6 + i * 2))
+  return { parent: view.getUint32(0), own: shownName(String.fromCharCode(...units)) }
+}
+
+/** What stands for a slash on the screen is a colon to the system below, and the other way round. */
+function shownName(name: string): string {
+  return name.replaceAll('/', ':').normalize('NFC')
 }

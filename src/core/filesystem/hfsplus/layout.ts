@@ -100,5 +100,24 @@ export const FILE_RECORD = defineStruct(
   'big',
 )
 export const FILE_DATA_FORK = 88
+export const FILE_RESOURCE_FORK = 168
 
-export const ID = { rootParent: 1, root: 2, extents: 3, catalog: 4, allocation: 6, firstUser: 16 } as const
+/** "Fork type" in a key of the extents file. */
+export const FORK_TYPES = { data: 0, resource: 0xff } as const
+
+/** "Attributes File": a record whose content has a fork of its own, and one with more of its runs; both at byte 8. */
+export const ATTRIBUTE_FORK = 0x10
+export const ATTRIBUTE_EXTENTS = 0x20
+export const ATTRIBUTE_RUNS = 8
+
+export const ID = {
+  rootParent: 1,
+  root: 2,
+  extents: 3,
+  catalog: 4,
+  badBlocks: 5,
+  allocation: 6,
+  startup: 7,
+  attributes: 8,
+  firstUser: 16,
+} as const

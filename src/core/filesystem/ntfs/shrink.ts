@@ -54,20 +54,13 @@ class Shrinking {
     const behind = await this.stretchesBehind()
     const used = bitRunsOf(this.bits.subarray(0, Math.ceil(clusters / 8)), clusters)
     this.space = new FreeSpace(gapsOf(used, clusters))
-    const missing = behind.reduce((sum, s) => sum + s.length, 0) - this.space.units
     // The system's own files come first: their records are the ones that must not run out of room.
-    const own = placeAll(
-      behind.filter((s) => s.own),
-      this.space,
-    )
-    const files =
-      own &&
-      placeAll(
-        behind.filter((s) => !s.own),
-        this.space,
-      )
+    const own = placeAll(behind.own, this.space)
+    const files = own && placeAll(behind.files, this.space)
     const moves = files && [...own, ...files]
     if (!moves) {
+      const all = [...behind.own, ...behind.files].reduce((sum, s) => sum + s.length, 0)
+      const missing = all - new FreeSpace(gapsOf(used, clusters)).units
       const [room, more] = [this.size, missing * clusterSize].map(formatSize)
       throw new CoreError(`What is on the volume does not go into ${room}: ${more} are missing.`)
     }
@@ -101,9 +94,14 @@ class Shrinking {
     return bits
   }
 
-  /** Every stretch that some attribute has behind the new end. Throws BadStructure where map and files differ. */
-  private async stretchesBehind(): Promise<(Extent & { own: boolean })[]> {
-    const stretches: (Extent & { own: boolean })[] = []
+  /**
+   * What lies behind the new end: the stretches of the system's own files, and those of all others, joined where they
+   * touch, since of a million small files there would be a million. Throws BadStructure where map and files differ.
+   */
+  private async stretchesBehind(): Promise<{ own: Extent[]; files: Extent[] }> {
+    const own: Extent[] = []
+    const behind = this.volume.geometry.totalClusters - this.clusters
+    const others = new Uint8Array(Math.ceil(behind / 8))
     for await (const record of this.volume.usedRecords()) {
       for (const attribute of record.attributes) {
         if (!attribute.placed) continue
@@ -122,12 +120,15 @@ class Shrinking {
           if (lcn === null || lcn + length <= this.clusters) continue
           const from = Math.max(lcn, this.clusters)
           const base = record.header.baseRecord === 0n ? record.number : recordOf(record.header.baseRecord)
-          stretches.push({ offset: from, length: lcn + length - from, own: base < RECORDS.firstUser })
+          const count = lcn + length - from
+          if (base < RECORDS.firstUser) own.push({ offset: from, length: count })
+          else setBits(others, from - this.clusters, count)
         }
         if (kept !== attribute.placed.runs) this.free(attribute.placed.runs, kept)
       }
     }
-    return stretches
+    const files = bitRunsOf(others, behind).map((run) => ({ ...run, offset: run.offset + this.clusters }))
+    return { own, files }
   }
 
   /** The runs an attribute keeps: all, but for the two whose length is the volume's. */

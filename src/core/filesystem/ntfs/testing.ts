@@ -1,9 +1,12 @@
 import { expect } from 'vitest'
-import { type BlockDevice, readBytes } from '../../block/device'
+import { type BlockDevice, readBytes, writeBytes } from '../../block/device'
 import { checkNtfs } from '../../../../tests/support/ntfs-checker'
 import { sameBytes } from '../../testing'
 import { openFileSystem } from '..'
+import { setBits } from '../bitmap'
 import type { NewFile } from '../new-files'
+import { ATTRIBUTE_TYPES, RECORDS } from './layout'
+import { NtfsVolume } from './volume'
 
 // What the tests of resizing share.
 
@@ -31,4 +34,16 @@ export async function expectFiles(device: BlockDevice, files: readonly Written[]
 /** The independent checker of the file system finds nothing to say. */
 export async function expectConsistent(device: BlockDevice): Promise<void> {
   expect(await checkNtfs((offset, length) => readBytes(device, offset, length))).toEqual([])
+}
+
+/** Has the map of used blocks call free what a file uses, which a volume that calls itself clean may do. */
+export async function callFree(device: BlockDevice, path: string): Promise<void> {
+  const volume = await NtfsVolume.open(device)
+  const { clusterSize } = volume.geometry
+  const map = (await volume.stream(await volume.record(RECORDS.bitmap), ATTRIBUTE_TYPES.data))!
+  const bits = await map.read(0, map.size)
+  for (const { offset, length } of await (await openFileSystem(device))!.fileExtents!(path)) {
+    setBits(bits, offset / clusterSize, length / clusterSize, false)
+  }
+  await writeBytes(device, map.runs[0].lcn! * clusterSize, bits)
 }

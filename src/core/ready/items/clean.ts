@@ -16,7 +16,14 @@ function itemFor({ source, surveyedAt, live, choices }: ReadyFacts): ReadyItem {
   })
   const dirty = source.partitions.filter((p) => p.volume?.state === 'dirty')
   const bad = source.partitions.filter((p) => p.findings.some((f) => f.severity === 'damage'))
-  const damaged = bad.filter((p) => choices.read !== 'every' && !choices.everyOf.includes(p.number))
+  // What is taken sector by sector anyway leaves nothing out; a map that misses something has an item of its own.
+  const damaged = bad.filter(
+    (p) =>
+      choices.read !== 'every' &&
+      !choices.everyOf.includes(p.number) &&
+      !p.volume?.everySector &&
+      p.volume?.map !== 'missed',
+  )
   if (damaged.length > 0) {
     return item({
       state: 'blocks',
@@ -42,11 +49,13 @@ function itemFor({ source, surveyedAt, live, choices }: ReadyFacts): ReadyItem {
       overridable: 'The copy will need the same check when it first starts.',
     })
   }
-  if (bad.length > 0) {
+  const whole = bad.filter((p) => p.volume?.map !== 'missed')
+  if (whole.length > 0) {
+    const chosen = whole.every((p) => !p.volume?.everySector)
     return item({
       state: 'settled',
-      title: `${names(bad)} is taken sector by sector, faults and all`,
-      why: 'as chosen; it has to be repaired on the new drive',
+      title: `${names(whole)} is taken sector by sector, faults and all`,
+      why: `${chosen ? 'as chosen' : 'its records do not tell what is used'}; it has to be repaired on the new drive`,
     })
   }
   // Of what is encrypted nobody can tell.

@@ -9,14 +9,14 @@ export const idleFiles: ReadyKind = ({ source, surveyedAt, choices }) => {
   const bytes = formatSize(files.reduce((sum, f) => sum + f.sizeBytes, 0))
   const names = files.map((f) => f.path.slice(1)).join(', ')
   const base = { id: 'idle-files', state: 'settled', known: `read ${surveyedAt}` } as const
-  if (choices.leaveIdle) {
+  if (choices.skipPageFiles) {
     return [
       {
         ...base,
         title: `${names} left out, ${bytes}`,
         why: 'every byte of it will read as zero; the system makes it anew',
         how: 'It can come along all the same.',
-        action: { id: 'take-idle', label: 'Copy it too' },
+        action: { id: 'copy-page-files', label: 'Copy it too' },
       },
     ]
   }
@@ -26,7 +26,7 @@ export const idleFiles: ReadyKind = ({ source, surveyedAt, choices }) => {
       title: `${names} ${files.length === 1 ? 'is' : 'are'} copied too, ${bytes}`,
       why: 'the system makes it anew',
       how: 'That can be left out, which takes less time.',
-      action: { id: 'leave-idle', label: 'Leave it out' },
+      action: { id: 'skip-page-files', label: 'Leave it out' },
     },
   ]
 }

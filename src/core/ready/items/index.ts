@@ -14,6 +14,7 @@ import { hostRoom } from './host-room'
 import { idleFiles } from './idle-files'
 import { leftOut } from './left-out'
 import { mains } from './mains'
+import { maps } from './maps'
 import { network } from './network'
 import { notRunning } from './not-running'
 import { notYet } from './not-yet'
@@ -33,6 +34,7 @@ const KINDS: readonly ReadyKind[] = [
   routeHolds,
   failing,
   clean,
+  maps,
   asleep,
   storageDriver,
   generalised,

@@ -1,0 +1,85 @@
+import { counted } from '@/core/words'
+import { goesByMap } from '@/core/survey/goes-by-map'
+import type { DriveSurvey } from '@/core/survey/types'
+import { driveBytes } from '../bench'
+import { publish } from '../events'
+import { log } from '../log'
+import { note } from '../logbook'
+import { loadMove } from '../move'
+import { Refusal } from '../refusal'
+import { singleton } from '../singleton'
+import { checkDrivesApart } from './checking-apart'
+import { changeSurvey } from './stored'
+
+interface MapCheck {
+  readonly abort: AbortController
+  title: string
+  files: number
+}
+
+/** Those that run, by move. */
+const checks = () => singleton('map-checks', () => new Map<string, MapCheck>())
+
+/** What is looked at now; undefined where nothing is. */
+export function mapsBeing(moveId: string): { title: string; files: number } | undefined {
+  const check = checks().get(moveId)
+  return check && { title: check.title, files: check.files }
+}
+
+/**
+ * Begins to hold the maps of used blocks of a move's sources against their files; what an earlier reading of the drives
+ * began ends. What is found becomes part of the survey, unless the drives were read again meanwhile. The promise that
+ * comes back is of the beginning; `ended` of what it returns is of the end.
+ */
+export async function startMapChecks(moveId: string): Promise<{ ended: Promise<void> }> {
+  const { row, pairs } = await loadMove(moveId)
+  const { survey } = row
+  if (!survey) throw new Refusal('The drives have not been read yet.')
+  checks().get(moveId)?.abort.abort()
+  checks().delete(moveId)
+  const parts = survey.pairs.flatMap(({ source }) => source.partitions.filter(goesByMap))
+  if (parts.length === 0) return { ended: Promise.resolve() }
+  const order = pairs.map(({ source }, i) => ({ bytes: driveBytes(source), survey: survey.pairs[i].source }))
+  const check: MapCheck = { abort: new AbortController(), title: parts[0].title, files: 0 }
+  checks().set(moveId, check)
+  publish({ type: 'changed', moveId })
+  const isLatest = () => checks().get(moveId) === check
+  const onLooked = (title: string, files: number) => {
+    if (!isLatest()) return
+    Object.assign(check, { title, files })
+    publish({ type: 'maps', moveId, title, files })
+  }
+  const run = async () => {
+    try {
+      const surveys = await checkDrivesApart(order, onLooked, check.abort.signal)
+      if (isLatest()) await takeIn(moveId, survey.at, surveys)
+    } catch (error) {
+      if (!isLatest()) return
+      const why = error instanceof Refusal ? error.message : 'It ended unexpectedly.'
+      if (!(error instanceof Refusal)) log.error(error)
+      await note(moveId, `maps of used blocks not held against the files: ${why}`, 'bad')
+    } finally {
+      if (isLatest()) checks().delete(moveId)
+      publish({ type: 'changed', moveId })
+    }
+  }
+  return { ended: run().catch((error: unknown) => log.error(error)) }
+}
+
+async function takeIn(moveId: string, at: number, surveys: readonly DriveSurvey[]): Promise<void> {
+  let stale = false
+  await changeSurvey(moveId, (survey) => {
+    stale = survey.at !== at
+    return stale ? survey : { ...survey, pairs: survey.pairs.map((pair, i) => ({ ...pair, source: surveys[i] })) }
+  })
+  if (stale) return
+  const volumes = surveys.flatMap((s) => s.partitions)
+  const missed = volumes.filter((p) => p.volume?.map === 'missed')
+  if (missed.length > 0) {
+    await note(moveId, `the map of used blocks of ${missed.map((p) => p.title).join(', ')} misses some`, 'bad')
+    return
+  }
+  const checked = volumes.filter((p) => p.volume?.map === 'checked').length
+  const agree = checked === 1 ? 'agrees' : 'agree'
+  await note(moveId, `${counted(checked, 'map')} of used blocks ${agree} with the files`, 'good')
+}
