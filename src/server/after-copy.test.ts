@@ -1,6 +1,9 @@
+import { createHash } from 'node:crypto'
 import { rmSync } from 'node:fs'
+import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
 import { openDrive } from '@/bench/open-drive'
+import { readBytes } from '@/core/block/device'
 import { readOnly } from '@/core/block/readonly'
 import { scopeOf, USUAL_CHOICES } from '@/core/copy/choices'
 import { planCopy } from '@/core/copy/plan'
@@ -8,6 +11,7 @@ import { CopySummarySchema } from '@/core/copy/progress'
 import { runCopy } from '@/core/copy/run'
 import { SheetSchema } from '@/core/handover/sheet'
 import { takeSamples } from '@/core/proof/samples'
+import { repairIn } from '@/host/repair-journal'
 import { blake3 } from '@/host/strong-digest'
 
 const folder = await vi.hoisted(async () => {
@@ -28,6 +32,41 @@ vi.mock('./survey/checking-apart', async () => {
   return { checkDrivesApart: checkDrives }
 })
 
+// The power goes after so many writes to a drive, to a journal or to the database.
+const power = vi.hoisted(() => {
+  const left = { writes: Infinity }
+  const spend = () => {
+    if (left.writes-- <= 0) throw new Error('the power is gone')
+  }
+  return { left, spend }
+})
+vi.mock('@/bench/open-drive', async (original) => {
+  const real = await original<typeof import('@/bench/open-drive')>()
+  const openDrive: typeof real.openDrive = async (...of) => {
+    const opened = await real.openDrive(...of)
+    const { device } = opened
+    const write: typeof device.write = async (offset, from) => (power.spend(), device.write(offset, from))
+    const flush = async () => (power.spend(), device.flush())
+    return { ...opened, device: Object.assign(Object.create(device) as typeof device, { write, flush }) }
+  }
+  return { ...real, openDrive }
+})
+vi.mock('@/host/repair-journal', async (original) => {
+  const real = await original<typeof import('@/host/repair-journal')>()
+  const repairJournal: typeof real.repairJournal = (file) => ({
+    async keep(text) {
+      power.spend()
+      await real.repairJournal(file).keep(text)
+      power.spend()
+    },
+  })
+  return { ...real, repairJournal }
+})
+vi.mock('./move', async (original) => {
+  const real = await original<typeof import('./move')>()
+  return { ...real, keep: async (...of: Parameters<typeof real.keep>) => (power.spend(), real.keep(...of)) }
+})
+
 import { benchState, computerById, driveById, driveBytes, placeDrive } from './bench'
 import { makeBench } from './bench/make'
 import { advance } from './clock'
@@ -41,10 +80,11 @@ import { confirmIntake } from './intake'
 import { loadMove } from './move'
 import { loadLeg } from './move/legs'
 import { movePage } from './move/page'
+import { journalsFolder } from './paths'
 import * as views from './move/views'
 import { pastMoves } from './past'
 import { startTrial } from './proof'
-import { makeRepair, takeRepairBack } from './proof/repairs'
+import { makeRepair, settleRepairs, takeRepairBack } from './proof/repairs'
 import { goBack } from './proof/way-back'
 import { readyAction } from './ready'
 import { takeRoute } from './route'
@@ -236,6 +276,66 @@ describe('the proof', () => {
     await takeRepairBack(MOVE)
     await startTrial(MOVE)
     expect((await proof()).trial!.checks.find((c) => c.id === 'sizes')!.found).toMatch(/300\.0 GiB/)
+  })
+
+  it('knows a repair that the power cut at any write, whole or taken back', async () => {
+    // What the same repair wrote before is all that it writes.
+    const record = await repairIn(path.join(journalsFolder(), `repair-${MOVE}-1.json`))
+    const bytes = async () => {
+      const { device, close } = await openDrive(driveBytes(await driveById(NEW)), { writable: false })
+      const hash = createHash('sha256')
+      for (const patch of record!.patches) hash.update(await readBytes(device, patch.offset, patch.before.length))
+      await close()
+      return hash.digest('hex')
+    }
+    /** Cuts the power at each write of `work` in turn until it comes to its end, and calls `after` each time. */
+    const cutAtEach = async (work: () => Promise<void>, after: () => Promise<void>) => {
+      for (let writes = 0; ; writes++) {
+        power.left.writes = writes
+        const cut = await work().then(
+          () => false,
+          () => true,
+        )
+        power.left.writes = Infinity
+        await settleRepairs(await loadMove(MOVE))
+        await after()
+        if (!cut) return writes
+      }
+    }
+    const standing = async () => (await loadMove(MOVE)).row.proof!.repairs.filter((r) => !r.undone)
+    const before = await bytes()
+    const seen = new Set<string>()
+    const cuts = await cutAtEach(
+      () => makeRepair(MOVE, 'take-up-room'),
+      async () => {
+        const [repair] = await standing()
+        seen.add(repair ? 'whole' : 'taken back')
+        if (repair) {
+          expect(repair.name).toBe('take-up-room')
+          expect(await bytes()).not.toBe(before)
+          await takeRepairBack(MOVE)
+        }
+        expect(await bytes()).toBe(before)
+      },
+    )
+    expect(cuts).toBeGreaterThan(8)
+    expect(seen).toEqual(new Set(['whole', 'taken back']))
+    await makeRepair(MOVE, 'take-up-room')
+    const after = await bytes()
+    await cutAtEach(
+      async () => {
+        if ((await standing()).length === 0) {
+          const { writes } = power.left
+          power.left.writes = Infinity
+          await makeRepair(MOVE, 'take-up-room')
+          power.left.writes = writes
+        }
+        await takeRepairBack(MOVE)
+      },
+      async () => expect(await bytes()).toBe((await standing()).length === 0 ? before : after),
+    )
+    expect(await standing()).toEqual([])
+    await startTrial(MOVE)
   })
 
   it('tells a table that is only there in its backup, and leads two steps back to the old drive', async () => {

@@ -127,8 +127,9 @@ export async function makeRepair(moveId: string, name: string): Promise<void> {
     ...(done.grows ? { grows: done.grows } : {}),
     undone: false,
   }
-  if (done.firmware) await changeComputer(trialComputer(move).id, { firmware: done.firmware })
+  // It is noted first: whatever is cut off behind that, the note has the firmware as it was, and can be taken back.
   await keep(moveId, { proof: { trials: move.row.proof?.trials ?? [], repairs: [...made, repair] } })
+  if (done.firmware) await changeComputer(trialComputer(move).id, { firmware: done.firmware })
   await note(moveId, `repaired: ${done.title.toLowerCase()}`, 'good')
 }
 
