@@ -1,7 +1,7 @@
 import { formatSize } from '@/core/bytes/size'
 import type { DirectoryEntry } from '@/core/filesystem'
 import { counted } from '@/core/words'
-import type { LostInImage } from '@/host/convert'
+import type { LostInImage } from '@/core/image/lost'
 import type { FitReport } from './fit'
 import type { SurveyReport } from './report'
 

@@ -3,7 +3,7 @@ import { ReadAroundDevice } from '@/core/block/read-around-device'
 import { CoreError } from '@/core/errors'
 import { type ImageSink, packingOf, type TargetKind, TARGETS, type WriterOptions } from '@/core/image'
 import { convertDevice, type ConvertProgress, convertStream } from '@/core/image/convert'
-import { touchedBy } from '@/core/image/touched'
+import { type LostInImage, lostOf } from '@/core/image/lost'
 import { createWhole, HostFile } from './files'
 import { openHostImage } from './images'
 import { packCluster, unpackFile } from './packed'
@@ -24,12 +24,6 @@ export interface ConvertResult {
   readonly hostBytes: number
   /** What the old image did not give; zeros stand in its place. */
   readonly lost: LostInImage
-}
-
-/** Sectors of a disk that did not read, and the files that they belong to. */
-export interface LostInImage {
-  readonly sectors: number
-  readonly files: readonly { readonly partition: number; readonly path: string }[]
 }
 
 /**
@@ -67,8 +61,7 @@ async function convertImage(
     await convertDevice(device, TARGETS[to].writer(sink, writerOptions), { signal, onProgress })
     if (await image.changed())
       throw new CoreError('The image was changed while it was read, so nothing was made of it.')
-    const { files } = device.lost.length > 0 ? await touchedBy(device, device.lost) : { files: [] }
-    return { virtualBytes: device.size, lost: { sectors: device.lostSectors, files } }
+    return { virtualBytes: device.size, lost: await lostOf(device) }
   } finally {
     await image.close()
   }

@@ -33,3 +33,13 @@ export function unionExtents(a: readonly Extent[], b: readonly Extent[]): Extent
   }
   return merged
 }
+
+/** Two ordered lists as one. */
+export async function* inOrder(extents: AsyncIterable<Extent>, more: readonly Extent[]): AsyncGenerator<Extent> {
+  let next = 0
+  for await (const extent of extents) {
+    while (next < more.length && more[next].offset < extent.offset) yield more[next++]
+    yield extent
+  }
+  yield* more.slice(next)
+}

@@ -1,5 +1,6 @@
 import { describe, expect, it } from 'vitest'
 import { type BlockDevice, readBytes, writeBytes } from '../block/device'
+import { unionExtents } from '../block/extents'
 import { MemoryDevice } from '../block/memory'
 import { OverlayDevice } from '../block/overlay'
 import { readOnly } from '../block/readonly'
@@ -11,6 +12,7 @@ import { formatHfsPlus } from '../filesystem/hfsplus/format'
 import { callFree } from '../filesystem/ntfs/testing'
 import { rehearseFit } from '../fit/rehearse'
 import { solveFit } from '../fit/solve'
+import { type MapTaken, usedExtentsOf } from '../image/used'
 import { surveyDrive } from '../survey/survey'
 import { pattern, sameBytes } from '../testing'
 import { makeSystemDisk, sha256 } from '../testing-disk'
@@ -63,6 +65,19 @@ describe('a map of used blocks that misses some', () => {
     const blind = await planCopy(readOnly(disk), same.layout, { mapsUnchecked: true })
     expect(blind.partitions.find((p) => p.number === scope.number)!.map).toBe('unchecked')
     expect(scope.bytes - blind.partitions.find((p) => p.number === scope.number)!.bytes).toBe(2 * MIB)
+  })
+
+  it('is taken along in an image of what is used, and said', async () => {
+    const { disk, startBytes, system } = await lyingDisk()
+    const told: MapTaken[] = []
+    const extents = []
+    for await (const extent of usedExtentsOf(disk, (map) => told.push(map))) extents.push(extent)
+    const [{ offset, length }] = await (await openFileSystem(system))!.fileExtents!(PATH)
+    const at = startBytes + offset
+    const held = unionExtents(extents, []).some((e) => e.offset <= at && at + length <= e.offset + e.length)
+    expect(held).toBe(true)
+    expect(told.every((map) => map.checked)).toBe(true)
+    expect(told.flatMap((map) => map.finding ?? [])).toEqual([expect.stringContaining(PATH)])
   })
 
   it('is found on a FAT volume, too, whose table lost the end of a chain', async () => {

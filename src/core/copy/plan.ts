@@ -1,7 +1,7 @@
 import { CompositeDevice, type Part } from '../block/composite'
 import { ZeroMaskedDevice } from '../block/zero-masked'
 import { type BlockDevice, type Extent, type Origin } from '../block/device'
-import { mergeExtents, unionExtents } from '../block/extents'
+import { inOrder, mergeExtents, unionExtents } from '../block/extents'
 import { OverlayDevice } from '../block/overlay'
 import { readOnly } from '../block/readonly'
 import { SliceDevice } from '../block/slice'
@@ -349,16 +349,6 @@ async function* partExtents({ fileSystem, heldBytes, missing = [] }: PreparedPar
   for await (const { offset, length } of mergeExtents(inOrder(fileSystem.usedExtents(), missing), MERGE_GAP)) {
     if (offset < heldBytes) yield { offset, length: Math.min(length, heldBytes - offset) }
   }
-}
-
-/** Two ordered lists as one. */
-async function* inOrder(extents: AsyncIterable<Extent>, more: readonly Extent[]): AsyncGenerator<Extent> {
-  let next = 0
-  for await (const extent of extents) {
-    while (next < more.length && more[next].offset < extent.offset) yield more[next++]
-    yield extent
-  }
-  yield* more.slice(next)
 }
 
 /** Where a byte of a part lies on the partition it was made of. */

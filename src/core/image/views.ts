@@ -1,6 +1,8 @@
 import type { Comparison } from './compare'
 import type { ImageKind, Packing } from '.'
+import type { LostInImage } from './lost'
 import type { Touched } from './touched'
+import type { MapTaken } from './used'
 
 // What is told of images and of the work on them, from server to page.
 
@@ -32,12 +34,23 @@ export interface ImageSummary {
 
 /** What a job came to. */
 export type JobResult =
-  | { readonly kind: 'written'; readonly virtualBytes: number; readonly fileBytes: number; readonly hostBytes: number }
+  | {
+      readonly kind: 'written'
+      readonly virtualBytes: number
+      readonly fileBytes: number
+      readonly hostBytes: number
+      /** What did not read; zeros stand in its place. */
+      readonly lost: LostInImage
+      /** Volumes that were taken by their maps of used blocks. */
+      readonly maps: readonly MapTaken[]
+    }
   | {
       readonly kind: 'compared'
       readonly comparison: Comparison
       readonly touched: Touched | null
       readonly sectorSize: number
+      /** Sectors of either that did not read, of which nobody knows whether they are the same. */
+      readonly unreadable: readonly [number, number]
     }
 
 /** One conversion, capture or comparison, running or ended since the server started. */

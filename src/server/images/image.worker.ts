@@ -2,12 +2,14 @@ import { randomUUID } from 'node:crypto'
 import { stat } from 'node:fs/promises'
 import { parentPort, workerData } from 'node:worker_threads'
 import { openDrive } from '@/bench/open-drive'
+import { ReadAroundDevice } from '@/core/block/read-around-device'
 import { CoreError } from '@/core/errors'
 import { TARGETS } from '@/core/image'
 import { compareDevices } from '@/core/image/compare'
 import { convertDevice, mappedExtents } from '@/core/image/convert'
 import { touchedBy } from '@/core/image/touched'
-import { storedExtents, usedExtentsOf } from '@/core/image/used'
+import { lostOf } from '@/core/image/lost'
+import { type MapTaken, storedExtents, usedExtentsOf } from '@/core/image/used'
 import { convertFile } from '@/host/convert'
 import { createWhole } from '@/host/files'
 import { openHostImage } from '@/host/images'
@@ -40,7 +42,11 @@ async function work(): Promise<JobResult> {
     case 'convert': {
       const { input, output, to, within } = order
       const onProgress = (p: { doneBytes: number; totalBytes: number }) => report(p.doneBytes, p.totalBytes)
-      return { kind: 'written', ...(await convertFile(input, output, { ...options, to, within, onProgress })) }
+      return {
+        kind: 'written',
+        ...(await convertFile(input, output, { ...options, to, within, onProgress })),
+        maps: [],
+      }
     }
     case 'capture':
       return capture(order)
@@ -50,9 +56,12 @@ async function work(): Promise<JobResult> {
 }
 
 async function capture({ drive, output, to, usedOnly }: Extract<ImageOrder, { kind: 'capture' }>): Promise<JobResult> {
-  const { device, close } = await openDrive(drive, { writable: false })
+  const { device: medium, close } = await openDrive(drive, { writable: false })
   try {
-    const extents = usedOnly ? storedExtents(device, usedExtentsOf(device)) : mappedExtents(device)
+    const device = new ReadAroundDevice(medium)
+    const maps: MapTaken[] = []
+    const used = () => usedExtentsOf(device, (map) => maps.push(map))
+    const extents = usedOnly ? storedExtents(device, used()) : mappedExtents(device)
     await createWhole(output, (sink) => {
       const writer = TARGETS[to].writer(sink, {
         ...options,
@@ -62,7 +71,8 @@ async function capture({ drive, output, to, usedOnly }: Extract<ImageOrder, { ki
       return convertDevice(device, writer, { signal, extents, onProgress: (p) => report(p.doneBytes, p.totalBytes) })
     })
     const { size, blocks } = await stat(output)
-    return { kind: 'written', virtualBytes: device.size, fileBytes: size, hostBytes: blocks * 512 }
+    const lost = await lostOf(device)
+    return { kind: 'written', virtualBytes: device.size, fileBytes: size, hostBytes: blocks * 512, lost, maps }
   } finally {
     await close()
   }
@@ -73,9 +83,11 @@ async function compare({ a, b, within }: Extract<ImageOrder, { kind: 'compare' }
   try {
     const right = await openHostImage(b, { within })
     try {
-      const comparison = await compareDevices(left.device, right.device, { signal, onProgress: report })
-      const touched = comparison.ranges.length > 0 ? await touchedBy(left.device, comparison.ranges) : null
-      return { kind: 'compared', comparison, touched, sectorSize: left.device.logicalSectorSize }
+      const [one, other] = [new ReadAroundDevice(left.device), new ReadAroundDevice(right.device)]
+      const comparison = await compareDevices(one, other, { signal, onProgress: report })
+      const touched = comparison.ranges.length > 0 ? await touchedBy(one, comparison.ranges) : null
+      const unreadable = [one.lostSectors, other.lostSectors] as const
+      return { kind: 'compared', comparison, touched, unreadable, sectorSize: one.logicalSectorSize }
     } finally {
       await right.close()
     }

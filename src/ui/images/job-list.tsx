@@ -3,6 +3,7 @@
 import { useState } from 'react'
 import { clsx } from 'clsx'
 import { formatSize, groupDigits } from '@/core/bytes/size'
+import { counted } from '@/core/words'
 import { useAct } from '@/ui/frame/act'
 import type { Outcome } from '@/ui/frame/actions'
 import { useJobs } from '@/ui/frame/events'
@@ -67,14 +68,47 @@ function JobLine({ job }: { job: ImageJob }) {
 
 function Result({ result }: { result: NonNullable<ImageJob['result']> }) {
   if (result.kind === 'written') {
+    const { lost, maps } = result
+    const unchecked = maps.filter((map) => !map.checked)
     return (
-      <p className="text-[13.5px] text-ink-soft">
-        <span className="font-semibold text-weed">Whole.</span> A disk of {formatSize(result.virtualBytes)} in a file of{' '}
-        {formatSize(result.fileBytes)}, {formatSize(result.hostBytes)} of it on this host.
+      <div className="text-[13.5px] text-ink-soft">
+        <p>
+          {lost.sectors === 0 ? (
+            <span className="font-semibold text-weed">Whole.</span>
+          ) : (
+            <span className="font-semibold text-vermilion">
+              Not whole: {counted(lost.sectors, 'sector')} did not read; zeros stand in their place.
+            </span>
+          )}{' '}
+          A disk of {formatSize(result.virtualBytes)} in a file of {formatSize(result.fileBytes)},{' '}
+          {formatSize(result.hostBytes)} of it on this host.
+        </p>
+        {lost.files.length > 0 && <FileNames files={lost.files} />}
+        {maps.map(({ partition, finding }) =>
+          finding ? (
+            <p key={partition}>
+              Partition {partition}: {finding} What either has was taken.
+            </p>
+          ) : null,
+        )}
+        {unchecked.length > 0 && (
+          <p>
+            The maps of used blocks of partition {unchecked.map((map) => map.partition).join(', ')} were believed, not
+            held against the files.
+          </p>
+        )}
+      </div>
+    )
+  }
+  const { comparison, touched, sectorSize, unreadable } = result
+  const [lostOfA, lostOfB] = unreadable
+  if (comparison.equal && lostOfA + lostOfB > 0) {
+    return (
+      <p className="font-semibold text-vermilion">
+        What reads is equal; {counted(lostOfA + lostOfB, 'sector')} did not read, and nobody knows of those.
       </p>
     )
   }
-  const { comparison, touched, sectorSize } = result
   if (comparison.equal) {
     return <p className="font-semibold text-weed">Equal, all {formatSize(comparison.sizes[0])} of them.</p>
   }
@@ -93,16 +127,20 @@ function Result({ result }: { result: NonNullable<ImageJob['result']> }) {
           {touched?.outside ? ', some of them outside all partitions, as in the partition table' : ''}.
         </p>
       )}
-      {touched && touched.files.length > 0 && (
-        <ul className="mt-1 max-h-40 overflow-y-auto font-mono text-[12.5px]">
-          {touched.files.map((file) => (
-            <li key={`${file.partition}${file.path}`}>
-              partition {file.partition}: {file.path}
-            </li>
-          ))}
-        </ul>
-      )}
+      {touched && touched.files.length > 0 && <FileNames files={touched.files} />}
       {touched?.incomplete && <p className="text-ink-soft">Not all files could be looked through.</p>}
     </div>
+  )
+}
+
+function FileNames({ files }: { files: readonly { readonly partition: number; readonly path: string }[] }) {
+  return (
+    <ul className="mt-1 max-h-40 overflow-y-auto font-mono text-[12.5px]">
+      {files.map((file) => (
+        <li key={`${file.partition}${file.path}`}>
+          partition {file.partition}: {file.path}
+        </li>
+      ))}
+    </ul>
   )
 }
