@@ -48,7 +48,7 @@ beforeAll(async () => {
   if (!fit.fits) throw new Error(fit.obstacles[0].sentence)
   layout = fit.layout
   plan = await planCopy(readOnly(source), layout)
-  const bench = new FaultBench(undefined)
+  const bench = new FaultBench()
   const whole = new MemoryDevice(SIZE)
   await runCopy(plan, bench.drive(whole), options(bench))
   wanted = await storedDigest(whole)
@@ -98,6 +98,41 @@ describe.each(['write', 'flush', 'journal'] as const)('a %s that fails', (of) =>
       expect([...letGo.keys()], `${of} ${at}`).toEqual([0])
       expect(await storedDigest(sound)).toBe(wanted)
     }
+  })
+})
+
+describe('a drive and a journal that both fail', () => {
+  const some = (count: number) => (deep ? instants(count) : instants(count).filter((_, i) => i % 3 === 0))
+
+  it.each([
+    ['read back', true],
+    ['not read back', false],
+  ])('each at its own moment, leave what resumes to the same bytes or is refused, %s', async (_how, verify) => {
+    const outcomes = new Set<string>()
+    for (const of of ['write', 'flush'] as const) {
+      for (const at of some(asked[of])) {
+        for (const line of some(asked.journal)) {
+          const medium = new MemoryDevice(SIZE)
+          // A fault is met once; one that the first run does not come to is met by a later one.
+          const bench = new FaultBench({ of, at }, { of: 'journal', at: line })
+          const where = `${of} ${at}, line ${line}`
+          let begun = false
+          let last: unknown = new Failed()
+          for (let run = 0; run < 4 && last instanceof Failed; run++) {
+            begun = bench.state?.erased ?? false
+            last = await runCopy(plan, bench.drive(medium), options(bench, verify)).catch((error: unknown) => error)
+          }
+          if (last instanceof Error) {
+            expect(begun, `${where}: ${last.message}`).toBe(false)
+            outcomes.add('refused')
+          } else {
+            expect(await storedDigest(medium), where).toBe(wanted)
+            outcomes.add('equal')
+          }
+        }
+      }
+    }
+    expect(outcomes).toContain('equal')
   })
 })
 
@@ -181,7 +216,7 @@ describe('a resume', () => {
 
   it('of a copy that has ended is refused and writes nothing', async () => {
     const medium = new MemoryDevice(SIZE)
-    const bench = new FaultBench(undefined)
+    const bench = new FaultBench()
     await runCopy(plan, bench.drive(medium), options(bench))
     await medium.write(0, pattern(512, 7))
     const before = await storedDigest(medium)

@@ -115,11 +115,15 @@ export class FaultBench {
   private text = ''
   private counts = { write: 0, flush: 0, journal: 0 }
 
-  constructor(private fault: Fault | undefined) {}
+  private faults: readonly Fault[]
+
+  constructor(...faults: Fault[]) {
+    this.faults = faults
+  }
 
   /** Nothing fails any more. */
   mend(): void {
-    this.fault = undefined
+    this.faults = []
   }
 
   /** How often each kind was asked for. */
@@ -172,6 +176,6 @@ export class FaultBench {
 
   private meet(kind: Fault['of']): void {
     const count = ++this.counts[kind]
-    if (this.fault?.of === kind && this.fault.at === count) throw new Failed(`${kind} ${count} failed`)
+    if (this.faults.some(({ of, at }) => of === kind && at === count)) throw new Failed(`${kind} ${count} failed`)
   }
 }
