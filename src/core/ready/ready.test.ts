@@ -1,6 +1,6 @@
 import { beforeAll, describe, expect, it } from 'vitest'
 import { MemoryDevice } from '../block/memory'
-import { MIB } from '../bytes/size'
+import { groupDigits, MIB } from '../bytes/size'
 import { checkMaps } from '../survey/check-maps'
 import { surveyDrive } from '../survey/survey'
 import { makeSystemDisk, sha256 } from '../testing-disk'
@@ -195,7 +195,7 @@ describe('the list', () => {
     expect(item({ ...withMaps(), mapsBeing: { title: 'C:', files: 12_345 } })).toMatchObject({
       state: 'open',
       known: 'running',
-      why: '12 345 files of C: were looked at so far.',
+      why: `${groupDigits(12_345)} files of C: were looked at so far.`,
       action: { id: 'believe-maps' },
     })
     const believed = { choices: { ...USUAL_CHOICES, mapsUnchecked: true } }

@@ -81,11 +81,13 @@ function nothingWrong({ partitions }: DriveSurvey): string {
   return checked ? 'all of it is sound' : 'nothing wrong was seen'
 }
 
-/** Which systems a drive holds and what must not be left behind. */
-export function reasonOf({ partitions, scheme }: DriveSurvey, health?: Health): string {
+/** What is damaged, which systems a drive holds and what must not be left behind. */
+export function reasonOf(survey: DriveSurvey, health?: Health): string {
+  const { partitions, scheme } = survey
   const verdict = healthVerdict(health)
   const failing = verdict.state === 'failing' ? `${verdict.reason} ` : ''
-  return `${failing}${contentReason(partitions, scheme)}`.trim()
+  const damage = findingsOf(survey).find((f) => f.severity === 'damage')
+  return [`${failing}${damage?.sentence ?? ''}`, contentReason(partitions, scheme)].join(' ').trim()
 }
 
 function contentReason(partitions: DriveSurvey['partitions'], scheme: DriveSurvey['scheme']): string {

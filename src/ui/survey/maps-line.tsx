@@ -35,8 +35,8 @@ export function MapsLine({ moveId, survey, being }: MapsLineProps) {
       <p className="mb-2 flex gap-2.5" role="status" data-testid="maps">
         <CircleDashed size={16} className="mt-0.5 shrink-0 text-sea-4" aria-hidden />
         <span>
-          Maps of used blocks are being held against the files of {title}:{' '}
-          <span className="font-mono">{groupDigits(files)}</span> looked at
+          Maps of used blocks are being held against the files: <span className="font-mono">{groupDigits(files)}</span>{' '}
+          of {title} looked at
         </span>
       </p>
     )

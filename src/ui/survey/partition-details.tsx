@@ -1,10 +1,17 @@
 import { formatSize } from '@/core/bytes/size'
+import { goesByMap } from '@/core/survey/goes-by-map'
 import type { PartitionSurvey } from '@/core/survey/types'
 import { AsideBlock } from '@/ui/frame/stage'
 import { type Fact, Facts } from '@/ui/shared/facts'
 import { stateWords } from './partition-table'
 
 const IDLE_KINDS = { page: 'Page file', swap: 'Swap file', hibernation: 'Hibernation file' } as const
+
+const MAPS = {
+  checked: { value: 'has all files', tone: 'good' },
+  unchecked: { value: 'not checked', tone: 'caution' },
+  missed: { value: 'misses some', tone: 'bad' },
+} as const
 
 /** All that was found out about one partition. */
 export function PartitionDetails({ partition }: { partition: PartitionSurvey }) {
@@ -27,6 +34,9 @@ export function PartitionDetails({ partition }: { partition: PartitionSurvey }) 
             value: stateWords(volume.state),
             tone: volume.state === 'clean' ? 'good' : volume.state === 'unknown' ? 'caution' : 'bad',
           },
+          ...(goesByMap(partition) && volume.map
+            ? [{ name: 'Map of used blocks', ...MAPS[volume.map] } satisfies Fact]
+            : []),
         ] satisfies Fact[])
       : [{ name: 'File system', value: partition.role === 'extended' ? 'a container' : 'none that is known' }]),
     ...(system ? [{ name: 'System', value: [system.name, system.version].filter(Boolean).join(' ') }] : []),

@@ -68,7 +68,11 @@ export const maps: ReadyKind = ({ source, choices, surveyedAt, mapsBeing, resize
       why: 'what either has is copied, and its size is kept; its own system has to check it',
     })
   }
-  return item({ state: 'settled', title: 'Maps of used blocks agree with the files', why: names(parts) })
+  return item({
+    state: 'settled',
+    title: 'Maps of used blocks agree with the files',
+    why: parts.map((p) => p.title).join(', '),
+  })
 }
 
 const names = (parts: ReadyFacts['source']['partitions']) => parts.map((p) => p.title).join(' and ')
