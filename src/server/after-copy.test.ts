@@ -2,6 +2,7 @@ import { createHash } from 'node:crypto'
 import { rmSync } from 'node:fs'
 import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
+import type * as openDriveModule from '@/bench/open-drive'
 import { openDrive } from '@/bench/open-drive'
 import { readBytes } from '@/core/block/device'
 import { readOnly } from '@/core/block/readonly'
@@ -11,6 +12,7 @@ import { CopySummarySchema } from '@/core/copy/progress'
 import { runCopy } from '@/core/copy/run'
 import { SheetSchema } from '@/core/handover/sheet'
 import { takeSamples } from '@/core/proof/samples'
+import type * as repairJournalModule from '@/host/repair-journal'
 import { repairIn } from '@/host/repair-journal'
 import { blake3 } from '@/host/strong-digest'
 
@@ -41,7 +43,7 @@ const power = vi.hoisted(() => {
   return { left, spend }
 })
 vi.mock('@/bench/open-drive', async (original) => {
-  const real = await original<typeof import('@/bench/open-drive')>()
+  const real = await original<typeof openDriveModule>()
   const openDrive: typeof real.openDrive = async (...of) => {
     const opened = await real.openDrive(...of)
     const { device } = opened
@@ -52,7 +54,7 @@ vi.mock('@/bench/open-drive', async (original) => {
   return { ...real, openDrive }
 })
 vi.mock('@/host/repair-journal', async (original) => {
-  const real = await original<typeof import('@/host/repair-journal')>()
+  const real = await original<typeof repairJournalModule>()
   const repairJournal: typeof real.repairJournal = (file) => ({
     async keep(text) {
       power.spend()
@@ -63,7 +65,7 @@ vi.mock('@/host/repair-journal', async (original) => {
   return { ...real, repairJournal }
 })
 vi.mock('./move', async (original) => {
-  const real = await original<typeof import('./move')>()
+  const real = await original<typeof moveModule>()
   return { ...real, keep: async (...of: Parameters<typeof real.keep>) => (power.spend(), real.keep(...of)) }
 })
 
@@ -77,6 +79,7 @@ import { lockFit } from './fit'
 import { handOver } from './handover'
 import { sheetFile } from './handover/files'
 import { confirmIntake } from './intake'
+import type * as moveModule from './move'
 import { loadMove } from './move'
 import { loadLeg } from './move/legs'
 import { movePage } from './move/page'

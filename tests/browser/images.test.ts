@@ -132,7 +132,7 @@ describe('the images page', () => {
     await page.open('/bench')
     await page.click(/rescue stick 8\.?\d* GB|rescue stick 9 GB/)
     await page.next(/Look inside/)
-    await page.untilFinding(/1 partition, and all of it is sound/)
+    await page.untilFinding(/1 partition, and nothing wrong was seen/)
   })
 
   it('takes an upload, and goes on with one that was cut', async () => {

@@ -69,7 +69,7 @@ describe('the ticket desk', () => {
 
   it('is surveyed: partitions, the hidden ones too, and what is used', async () => {
     await toSurvey(page)
-    expect(await page.finding()).toBe('90 % of Harbour (C:) is used, and all of it is sound')
+    await page.untilFinding(/^90 % of Harbour \(C:\) is used, and all of it is sound$/)
     const text = await page.text()
     expect(text).toMatch(/3 of the 4 partitions have no drive letter/)
     expect(text).toMatch(/201\.5 GiB/)
