@@ -352,10 +352,13 @@ describe('names that a system keeps of volumes that moved', () => {
     const [, , system, recovery] = (await readScheme(device))!.partitions
     const gpt = (partitionGuid: string, diskGuid = DISK_GUID) => ({ scheme: 'gpt', diskGuid, partitionGuid }) as const
     const oldGuid = '00000000-0000-4000-8000-0000000000d1'
+    const mountName = (last: string) => `\\??\\Volume{00000000-0000-4000-8000-00000000000${last}}`
     await spoil(device, 'uefi', SYSTEM_HIVE_PATH, async (bytes) => {
       const one = await set('MountedDevices', '\\DosDevices\\D:', letterBytes(gpt(oldGuid)))(bytes)
       const two = await set('MountedDevices', '\\DosDevices\\E:', letterBytes(gpt(NOWHERE.diskGuid)))(one)
-      return set('MountedDevices', LETTER_C, letterBytes(gpt(oldGuid.replace('d1', 'c1'))))(two)
+      const three = await set('MountedDevices', mountName('1'), letterBytes(gpt(oldGuid)))(two)
+      const four = await set('MountedDevices', mountName('2'), letterBytes(gpt(NOWHERE.diskGuid)))(three)
+      return set('MountedDevices', LETTER_C, letterBytes(gpt(oldGuid.replace('d1', 'c1'))))(four)
     })
     const question = {
       device,
@@ -368,7 +371,7 @@ describe('names that a system keeps of volumes that moved', () => {
     }
     const plan = await planRepair('old-letters', question)
     expect(plan.changes).toEqual([
-      expect.stringContaining('D: names its volume'),
+      expect.stringContaining('D:, 1 name of a mount point name their volumes'),
       expect.stringContaining('lets go of E:'),
     ])
     // The letter of the system volume brings the others along.
@@ -377,7 +380,9 @@ describe('names that a system keeps of volumes that moved', () => {
     const volume = (await openFileSystem(sliceOf(device, system)))!
     const hive = await hiveIn(await volume.readFile(SYSTEM_HIVE_PATH))
     const mounted = (await hive.key('MountedDevices'))!
-    expect((await hive.find(mounted, '\\DosDevices\\D:'))?.data).toEqual(letterBytes(gpt(recovery.guid)))
+    for (const name of ['\\DosDevices\\D:', mountName('1')])
+      expect((await hive.find(mounted, name))?.data).toEqual(letterBytes(gpt(recovery.guid)))
+    expect(await hive.find(mounted, mountName('2'))).toBeDefined()
   })
 
   it('are pointed at them in every entry of the boot settings, also inside the description of a file', async () => {

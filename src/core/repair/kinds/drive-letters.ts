@@ -4,7 +4,7 @@ import { sameBytes } from '../../bytes/same'
 import { CoreError } from '../../errors'
 import { changedHive, openSystemHive, patchesOfFile, SYSTEM_HIVE_PATH, systemPlace } from '../places'
 import type { RepairKind } from '../port'
-import { keptLetters } from './old-letters'
+import { keptNames, namesOf } from './old-letters'
 
 /** The system keeps which volume is C by its disk and place. */
 export const driveLetters: RepairKind = {
@@ -19,7 +19,7 @@ export const driveLetters: RepairKind = {
     const now = await hive.find(mounted, LETTER_C)
     if (now && sameBytes(now.data, value)) return { changes: [], patches: [] }
     // The others are by the same old places; set together, none is taken for the place of another.
-    const others = (await keptLetters(hive, mounted, subject)).filter(
+    const others = (await keptNames(hive, mounted, subject)).filter(
       ({ name, to }) => to !== undefined && name.toUpperCase() !== LETTER_C.toUpperCase(),
     )
     const values = [
@@ -32,7 +32,7 @@ export const driveLetters: RepairKind = {
         `In ${SYSTEM_HIVE_PATH}, MountedDevices: ${LETTER_C} names partition ${place.partition.number} of this disk.`,
         ...(others.length > 0
           ? [
-              `${others.map(({ name }) => name.slice(-2)).join(', ')} ${others.length === 1 ? 'names its volume' : 'name their volumes'} at the new place, too.`,
+              `${namesOf(others)} ${others.length === 1 ? 'names its volume' : 'name their volumes'} at the new place, too.`,
             ]
           : []),
       ],
