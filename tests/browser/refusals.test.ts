@@ -166,7 +166,7 @@ describe('a copy', () => {
     expect(taken.status).toBe(200)
     await page.untilFinding(/The copy was cut off/)
     await page.untilText(/The Corvina S5 960 GB \(USB dock A, bay 1\) is no longer connected/)
-    await page.next(/Go on with it/)
+    await page.next(/Resume the copy/)
     await page.untilText(/It may not go on yet: The Corvina S5 960 GB is not connected/)
     await page.click(/^Start it over/)
     await page.untilText(/The Corvina S5 960 GB is not connected/)

@@ -46,7 +46,7 @@ async function readTables(drives: readonly AttachedDrive[]): Promise<Candidate[]
       trouble ??= new BootFailure(
         `${drive.name} holds an unfinished copy`,
         marker.note,
-        'A copy to this drive did not end, so it is marked and not started from. Go on with it in Copy, or copy to it again.',
+        'A copy to this drive did not end, so it is marked and not started from. Resume the copy in Copy, or copy to it again.',
       )
       continue
     }

@@ -61,7 +61,7 @@ export interface ReadyFacts {
   readonly routeHolds: boolean
   readonly surveyedAt: string
   /** The maps of used blocks are being held against the files: what is looked at now. */
-  readonly mapsBeing?: { readonly title: string; readonly files: number }
+  readonly mapCheckProgress?: { readonly title: string; readonly files: number }
   /** Partitions of the source, by number, whose volumes the locked fit makes larger or smaller. */
   readonly resized: readonly number[]
   /** Partitions of the source that the locked fit leaves behind. */
@@ -129,7 +129,7 @@ export interface ReadyItem {
       | 'copy-page-files'
       | 'take-every'
       | 'check-maps'
-      | 'believe-maps'
+      | 'skip-map-check'
       | 'reset-later'
     readonly label: string
     /** What of several it is about. */

@@ -180,7 +180,7 @@ describe('the list', () => {
     expect(openCount(readyItems({ ...facts, choices: { ...USUAL_CHOICES, read: 'every' } }))).toBe(0)
   })
 
-  it('waits for maps of used blocks to be held against the files, and does without where that was chosen', () => {
+  it('waits for the check of used-block maps, unless that is skipped', () => {
     const withMaps = (map?: 'checked' | 'missed' | 'unchecked'): Partial<ReadyFacts> => ({
       source: {
         ...settled.source,
@@ -192,11 +192,11 @@ describe('the list', () => {
     const item = (changes: Partial<ReadyFacts>) => readyItems({ ...settled, ...changes }).find((i) => i.id === 'maps')
     expect(item({})).toMatchObject({ state: 'settled', known: 'read 09:00' })
     expect(item(withMaps())).toMatchObject({ state: 'open', known: 'not done', action: { id: 'check-maps' } })
-    expect(item({ ...withMaps(), mapsBeing: { title: 'C:', files: 12_345 } })).toMatchObject({
+    expect(item({ ...withMaps(), mapCheckProgress: { title: 'C:', files: 12_345 } })).toMatchObject({
       state: 'open',
       known: 'running',
-      why: `${groupDigits(12_345)} files of C: were looked at so far.`,
-      action: { id: 'believe-maps' },
+      why: `${groupDigits(12_345)} files of C: so far.`,
+      action: { id: 'skip-map-check' },
     })
     const believed = { choices: { ...USUAL_CHOICES, mapsUnchecked: true } }
     expect(item({ ...withMaps(), ...believed })).toMatchObject({ state: 'settled', known: 'as chosen' })

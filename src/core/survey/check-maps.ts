@@ -3,7 +3,7 @@ import { SliceDevice } from '../block/slice'
 import { orUndefined } from '../errors'
 import { openFileSystem } from '../filesystem'
 import { checkMap, mapMissesWords } from '../filesystem/map-check'
-import { goesByMap } from './goes-by-map'
+import { copiedByMap } from './copied-by-map'
 import type { DriveSurvey, PartitionSurvey } from './types'
 
 /**
@@ -19,7 +19,7 @@ export async function checkMaps(
   const partitions: DriveSurvey['partitions'] = []
   for (const partition of survey.partitions) {
     const { volume, startBytes, sizeBytes } = partition
-    if (!volume || !goesByMap(partition)) {
+    if (!volume || !copiedByMap(partition)) {
       partitions.push(partition)
       continue
     }

@@ -1,5 +1,5 @@
 import { type Health, healthVerdict } from '../health/health'
-import { goesByMap } from './goes-by-map'
+import { copiedByMap } from './copied-by-map'
 import type { DriveSurvey } from './types'
 
 /** What a drive holds, as the object of "holds". */
@@ -77,7 +77,7 @@ export function headingOf(survey: DriveSurvey, health?: Health): string {
 
 /** "Sound" is said of maps that were held against the files; of others only what is known. */
 function nothingWrong({ partitions }: DriveSurvey): string {
-  const checked = partitions.every((p) => !goesByMap(p) || p.volume?.map === 'checked')
+  const checked = partitions.every((p) => !copiedByMap(p) || p.volume?.map === 'checked')
   return checked ? 'all of it is sound' : 'nothing wrong was seen'
 }
 

@@ -125,7 +125,7 @@ export async function importBench(text: string): Promise<Imported> {
   const file = readBenchFile(text)
   const benchId = await addBench(await freeName(file.name))
   try {
-    await takeIn(file, benchId)
+    await saveFindings(file, benchId)
   } catch (error) {
     await clear(benchId)
     throw error
@@ -137,7 +137,7 @@ export async function importBench(text: string): Promise<Imported> {
 }
 
 /** Stores the things of a file under ids of their own. */
-async function takeIn(file: BenchFile, benchId: string): Promise<void> {
+async function saveFindings(file: BenchFile, benchId: string): Promise<void> {
   const computers = new Map<string, string>()
   const accessories = new Map<string, string>()
   for (const computer of file.computers) {

@@ -119,7 +119,7 @@ export async function goOnWithCopy(moveId: string, recheck: Recheck = 'sample'):
   await CopyRow.update({ status: 'running', endedAt: null, message: null, goesOn: false }, { where: { id: copy.id } })
   await note(
     moveId,
-    recheck === 'every' ? 'copy goes on, all that is sure compared anew' : 'copy goes on from what is sure',
+    recheck === 'every' ? 'copy resumed, every copied piece compared first' : 'copy resumed from the last checkpoint',
   )
   await launch(move, leg, {
     ...(await orderFor(move, leg, copy.id)),

@@ -21,7 +21,7 @@ import { furtherCandidates, readyAhead, readyState } from '../ready'
 import { notYet, routesOf } from '../route'
 import { phaseNow, stepsAfterStart } from '../swap'
 import { clockTime, dayWords, promiseWords } from '../words'
-import { mapsBeing } from '../survey/map-checks'
+import { mapCheckProgress } from '../survey/map-checks'
 import { releaseStale } from '../fit'
 import { sheetOf } from '../handover/sheet'
 import { fitCandidates } from '../fit/candidates'
@@ -86,7 +86,7 @@ export function surveyView({ move, plates, lines }: MovePage) {
   const { survey } = move.row
   return {
     survey: survey && { confirmed: survey.confirmed, read: clockTime(survey.at) },
-    mapsBeing: mapsBeing(move.id),
+    mapCheckProgress: mapCheckProgress(move.id),
     pairs: plates.map((p, i) => ({
       ...p,
       read: survey ? survey.pairs[i] : undefined,

@@ -31,7 +31,7 @@ import { type LegNow, loadLeg, type Progress, progressOf } from '../move/legs'
 import { spokenFor } from '../move/spoken-for'
 import { dataFolder } from '../paths'
 import { Refusal } from '../refusal'
-import { mapsBeing, startMapChecks } from '../survey/map-checks'
+import { mapCheckProgress, startMapChecks } from '../survey/map-checks'
 import { pairsOf } from '../route'
 import { heldNow } from '../route/trouble'
 import { clockTime, dayWords } from '../words'
@@ -172,7 +172,7 @@ async function look(move: Move, leg: Looked) {
     handsFirst: progress.phase !== undefined && progress.phase === progress.copied,
     routeHolds: places,
     surveyedAt: clockTime(row.survey.at),
-    mapsBeing: mapsBeing(move.id),
+    mapCheckProgress: mapCheckProgress(move.id),
     resized: layout ? layout.partitions.filter((p) => p.resizes).map((p) => p.sourceNumber) : [],
     leftOut: layout
       ? movedPartitions(leg.source).filter((p) => !layout.partitions.some((q) => q.sourceNumber === p.number))
@@ -299,7 +299,7 @@ export const ReadyActionSchema = z.discriminatedUnion('action', [
   z.object({ action: z.literal('copy-page-files') }),
   z.object({ action: z.literal('take-every') }),
   z.object({ action: z.literal('check-maps') }),
-  z.object({ action: z.literal('believe-maps') }),
+  z.object({ action: z.literal('skip-map-check') }),
   z.object({ action: z.literal('reset-later') }),
   z.object({ action: z.literal('choose'), choices: CopyChoicesSchema.partial() }),
   z.object({
@@ -377,11 +377,11 @@ export async function readyAction(moveId: string, input: unknown): Promise<void>
     case 'skip-page-files':
     case 'copy-page-files':
       return choose({ skipPageFiles: request.action === 'skip-page-files' })
-    case 'believe-maps':
+    case 'skip-map-check':
       return choose({ mapsUnchecked: true })
     case 'check-maps':
       await choose({ mapsUnchecked: false })
-      if (!mapsBeing(moveId)) await startMapChecks(moveId)
+      if (!mapCheckProgress(moveId)) await startMapChecks(moveId)
       return
     case 'take-every': {
       const { source } = await loadLeg(move)

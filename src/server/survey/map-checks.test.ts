@@ -30,7 +30,7 @@ import { database } from '../database'
 import { confirmIntake } from '../intake'
 import { logbook } from '../logbook'
 import { moveRow } from '../move'
-import { mapsBeing, startMapChecks } from './map-checks'
+import { mapCheckProgress, startMapChecks } from './map-checks'
 import { confirmSurvey, readDrives } from '.'
 
 const MOVE = 'ticket-desk'
@@ -52,7 +52,7 @@ it('becomes part of the survey in the background, and of the newest reading only
   let go = () => {}
   gate.go = new Promise((resolve) => (go = resolve))
   await readDrives(MOVE)
-  expect(mapsBeing(MOVE)).toMatchObject({ files: 0 })
+  expect(mapCheckProgress(MOVE)).toMatchObject({ files: 0 })
   expect(new Set(await maps())).toEqual(new Set([undefined]))
   const first = await startMapChecks(MOVE)
   const second = await startMapChecks(MOVE)
@@ -60,11 +60,11 @@ it('becomes part of the survey in the background, and of the newest reading only
   go()
   await first.ended
   await second.ended
-  expect(mapsBeing(MOVE)).toBeUndefined()
+  expect(mapCheckProgress(MOVE)).toBeUndefined()
   expect(new Set(await maps())).toEqual(new Set(['checked']))
   // What was settled meanwhile is still so, and only the latest said what it came to.
   expect((await moveRow(MOVE)).survey).toMatchObject({ confirmed: true })
-  const lines = (await logbook(MOVE, 50)).filter((line) => /used blocks agree/.test(line.text))
+  const lines = (await logbook(MOVE, 50)).filter((line) => /checked against the files/.test(line.text))
   expect(lines).toHaveLength(1)
 })
 

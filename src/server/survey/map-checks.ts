@@ -1,5 +1,5 @@
 import { counted } from '@/core/words'
-import { goesByMap } from '@/core/survey/goes-by-map'
+import { copiedByMap } from '@/core/survey/copied-by-map'
 import type { DriveSurvey } from '@/core/survey/types'
 import { driveBytes } from '../bench'
 import { publish } from '../events'
@@ -21,7 +21,7 @@ interface MapCheck {
 const checks = () => singleton('map-checks', () => new Map<string, MapCheck>())
 
 /** What is looked at now; undefined where nothing is. */
-export function mapsBeing(moveId: string): { title: string; files: number } | undefined {
+export function mapCheckProgress(moveId: string): { title: string; files: number } | undefined {
   const check = checks().get(moveId)
   return check && { title: check.title, files: check.files }
 }
@@ -37,7 +37,7 @@ export async function startMapChecks(moveId: string): Promise<{ ended: Promise<v
   if (!survey) throw new Refusal('The drives have not been read yet.')
   checks().get(moveId)?.abort.abort()
   checks().delete(moveId)
-  const parts = survey.pairs.flatMap(({ source }) => source.partitions.filter(goesByMap))
+  const parts = survey.pairs.flatMap(({ source }) => source.partitions.filter(copiedByMap))
   if (parts.length === 0) return { ended: Promise.resolve() }
   const order = pairs.map(({ source }, i) => ({ bytes: driveBytes(source), survey: survey.pairs[i].source }))
   const check: MapCheck = { abort: new AbortController(), title: parts[0].title, files: 0 }
@@ -52,12 +52,12 @@ export async function startMapChecks(moveId: string): Promise<{ ended: Promise<v
   const run = async () => {
     try {
       const surveys = await checkDrivesApart(order, onLooked, check.abort.signal)
-      if (isLatest()) await takeIn(moveId, survey.at, surveys)
+      if (isLatest()) await saveFindings(moveId, survey.at, surveys)
     } catch (error) {
       if (!isLatest()) return
       const why = error instanceof Refusal ? error.message : 'It ended unexpectedly.'
       if (!(error instanceof Refusal)) log.error(error)
-      await note(moveId, `maps of used blocks not held against the files: ${why}`, 'bad')
+      await note(moveId, `used-block maps not checked: ${why}`, 'bad')
     } finally {
       if (isLatest()) checks().delete(moveId)
       publish({ type: 'changed', moveId })
@@ -66,7 +66,7 @@ export async function startMapChecks(moveId: string): Promise<{ ended: Promise<v
   return { ended: run().catch((error: unknown) => log.error(error)) }
 }
 
-async function takeIn(moveId: string, at: number, surveys: readonly DriveSurvey[]): Promise<void> {
+async function saveFindings(moveId: string, at: number, surveys: readonly DriveSurvey[]): Promise<void> {
   let stale = false
   await changeSurvey(moveId, (survey) => {
     stale = survey.at !== at
@@ -76,10 +76,13 @@ async function takeIn(moveId: string, at: number, surveys: readonly DriveSurvey[
   const volumes = surveys.flatMap((s) => s.partitions)
   const missed = volumes.filter((p) => p.volume?.map === 'missed')
   if (missed.length > 0) {
-    await note(moveId, `the map of used blocks of ${missed.map((p) => p.title).join(', ')} misses some`, 'bad')
+    await note(
+      moveId,
+      `the used-block map of ${missed.map((p) => p.title).join(', ')} misses blocks that files use`,
+      'bad',
+    )
     return
   }
   const checked = volumes.filter((p) => p.volume?.map === 'checked').length
-  const agree = checked === 1 ? 'agrees' : 'agree'
-  await note(moveId, `${counted(checked, 'map')} of used blocks ${agree} with the files`, 'good')
+  await note(moveId, `${counted(checked, 'used-block map')} checked against the files`, 'good')
 }

@@ -179,9 +179,9 @@ describe('a copy that has ended', () => {
 
 describe('a copy that did not end', () => {
   it.each<[string, Partial<Copy>, RegExp, string]>([
-    ['that was cut off goes on', { status: 'interrupted', goesOn: true }, /^The copy was cut off$/, 'Go on with it'],
+    ['that was cut off goes on', { status: 'interrupted', goesOn: true }, /^The copy was cut off$/, 'Resume the copy'],
     ['that cannot go on starts over', { status: 'interrupted' }, /^The copy was cut off$/, 'Start the copy over'],
-    ['that was stopped can go on', { status: 'stopped', goesOn: true }, /^The copy was stopped$/, 'Go on with it'],
+    ['that was stopped can go on', { status: 'stopped', goesOn: true }, /^The copy was stopped$/, 'Resume the copy'],
     ['that failed starts over', { status: 'failed' }, /^The copy failed$/, 'Start the copy over'],
     [
       'onto a drive that stores wrongly wants another',

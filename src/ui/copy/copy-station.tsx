@@ -147,7 +147,7 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }
           />
         ) : running ? undefined : copy.goesOn ? (
           <NextAction
-            label="Go on with it"
+            label="Resume the copy"
             onAct={() => command('go-on', { recheck: everyPiece ? 'every' : 'sample' })}
             disabled={busy}
             hint={`From the last piece that is sure; ${everyPiece ? 'all' : 'some'} of what was copied before is compared first.`}
@@ -177,7 +177,7 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }
       {copy.goesOn && !running && (
         <div className="mb-4">
           <TickField
-            label="Before it goes on, compare every piece that is sure with both drives, not only a sample"
+            label="Before resuming, compare every copied piece with both drives, not just a sample"
             checked={everyPiece}
             onChange={(event) => setEveryPiece(event.target.checked)}
           />
@@ -330,8 +330,8 @@ function wordsOf(view: CopyView, progress: CopyProgress | null): { heading: stri
       heading: 'Nothing is written yet',
       reason:
         copy.choices.read === 'used' && !copy.choices.mapsUnchecked
-          ? 'Maps of used blocks are held against the files once more, as the drive is now.'
-          : 'The drives are looked at once more.',
+          ? 'Checking the used-block maps against the files before the copy starts.'
+          : 'Checking both drives once more before the copy starts.',
     }
   if (progress.phase === 'erase' && progress.copiedBytes === 0)
     return {

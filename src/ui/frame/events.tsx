@@ -10,18 +10,18 @@ type ProgressListener = (moveId: string, progress: CopyProgress, benchNow: numbe
 type JobListener = (job: ImageJob) => void
 
 /** How far holding a move's maps of used blocks against the files is. */
-export interface MapsLooked {
+export interface MapCheckProgress {
   readonly moveId: string
   readonly title: string
   readonly files: number
 }
 
-type MapsListener = (looked: MapsLooked) => void
+type MapCheckListener = (looked: MapCheckProgress) => void
 
 interface ListenerSets {
   readonly progress: Set<ProgressListener>
   readonly jobs: Set<JobListener>
-  readonly maps: Set<MapsListener>
+  readonly maps: Set<MapCheckListener>
 }
 
 const Listeners = createContext<ListenerSets | null>(null)
@@ -58,7 +58,7 @@ export function EventsProvider({ children }: { children: ReactNode }) {
       listeners.jobs.forEach((listener) => listener(job))
     })
     source.addEventListener('maps', (event) => {
-      const looked = JSON.parse(event.data) as MapsLooked
+      const looked = JSON.parse(event.data) as MapCheckProgress
       listeners.maps.forEach((listener) => listener(looked))
     })
     source.addEventListener('error', () => {
@@ -101,14 +101,14 @@ export function useJobs(listener: JobListener): void {
 }
 
 /** Calls `listener` as maps of used blocks are held against the files. */
-export function useMapsLooked(listener: MapsListener): void {
+export function useMapCheckProgress(listener: MapCheckListener): void {
   const listeners = useContext(Listeners)
   const latest = useRef(listener)
   useEffect(() => {
     latest.current = listener
   })
   useEffect(() => {
-    const call: MapsListener = (looked) => latest.current(looked)
+    const call: MapCheckListener = (looked) => latest.current(looked)
     listeners?.maps.add(call)
     return () => void listeners?.maps.delete(call)
   }, [listeners])

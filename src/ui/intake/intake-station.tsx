@@ -50,7 +50,7 @@ export function IntakeStation({ moveId, view }: { moveId: string; view: IntakeVi
   const { confirmIntake, measureAgain, readDrives } = useActions()
   const { computer, backup, plates, brief, promised } = view
   const next = `/moves/${moveId}/survey`
-  const takeIn = () =>
+  const saveFindings = () =>
     act(async () => {
       const taken = await confirmIntake(moveId)
       return taken.ok ? readDrives(moveId) : taken
@@ -91,7 +91,7 @@ export function IntakeStation({ moveId, view }: { moveId: string; view: IntakeVi
         ) : (
           <NextAction
             label="Take it in, read the drives"
-            onAct={() => void takeIn()}
+            onAct={() => void saveFindings()}
             disabled={busy}
             hint="The old drive’s speed is measured and all drives are read. Nothing is written."
           />

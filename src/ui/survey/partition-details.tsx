@@ -1,5 +1,5 @@
 import { formatSize } from '@/core/bytes/size'
-import { goesByMap } from '@/core/survey/goes-by-map'
+import { copiedByMap } from '@/core/survey/copied-by-map'
 import type { PartitionSurvey } from '@/core/survey/types'
 import { AsideBlock } from '@/ui/frame/stage'
 import { type Fact, Facts } from '@/ui/shared/facts'
@@ -8,7 +8,7 @@ import { stateWords } from './partition-table'
 const IDLE_KINDS = { page: 'Page file', swap: 'Swap file', hibernation: 'Hibernation file' } as const
 
 const MAPS = {
-  checked: { value: 'has all files', tone: 'good' },
+  checked: { value: 'matches the files', tone: 'good' },
   unchecked: { value: 'not checked', tone: 'caution' },
   missed: { value: 'misses some', tone: 'bad' },
 } as const
@@ -34,8 +34,8 @@ export function PartitionDetails({ partition }: { partition: PartitionSurvey }) 
             value: stateWords(volume.state),
             tone: volume.state === 'clean' ? 'good' : volume.state === 'unknown' ? 'caution' : 'bad',
           },
-          ...(goesByMap(partition) && volume.map
-            ? [{ name: 'Map of used blocks', ...MAPS[volume.map] } satisfies Fact]
+          ...(copiedByMap(partition) && volume.map
+            ? [{ name: 'Used-block map', ...MAPS[volume.map] } satisfies Fact]
             : []),
         ] satisfies Fact[])
       : [{ name: 'File system', value: partition.role === 'extended' ? 'a container' : 'none that is known' }]),

@@ -16,7 +16,7 @@ import { Plate, type PlateDrive } from '@/ui/shared/plate'
 import { Differences } from './differences'
 import { UsePanel } from './drive-picture'
 import { hullParts } from './hull-parts'
-import { MapsLine } from './maps-line'
+import { MapCheckLine } from './map-check-line'
 import { PartitionDetails } from './partition-details'
 import { PartitionTable } from './partition-table'
 import { SurveyHull } from './survey-hull'
@@ -26,7 +26,7 @@ type SurveyedDrive = PlateDrive & { readonly id: string }
 interface SurveyView {
   readonly survey: { readonly confirmed: boolean; readonly read: string } | null
   /** The maps of used blocks are being held against the files. */
-  readonly mapsBeing?: { readonly title: string; readonly files: number }
+  readonly mapCheckProgress?: { readonly title: string; readonly files: number }
   readonly pairs: readonly {
     readonly source: SurveyedDrive
     readonly target?: SurveyedDrive
@@ -74,7 +74,7 @@ export function SurveyStation({ moveId, view }: { moveId: string; view: SurveyVi
       readAt={view.survey.read}
       pair={pair}
       tabs={tabs}
-      mapsBeing={view.mapsBeing}
+      mapCheckProgress={view.mapCheckProgress}
     />
   )
 }
@@ -84,10 +84,10 @@ interface SurveyedPairProps {
   readonly readAt: string
   readonly pair: SurveyView['pairs'][number]
   readonly tabs: ReactNode
-  readonly mapsBeing: SurveyView['mapsBeing']
+  readonly mapCheckProgress: SurveyView['mapCheckProgress']
 }
 
-function SurveyedPair({ moveId, readAt, pair, tabs, mapsBeing }: SurveyedPairProps) {
+function SurveyedPair({ moveId, readAt, pair, tabs, mapCheckProgress }: SurveyedPairProps) {
   const { act, busy } = useAct()
   const { confirmSurvey, readDrives } = useActions()
   const { source, target, health } = pair
@@ -157,7 +157,7 @@ function SurveyedPair({ moveId, readAt, pair, tabs, mapsBeing }: SurveyedPairPro
       />
       <section className="mt-5">
         <h2 className="mb-2 font-bold">What was noticed</h2>
-        <MapsLine moveId={moveId} survey={read.source} being={mapsBeing} />
+        <MapCheckLine moveId={moveId} survey={read.source} progress={mapCheckProgress} />
         <FindingList
           findings={[
             ...findingsOf(read.source),

@@ -1,11 +1,11 @@
 import { groupDigits } from '../../bytes/size'
-import { goesByMap } from '../../survey/goes-by-map'
+import { copiedByMap } from '../../survey/copied-by-map'
 import type { ReadyFacts, ReadyItem, ReadyKind } from '../port'
 
 /** A map that misses what files use makes a copy with holes, which nobody sees before such a file is opened. */
-export const maps: ReadyKind = ({ source, choices, surveyedAt, mapsBeing, resized }) => {
+export const maps: ReadyKind = ({ source, choices, surveyedAt, mapCheckProgress, resized }) => {
   if (choices.read === 'every') return []
-  const parts = source.partitions.filter((p) => goesByMap(p) && !choices.everyOf.includes(p.number))
+  const parts = source.partitions.filter((p) => copiedByMap(p) && !choices.everyOf.includes(p.number))
   if (parts.length === 0) return []
   const item = (rest: Pick<ReadyItem, 'state' | 'title' | 'why'> & Partial<ReadyItem>): ReadyItem[] => [
     { id: 'maps', known: `read ${surveyedAt}`, ...rest },
@@ -15,9 +15,9 @@ export const maps: ReadyKind = ({ source, choices, surveyedAt, mapsBeing, resize
   if (changed.length > 0) {
     return item({
       state: 'blocks',
-      title: `${names(changed)} cannot change its size.`,
-      why: 'Its map of used blocks misses some that its files use.',
-      how: 'Keep its size in Fit, or have its own system check it and read the drive again in Survey.',
+      title: `${names(changed)} cannot be resized.`,
+      why: 'Its used-block map misses blocks that its files use.',
+      how: 'Keep its size in Fit, or run a file-system check in its own computer and read the drive again in Survey.',
     })
   }
   const unchecked = parts.filter((p) => p.volume?.map === undefined)
@@ -25,31 +25,31 @@ export const maps: ReadyKind = ({ source, choices, surveyedAt, mapsBeing, resize
     return item({
       state: 'settled',
       known: 'as chosen',
-      title: `The map of used blocks of ${names(unchecked)} is believed`,
-      why: 'what it misses would be missing in the copy',
-      how: 'It can be held against the files all the same.',
-      action: { id: 'check-maps', label: 'Check it' },
+      title: `Used-block map of ${names(unchecked)} not checked`,
+      why: 'blocks it misses would be missing from the copy',
+      how: 'It can still be checked against the files.',
+      action: { id: 'check-maps', label: 'Check now' },
     })
   }
-  if (unchecked.length > 0 && mapsBeing) {
+  if (unchecked.length > 0 && mapCheckProgress) {
     return item({
       state: 'open',
       known: 'running',
-      title: 'Maps of used blocks are being held against the files.',
-      why: `${groupDigits(mapsBeing.files)} files of ${mapsBeing.title} were looked at so far.`,
-      how: 'The copy can do without, which its summary will say.',
-      action: { id: 'believe-maps', label: 'Believe the maps' },
+      title: 'Checking used-block maps against the files.',
+      why: `${groupDigits(mapCheckProgress.files)} files of ${mapCheckProgress.title} so far.`,
+      how: 'The copy can start without it, and its summary will say so.',
+      action: { id: 'skip-map-check', label: 'Skip the check' },
     })
   }
   if (unchecked.length > 0) {
     return item({
       state: 'open',
       known: 'not done',
-      title: `The map of used blocks of ${names(unchecked)} was not held against its files.`,
-      why: 'What it misses would be missing in the copy.',
-      how: 'Reading all its records tells.',
-      action: { id: 'check-maps', label: 'Check it' },
-      overridable: 'What the map misses would be missing in the copy.',
+      title: `The used-block map of ${names(unchecked)} has not been checked.`,
+      why: 'Blocks it misses would be missing from the copy.',
+      how: 'Checking reads every file record.',
+      action: { id: 'check-maps', label: 'Check now' },
+      overridable: 'Blocks that the map misses would be missing from the copy.',
     })
   }
   const untold = parts.filter((p) => p.volume?.map === 'unchecked')
@@ -57,20 +57,20 @@ export const maps: ReadyKind = ({ source, choices, surveyedAt, mapsBeing, resize
     return item({
       state: 'settled',
       known: 'cannot be told',
-      title: `The map of used blocks of ${names(untold)} is believed`,
-      why: 'it cannot be held against the files here; what it misses would be missing in the copy',
+      title: `The used-block map of ${names(untold)} cannot be checked here`,
+      why: 'it is trusted; blocks it misses would be missing from the copy',
     })
   }
   if (missed.length > 0) {
     return item({
       state: 'settled',
-      title: `The map of ${names(missed)} misses blocks that its files use`,
-      why: 'what either has is copied, and its size is kept; its own system has to check it',
+      title: `The used-block map of ${names(missed)} misses blocks that its files use`,
+      why: 'those are copied too, and its size is kept; it needs a file-system check',
     })
   }
   return item({
     state: 'settled',
-    title: 'Maps of used blocks agree with the files',
+    title: 'Used-block maps match the files',
     why: parts.map((p) => p.title).join(', '),
   })
 }
