@@ -12,13 +12,18 @@ if (!Number.isInteger(port) || port < 1 || port > 65535)
   stop(`"${value('--port')}" is not a port number between 1 and 65535.`)
 
 checkNode()
-await checkPort(port, host)
 const data = path.resolve(ROOT, process.env.IMBARCO_DATA ?? 'data')
+await checkPort(port, host, data)
 mkdirSync(data, { recursive: true })
 checkRoom(300, data)
 install()
 build()
-const env = { ...process.env, IMBARCO_DATA: data, NEXT_TELEMETRY_DISABLED: '1' }
+const env = {
+  ...process.env,
+  IMBARCO_DATA: data,
+  IMBARCO_ADDRESS: `http://${host}:${port}`,
+  NEXT_TELEMETRY_DISABLED: '1',
+}
 makeBench({ reset: args.includes('--reset'), env })
 
 const server = spawn(process.execPath, [bin('next'), 'start', '-H', host, '-p', String(port)], {

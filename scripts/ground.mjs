@@ -35,19 +35,34 @@ export function checkRoom(neededMib, folder = ROOT) {
   }
 }
 
-export function checkPort(port, host = '127.0.0.1') {
+/** `data`: the folder whose server may be the one that has the port. */
+export function checkPort(port, host = '127.0.0.1', data = '') {
   return new Promise((resolve) => {
     const probe = createServer()
     probe.once('error', (error) => {
       if (error.code === 'EADDRINUSE') {
+        const address = servedFrom(data)
+        if (address)
+          stop(`Imbarco is running with this data folder already, at ${address}. Open it there, or stop it first.`)
         stop(
-          `Port ${port} is in use; Imbarco may be running already. Stop what uses it, or choose another: npm run demo -- --port ${port + 1}`,
+          `Port ${port} is in use by another program. Stop that, or choose another port: npm run demo -- --port ${port + 1}`,
         )
       }
       stop(`Port ${port} cannot be opened on ${host}: ${error.message}.`)
     })
     probe.listen(port, host, () => probe.close(() => resolve()))
   })
+}
+
+/** Where a server that holds a data folder is reached; undefined where none does. */
+function servedFrom(data) {
+  try {
+    const { pid, address } = JSON.parse(readFileSync(path.join(data, 'in-use.json'), 'utf8'))
+    process.kill(pid, 0)
+    return address || undefined
+  } catch {
+    return undefined
+  }
 }
 
 /** Runs a command with its output shown; ends the program with its code when it fails. */

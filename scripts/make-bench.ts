@@ -3,9 +3,16 @@ import { rmSync } from 'node:fs'
 import path from 'node:path'
 import { SCENARIO_IMAGES } from '@/bench/scenario/images'
 import { makeBench } from '@/server/bench/make'
+import { holdDataFolder } from '@/server/data-folder'
 import { database } from '@/server/database'
 import { databaseFile, drivesFolder, imagesFolder, journalsFolder } from '@/server/paths'
 
+try {
+  await holdDataFolder()
+} catch (error) {
+  console.error(error instanceof Error ? error.message : String(error))
+  process.exit(1)
+}
 if (process.argv.includes('--reset')) {
   for (const suffix of ['', '-wal', '-shm']) rmSync(databaseFile() + suffix, { force: true })
   rmSync(drivesFolder(), { recursive: true, force: true })

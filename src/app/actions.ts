@@ -12,6 +12,7 @@ import { startTrial } from '@/server/proof'
 import { turnOn } from '@/server/proof/after'
 import { goBack } from '@/server/proof/way-back'
 import { makeRepair, takeRepairBack } from '@/server/proof/repairs'
+import { inMoveQueue } from '@/server/queue'
 import { readyAction } from '@/server/ready'
 import { type Answer, answer } from '@/server/refusal'
 import { takeRoute } from '@/server/route'
@@ -24,7 +25,7 @@ import { finishStep, tickScrews } from '@/server/swap'
 const Id = z.string().max(60)
 
 export async function confirmIntakeAction(moveId: unknown): Promise<Answer> {
-  return done(async () => confirmIntake(Id.parse(moveId)))
+  return changed(moveId, (id) => confirmIntake(id))
 }
 
 export async function newMoveAction(brief: unknown): Promise<Answer<string>> {
@@ -32,11 +33,11 @@ export async function newMoveAction(brief: unknown): Promise<Answer<string>> {
 }
 
 export async function changeMoveAction(moveId: unknown, brief: unknown): Promise<Answer> {
-  return done(async () => changeMove(Id.parse(moveId), brief))
+  return changed(moveId, (id) => changeMove(id, brief))
 }
 
 export async function measureAgainAction(moveId: unknown): Promise<Answer> {
-  return done(async () => measureAgain(Id.parse(moveId)))
+  return changed(moveId, (id) => measureAgain(id))
 }
 
 export async function newBenchAction(name: unknown): Promise<Answer<string>> {
@@ -80,59 +81,59 @@ export async function setPowerAction(power: unknown): Promise<Answer> {
 }
 
 export async function readDrivesAction(moveId: unknown): Promise<Answer> {
-  return done(async () => readDrives(Id.parse(moveId)))
+  return changed(moveId, (id) => readDrives(id))
 }
 
 export async function confirmSurveyAction(moveId: unknown): Promise<Answer> {
-  return done(async () => confirmSurvey(Id.parse(moveId)))
+  return changed(moveId, (id) => confirmSurvey(id))
 }
 
 export async function takeRouteAction(moveId: unknown, plan: unknown): Promise<Answer> {
-  return done(async () => takeRoute(Id.parse(moveId), { plan }))
+  return changed(moveId, (id) => takeRoute(id, { plan }))
 }
 
 export async function lockFitAction(moveId: unknown, fit: unknown): Promise<Answer> {
-  return done(async () => lockFit(Id.parse(moveId), fit))
+  return changed(moveId, (id) => lockFit(id, fit))
 }
 
 export async function takeTargetAction(moveId: unknown, target: unknown): Promise<Answer> {
-  return done(async () => takeTarget(Id.parse(moveId), target))
+  return changed(moveId, (id) => takeTarget(id, target))
 }
 
 export async function unlockFitAction(moveId: unknown): Promise<Answer> {
-  return done(async () => unlockFit(Id.parse(moveId)))
+  return changed(moveId, (id) => unlockFit(id))
 }
 
 export async function readyActionAction(moveId: unknown, input: unknown): Promise<Answer> {
-  return done(async () => readyAction(Id.parse(moveId), input))
+  return changed(moveId, (id) => readyAction(id, input))
 }
 
 export async function finishStepAction(moveId: unknown, step: unknown): Promise<Answer> {
-  return done(async () => finishStep(Id.parse(moveId), { step }))
+  return changed(moveId, (id) => finishStep(id, { step }))
 }
 
 export async function tickScrewsAction(moveId: unknown, tick: unknown): Promise<Answer> {
-  return done(async () => tickScrews(Id.parse(moveId), tick))
+  return changed(moveId, (id) => tickScrews(id, tick))
 }
 
 export async function makeRepairAction(moveId: unknown, name: unknown): Promise<Answer> {
-  return done(async () => makeRepair(Id.parse(moveId), Id.parse(name)))
+  return changed(moveId, (id) => makeRepair(id, Id.parse(name)))
 }
 
 export async function takeRepairBackAction(moveId: unknown): Promise<Answer> {
-  return done(async () => takeRepairBack(Id.parse(moveId)))
+  return changed(moveId, (id) => takeRepairBack(id))
 }
 
 export async function startTrialAction(moveId: unknown, choice?: unknown): Promise<Answer> {
-  return done(async () => startTrial(Id.parse(moveId), Id.optional().parse(choice)))
+  return changed(moveId, (id) => startTrial(id, Id.optional().parse(choice)))
 }
 
 export async function turnOnAction(moveId: unknown, what?: unknown): Promise<Answer> {
-  return done(async () => turnOn(Id.parse(moveId), z.string().max(200).optional().parse(what)))
+  return changed(moveId, (id) => turnOn(id, z.string().max(200).optional().parse(what)))
 }
 
 export async function goBackAction(moveId: unknown): Promise<Answer> {
-  return done(async () => goBack(Id.parse(moveId)))
+  return changed(moveId, (id) => goBack(id))
 }
 
 export async function switchComputerAction(computerId: unknown, input: unknown): Promise<Answer> {
@@ -140,7 +141,7 @@ export async function switchComputerAction(computerId: unknown, input: unknown):
 }
 
 export async function handOverAction(moveId: unknown, input?: unknown): Promise<Answer> {
-  return done(async () => handOver(Id.parse(moveId), input))
+  return changed(moveId, (id) => handOver(id, input))
 }
 
 export async function putBackAction(input: unknown): Promise<Answer> {
@@ -153,6 +154,14 @@ export async function eraseDriveAction(input: unknown): Promise<Answer> {
 
 export async function setPaceAction(value: unknown): Promise<Answer> {
   return done(async () => changePace(z.enum(['1', '30', 'max']).parse(value)))
+}
+
+/** A change of a move, in its turn. */
+async function changed(moveId: unknown, change: (moveId: string) => Promise<void>): Promise<Answer> {
+  return done(async () => {
+    const id = Id.parse(moveId)
+    await inMoveQueue(id, () => change(id))
+  })
 }
 
 async function done(work: () => Promise<void>): Promise<Answer> {

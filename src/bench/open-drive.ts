@@ -1,3 +1,5 @@
+import { realpath } from 'node:fs/promises'
+import path from 'node:path'
 import type { BlockDevice } from '@/core/block/device'
 import { FaultyDevice, type LostRun, CorruptingDevice } from '@/core/block/faulty'
 import { CoreError } from '@/core/errors'
@@ -10,6 +12,8 @@ export interface DriveBytes {
   readonly file: string
   /** The file is an image of some format, not a drive of the bench's own. */
   readonly isImage: boolean
+  /** The folder that an image has to lie in, with all that it builds on, wherever its name leads. */
+  readonly within?: string
   readonly logicalSectorSize: 512 | 4096
   readonly physicalSectorSize: number
   /** Where the drive no longer reads. */
@@ -28,9 +32,13 @@ export interface OpenDrive {
  * only there a sector has its place beforehand. Rejects with CoreError.
  */
 export async function openDrive(drive: DriveBytes, { writable }: { writable: boolean }): Promise<OpenDrive> {
-  const { file, isImage, logicalSectorSize, physicalSectorSize } = drive
+  const { file, isImage, within, logicalSectorSize, physicalSectorSize } = drive
   if (isImage) {
-    const image = await openHostImage(file, { sectorSize: logicalSectorSize })
+    const image = await openHostImage(file, { sectorSize: logicalSectorSize, within })
+    if (within !== undefined && path.dirname(await realpath(file)) !== (await realpath(within))) {
+      await image.close()
+      throw new CoreError(`${path.basename(file)} leads out of the images folder and is not opened.`)
+    }
     if (!writable) return { device: withFaults(image.device, drive), close: () => image.close() }
     const { kind, name } = image
     await image.close()

@@ -1,24 +1,13 @@
-import { mkdir, open, readFile, rename } from 'node:fs/promises'
+import { readFile } from 'node:fs/promises'
 import path from 'node:path'
 import { CoreError } from '@/core/errors'
 import { type RepairJournal, type RepairRecord, RepairRecordSchema } from '@/core/repair/apply'
+import { writeWhole } from './whole-file'
 
 /** A repair's journal in a file that is whole at any instant: the new text takes the old one's place once it is stored. */
 export function repairJournal(file: string): RepairJournal {
   return {
-    async keep(text) {
-      await mkdir(path.dirname(path.resolve(file)), { recursive: true })
-      const handle = await open(`${file}.new`, 'w')
-      try {
-        await handle.writeFile(text)
-        await handle.sync()
-      } finally {
-        await handle.close()
-      }
-      await rename(`${file}.new`, file)
-      const folder = await open(path.dirname(path.resolve(file)), 'r')
-      await folder.sync().finally(() => folder.close())
-    },
+    keep: (text) => writeWhole(file, text),
   }
 }
 

@@ -1,17 +1,17 @@
 import { activeBench } from './bench'
-import { MoveRow } from './database/models'
 import { benchNow, pace } from './clock'
 import { database } from './database'
+import { moveClaims } from './move/claims'
 
 /** What every page's head shows: bench time, its pace, the moves for the palette. */
 export async function headState() {
   await database()
   const bench = await activeBench()
-  const rows = await MoveRow.findAll({ where: { benchId: bench.id }, order: [['position', 'ASC']] })
+  const moves = await moveClaims(bench.id)
   return {
     benchNow: Math.round(await benchNow()),
     pace: await pace(),
     bench: bench.name,
-    moves: rows.map((row) => ({ id: row.id, title: `${row.brief.name}, ${row.brief.customer}` })),
+    moves: moves.map(({ id, name, customer }) => ({ id, title: `${name}, ${customer}` })),
   }
 }

@@ -38,7 +38,8 @@ export function sentenceOf(error: unknown): { sentence: string; status: number }
   }
   log.error(error)
   return {
-    sentence: 'Something went wrong inside Imbarco. Nothing was written; the server’s log has the details.',
+    // How far it came nobody knows here, so nothing is claimed of it.
+    sentence: 'Something went wrong inside Imbarco. Look at the state as it is now; the server’s log has the details.',
     status: 500,
   }
 }

@@ -159,6 +159,37 @@ describe('a copy', () => {
     await page.untilFinding(/^It may start/)
   })
 
+  it('is started and resumed once, however often that is asked for at one moment', async () => {
+    // What the page sends for a copy goes out four times at once.
+    await page.driver.executeScript(`
+      const send = window.fetch
+      window.fetch = async (...request) => {
+        if (!String(request[0]).endsWith('/copy')) return send(...request)
+        const answers = await Promise.all([1, 2, 3, 4].map(() => send(...request)))
+        document.documentElement.dataset.answers = answers.map((a) => a.status).sort().join()
+        return answers.find((a) => a.ok) ?? answers[0]
+      }
+    `)
+    const answers = () => page.driver.executeScript('return document.documentElement.dataset.answers')
+    await startCopy(page)
+    await page.untilFinding(/GiB of 202\.0 GiB copied/)
+    expect(await answers()).toBe('200,409,409,409')
+    await page.driver.navigate().refresh()
+    await page.click(/^Stop/)
+    await page.untilFinding(/The copy was stopped/)
+    const resume = () => send('/api/moves/ticket-desk/copy', json('{"command":"go-on"}'))
+    const resumed = await Promise.all([resume(), resume(), resume(), resume()])
+    expect(resumed.map((r) => r.status).sort()).toEqual([200, 409, 409, 409])
+    await page.untilFinding(/GiB of 202\.0 GiB copied/)
+    await page.click(/^Stop/)
+    await page.untilFinding(/The copy was stopped/)
+    await page.open('/moves/ticket-desk/survey')
+    await page.click(/Read again/)
+    await page.untilText(/an unfinished copy/)
+    await fromSurveyToReady(page)
+    await page.untilFinding(/^It may start/)
+  })
+
   it('ends in a sentence when a drive is taken out, and the target stays marked', async () => {
     await startCopy(page)
     await page.untilFinding(/GiB of 202\.0 GiB copied/)

@@ -1,3 +1,4 @@
+import { CopyChoicesChangeSchema } from './choices'
 import { beforeAll, describe, expect, it } from 'vitest'
 import { type BlockDevice, DeviceGone, readBytes } from '../block/device'
 import { FaultyDevice } from '../block/faulty'
@@ -52,6 +53,14 @@ beforeAll(async () => {
   const fit = solveFit(survey, { sizeBytes: SIZE, logicalSectorSize: 512 }, { ...defaultWish(survey), rules: keep })
   if (!fit.fits) throw new Error(fit.obstacles[0].sentence)
   same = fit.layout
+})
+
+describe('a change of some choices', () => {
+  it('leaves the others as they were', () => {
+    expect(CopyChoicesChangeSchema.parse({ tries: 5 })).toEqual({ tries: 5 })
+    expect(CopyChoicesChangeSchema.parse({ unknown: 1 })).toEqual({})
+    expect(() => CopyChoicesChangeSchema.parse({ tries: 0 })).toThrow()
+  })
 })
 
 describe('what is copied', () => {

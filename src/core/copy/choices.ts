@@ -24,6 +24,12 @@ export const CopyChoicesSchema = z.object({
 })
 export type CopyChoices = z.infer<typeof CopyChoicesSchema>
 
+/** Some of the choices, to be laid over those that were made before: what is not named gets no usual value. */
+export const CopyChoicesChangeSchema = z.record(z.string(), z.unknown()).transform((given): Partial<CopyChoices> => {
+  const parsed = CopyChoicesSchema.partial().parse(given)
+  return Object.fromEntries(Object.entries(parsed).filter(([name]) => name in given))
+})
+
 export const USUAL_CHOICES: CopyChoices = CopyChoicesSchema.parse({})
 
 export function scopeOf({ read, everyOf, skipPageFiles, mapsUnchecked }: CopyChoices): CopyScope {

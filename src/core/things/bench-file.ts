@@ -59,11 +59,17 @@ function contradictionOfDrives({
   const bench = { computers, accessories, drives: [] }
   const brackets = bracketCount(accessories)
   const taken = new Map<string, string>()
+  const images = new Map<string, string>()
   let bracketed = 0
   for (const [i, drive] of drives.entries()) {
     const path = ['drives', i, 'place']
     if (drive.content === 'image' && drive.image === null)
       return { path: ['drives', i, 'image'], what: 'the image that stands for the drive is not named' }
+    if (drive.content === 'image' && drive.image !== null) {
+      const other = images.get(drive.image)
+      if (other) return { path: ['drives', i, 'image'], what: `this image stands for the ${other} already` }
+      images.set(drive.image, driveName(drive))
+    }
     if (drive.sizeBytes % drive.logicalSectorSize !== 0)
       return { path: ['drives', i, 'sizeBytes'], what: 'it is not a whole number of sectors' }
     if (drive.place.kind === 'shelf' || drive.place.kind === 'table') continue

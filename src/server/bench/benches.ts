@@ -1,18 +1,23 @@
-import { existsSync } from 'node:fs'
-import { rm, stat } from 'node:fs/promises'
+import { readFile, rm, stat } from 'node:fs/promises'
 import path from 'node:path'
 import { z } from 'zod'
+import type { Accessory } from '@/core/things/accessory'
 import { type BenchFile, readBenchFile } from '@/core/things/bench-file'
+import type { Computer } from '@/core/things/computer'
 import { type Drive, hasBytes, type Place } from '@/core/things/drive'
+import { writeWhole } from '@/host/whole-file'
 import { activeBench, benchState } from '.'
 import { running } from '../copy/current'
 import { database } from '../database'
 import { AccessoryRow, BenchRow, ComputerRow, CopyRow, DriveRow, LogRow, MoveRow } from '../database/models'
 import { publish } from '../events'
 import { freeId } from '../ids'
-import { drivesFolder, imagesFolder } from '../paths'
+import { imagePath } from '../images/names'
+import { fileKey } from '../leases'
+import { dataFolder, drivesFolder, imagesFolder } from '../paths'
+import { inBenchQueue } from '../queue'
 import { Refusal } from '../refusal'
-import { makeBytes } from './make'
+import { makeBytes, removeBytes } from './make'
 import { thingId } from './things'
 
 /** Where this server gives the JSON schema of a bench file. */
@@ -29,7 +34,11 @@ export async function listBenches() {
 }
 
 /** Makes an empty bench and shows it. Returns its id. */
-export async function newBench(input: unknown): Promise<string> {
+export function newBench(input: unknown): Promise<string> {
+  return inBenchQueue(() => makeNewBench(input))
+}
+
+async function makeNewBench(input: unknown): Promise<string> {
   const name = Name.parse(input)
   const id = await addBench(name)
   await showBench(id)
@@ -37,7 +46,11 @@ export async function newBench(input: unknown): Promise<string> {
 }
 
 /** Shows another bench on all pages. */
-export async function showBench(input: unknown): Promise<void> {
+export function showBench(input: unknown): Promise<void> {
+  return inBenchQueue(() => showInTurn(input))
+}
+
+async function showInTurn(input: unknown): Promise<void> {
   const id = z.string().max(80).parse(input)
   await database()
   if (!(await BenchRow.findByPk(id))) throw new Refusal('There is no such bench.', 404)
@@ -46,7 +59,11 @@ export async function showBench(input: unknown): Promise<void> {
   publish({ type: 'changed', moveId: null })
 }
 
-export async function renameBench(input: unknown): Promise<void> {
+export function renameBench(input: unknown): Promise<void> {
+  return inBenchQueue(() => renameInTurn(input))
+}
+
+async function renameInTurn(input: unknown): Promise<void> {
   const name = Name.parse(input)
   const { id } = await activeBench()
   await refuseName(name, id)
@@ -55,7 +72,11 @@ export async function renameBench(input: unknown): Promise<void> {
 }
 
 /** Takes the bench that is shown away with its moves and blank drives; images stay. The last one stays. */
-export async function removeBench(input: unknown): Promise<void> {
+export function removeBench(input: unknown): Promise<void> {
+  return inBenchQueue(() => removeInTurn(input))
+}
+
+async function removeInTurn(input: unknown): Promise<void> {
   const typed = z.string().max(80).parse(input)
   const { id, name } = await activeBench()
   if (typed !== name) throw new Refusal(`That is not the name of this bench, ${name}. Nothing was taken away.`)
@@ -78,11 +99,7 @@ async function clear(benchId: string): Promise<void> {
   await CopyRow.destroy({ where: { moveId: moves } })
   await LogRow.destroy({ where: { moveId: moves } })
   await BenchRow.destroy({ where: { id: benchId } })
-  for (const { file } of drives) {
-    if (!file) continue
-    await rm(path.join(drivesFolder(), file), { force: true })
-    await rm(path.join(drivesFolder(), `${file}.map`), { force: true })
-  }
+  for (const { file } of drives) if (file) await removeBytes(file)
 }
 
 /** A bench as the text of a bench file. */
@@ -121,49 +138,88 @@ export interface Imported {
 }
 
 /** Makes a bench from the text of a bench file and shows it. All of it is checked before anything is stored. */
-export async function importBench(text: string): Promise<Imported> {
-  const file = readBenchFile(text)
-  const benchId = await addBench(await freeName(file.name))
-  try {
-    await saveFindings(file, benchId)
-  } catch (error) {
-    await clear(benchId)
-    throw error
-  }
-  await showBench(benchId)
-  const { drives } = await benchState(benchId)
-  const { name } = await activeBench()
-  return { id: benchId, name, described: drives.filter((d) => !hasBytes(d)).length }
+export function importBench(text: string): Promise<Imported> {
+  return inBenchQueue(() => importInTurn(text))
 }
 
-/** Stores the things of a file under ids of their own. */
-async function saveFindings(file: BenchFile, benchId: string): Promise<void> {
-  const computers = new Map<string, string>()
-  const accessories = new Map<string, string>()
+async function importInTurn(text: string): Promise<Imported> {
+  const file = readBenchFile(text)
+  const name = await freeName(file.name)
+  const bench = await newRow(name)
+  const things = await thingsOf(file)
+  const files = things.drives.flatMap((d) => d.file ?? [])
+  // What a kill leaves behind is known by this list; rows are there all together, or none of them is.
+  await writeWhole(importList(), JSON.stringify(files))
+  try {
+    for (const drive of things.drives) await makeBytes(drive)
+    const rowsOf = <T extends { id: string }>(list: readonly T[]) =>
+      list.map((data) => ({ id: data.id, benchId: bench.id, data }))
+    await (
+      await database()
+    ).transaction(async (transaction) => {
+      await ComputerRow.bulkCreate(rowsOf(things.computers), { transaction })
+      await AccessoryRow.bulkCreate(rowsOf(things.accessories), { transaction })
+      await DriveRow.bulkCreate(rowsOf(things.drives), { transaction })
+      await BenchRow.create(bench, { transaction })
+    })
+  } catch (error) {
+    await settleImport()
+    throw error
+  }
+  await rm(importList(), { force: true })
+  await showBench(bench.id)
+  return { id: bench.id, name, described: things.drives.filter((d) => !hasBytes(d)).length }
+}
+
+const importList = () => path.join(dataFolder(), 'import.json')
+
+/** Takes away the drive files of an import that did not come to its end. */
+export async function settleImport(): Promise<void> {
+  const text = await readFile(importList(), 'utf8').catch(() => undefined)
+  if (text === undefined) return
+  await database()
+  const kept = new Set((await DriveRow.findAll()).map((row) => row.data.file))
+  for (const file of z.array(z.string()).parse(JSON.parse(text))) {
+    if (!kept.has(file)) await removeBytes(path.basename(file))
+  }
+  await rm(importList(), { force: true })
+}
+
+/** The things of a file under ids of their own. Nothing is stored. */
+async function thingsOf(
+  file: BenchFile,
+): Promise<{ computers: Computer[]; accessories: Accessory[]; drives: Drive[] }> {
+  const computerIds = new Map<string, string>()
+  const accessoryIds = new Map<string, string>()
+  const computers: Computer[] = []
+  const accessories: Accessory[] = []
+  const drives: Drive[] = []
   for (const computer of file.computers) {
-    const id = await thingId(ComputerRow, computer.id)
-    computers.set(computer.id, id)
-    await ComputerRow.create({ id, benchId, data: { ...computer, id, running: 'off', mains: false } })
+    const id = await thingId(ComputerRow, computer.id, computers)
+    computerIds.set(computer.id, id)
+    computers.push({ ...computer, id, running: 'off', mains: false })
   }
   for (const accessory of file.accessories) {
-    const id = await thingId(AccessoryRow, accessory.id)
-    accessories.set(accessory.id, id)
-    await AccessoryRow.create({ id, benchId, data: { ...accessory, id } })
+    const id = await thingId(AccessoryRow, accessory.id, accessories)
+    accessoryIds.set(accessory.id, id)
+    accessories.push({ ...accessory, id })
   }
-  const taken = new Set((await DriveRow.findAll()).map((r) => r.data.image))
+  // By what the files are, so that two names of one image do not stand for two drives.
+  const images = (await DriveRow.findAll()).flatMap((r) => r.data.image ?? [])
+  const taken = new Set(images.map((image) => fileKey(path.join(imagesFolder(), image))))
   for (const drive of file.drives) {
-    const id = await thingId(DriveRow, drive.id)
-    const data = driveFrom(drive, id, { computers, accessories }, taken)
-    await makeBytes(data)
-    await DriveRow.create({ id, benchId, data })
+    const id = await thingId(DriveRow, drive.id, drives)
+    const image = drive.content === 'image' && drive.image ? await freeImage(path.basename(drive.image), taken) : null
+    drives.push(driveFrom(drive, id, { computers: computerIds, accessories: accessoryIds }, image))
   }
+  return { computers, accessories, drives }
 }
 
 function driveFrom(
   { content, ...drive }: BenchFile['drives'][number],
   id: string,
   ids: Readonly<Record<'computers' | 'accessories', ReadonlyMap<string, string>>>,
-  taken: ReadonlySet<string | null>,
+  image: string | null,
 ): Drive {
   const place: Place =
     drive.place.kind === 'slot'
@@ -171,9 +227,6 @@ function driveFrom(
       : drive.place.kind === 'bay'
         ? { ...drive.place, accessoryId: ids.accessories.get(drive.place.accessoryId)! }
         : drive.place
-  const name = content === 'image' && drive.image ? path.basename(drive.image) : undefined
-  // An image stands for one drive at most; on a second bench the drive is only described.
-  const image = name && !taken.has(name) && existsSync(path.join(imagesFolder(), name)) ? name : null
   return {
     ...drive,
     id,
@@ -183,12 +236,29 @@ function driveFrom(
   }
 }
 
+/**
+ * The image of that name, which is taken from then on; null where there is none in the images folder, or where it
+ * stands for a drive already: a second one is only described.
+ */
+async function freeImage(name: string, taken: Set<string>): Promise<string | null> {
+  const place = await imagePath(name).catch(() => undefined)
+  if (place === undefined || taken.has(fileKey(place))) return null
+  taken.add(fileKey(place))
+  return name
+}
+
 async function addBench(name: string): Promise<string> {
+  const row = await newRow(name)
+  await BenchRow.create(row)
+  return row.id
+}
+
+/** The row of a new bench. Throws Refusal when the name is taken. */
+async function newRow(name: string) {
   await refuseName(name, undefined)
   const id = await freeId(name, 'bench', async (taken) => (await BenchRow.findByPk(taken)) !== null)
   const last = (await BenchRow.max('position')) as number | null
-  await BenchRow.create({ id, name, position: (last ?? -1) + 1, active: false })
-  return id
+  return { id, name, position: (last ?? -1) + 1, active: false }
 }
 
 async function refuseName(name: string, besides: string | undefined): Promise<void> {

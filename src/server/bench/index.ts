@@ -1,6 +1,5 @@
 import { existsSync } from 'node:fs'
-import path from 'node:path'
-import { type DriveBytes, openDrive } from '@/bench/open-drive'
+import { openDrive } from '@/bench/open-drive'
 import type { BlockDevice } from '@/core/block/device'
 import { readOnly } from '@/core/block/readonly'
 import { type BenchState, berthOf, whyNotThere } from '@/core/things/bench'
@@ -9,9 +8,13 @@ import { type Drive, driveName, type Place } from '@/core/things/drive'
 import { database } from '../database'
 import { AccessoryRow, BenchRow, ComputerRow, DriveRow } from '../database/models'
 import { publish } from '../events'
-import { drivesFolder, imagesFolder } from '../paths'
+import { whyNotPulled } from '../leases'
+import { inBenchQueue } from '../queue'
 import { Refusal } from '../refusal'
 import { singleton } from '../singleton'
+import { driveBytes } from './drive-files'
+
+export { driveBytes } from './drive-files'
 
 /** The bench that the pages show. */
 export async function activeBench(): Promise<{ id: string; name: string }> {
@@ -74,8 +77,10 @@ export async function computerById(id: string): Promise<Computer> {
 }
 
 export async function changeComputer(id: string, changes: Partial<Computer>): Promise<void> {
-  const data = await computerById(id)
-  await ComputerRow.update({ data: { ...data, ...changes } }, { where: { id } })
+  await inBenchQueue(async () => {
+    const data = await computerById(id)
+    await ComputerRow.update({ data: { ...data, ...changes } }, { where: { id } })
+  })
   publish({ type: 'changed', moveId: null })
 }
 
@@ -89,11 +94,15 @@ export function onDetach(listener: DetachListener): () => void {
   return () => listeners().delete(listener)
 }
 
-/** Puts a drive somewhere else. Throws Refusal when it cannot go there. */
-export async function placeDrive(id: string, place: Place, shelf?: Drive['shelf']): Promise<Drive> {
+/** Puts a drive somewhere else. Throws Refusal when it cannot go there, or is in use by what holds it there. */
+export function placeDrive(id: string, place: Place, shelf?: Drive['shelf']): Promise<Drive> {
+  return inBenchQueue(() => placeInTurn(id, place, shelf))
+}
+
+async function placeInTurn(id: string, place: Place, shelf: Drive['shelf']): Promise<Drive> {
   const drive = await driveById(id)
   const bench = await benchOfDrive(id)
-  const why = whyNotThere(drive, place, bench)
+  const why = whyNotPulled(drive) ?? whyNotThere(drive, place, bench)
   if (why) throw new Refusal(why)
   const name = `The ${driveName(drive)} (${berthOf(drive, bench).name})`
   const data: Drive = { ...drive, place, shelf }
@@ -101,15 +110,6 @@ export async function placeDrive(id: string, place: Place, shelf?: Drive['shelf'
   for (const listener of listeners()) listener(id, name)
   publish({ type: 'changed', moveId: null })
   return data
-}
-
-/** How a drive is opened. Throws Refusal for one that is only described. */
-export function driveBytes(drive: Drive): DriveBytes {
-  const { logicalSectorSize, physicalSectorSize, unreadable, misstores } = drive
-  const common = { logicalSectorSize, physicalSectorSize, unreadable, misstores }
-  if (drive.image !== null) return { ...common, file: path.join(imagesFolder(), drive.image), isImage: true }
-  if (!drive.file) throw new Refusal(`The ${driveName(drive)} is only described here; there are no bytes to read.`)
-  return { ...common, file: path.join(drivesFolder(), drive.file), isImage: false }
 }
 
 /** Opens a drive for reading, hands it to `work` and closes it. */

@@ -64,6 +64,12 @@ export async function makeBytes(drive: Drive): Promise<void> {
   await device.close()
 }
 
+/** Takes away the file of a drive, with what is kept beside it. */
+export async function removeBytes(file: string): Promise<void> {
+  await rm(path.join(drivesFolder(), file), { force: true })
+  await rm(path.join(drivesFolder(), `${file}.map`), { force: true })
+}
+
 /** A bench from when some drives were only described gets their bytes; where they are is left as it is. */
 async function giveBytes(): Promise<void> {
   for (const row of await DriveRow.findAll({ where: { benchId: DEMO_BENCH.id } })) {

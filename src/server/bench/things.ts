@@ -1,5 +1,3 @@
-import { rm } from 'node:fs/promises'
-import path from 'node:path'
 import { z } from 'zod'
 import { type DRIVE_MODELS } from '@/bench/catalogue'
 import { groupDigits } from '@/core/bytes/size'
@@ -15,15 +13,20 @@ import { database } from '../database'
 import { AccessoryRow, ComputerRow, DriveRow, MoveRow } from '../database/models'
 import { publish } from '../events'
 import { freeId } from '../ids'
-import { drivesFolder } from '../paths'
+import { leasableDrive, withLease } from '../leases'
+import { inBenchQueue } from '../queue'
 import { Refusal } from '../refusal'
 import { driveOfModel, putOnBench } from '../images'
-import { makeBytes } from './make'
+import { makeBytes, removeBytes } from './make'
 
 // What a person adds to the bench, changes and takes away. Everything is checked before anything is stored.
 
 /** Stores a computer: one with an id that is on the bench is changed, any other is new. Returns its id. */
-export async function saveComputer(input: unknown): Promise<string> {
+export function saveComputer(input: unknown): Promise<string> {
+  return inBenchQueue(() => storeComputer(input))
+}
+
+async function storeComputer(input: unknown): Promise<string> {
   const wanted = ComputerSchema.extend({ id: z.string().max(80) }).parse(input)
   const { id: benchId } = await activeBench()
   const computer: Computer = { ...wanted, id: wanted.id || (await thingId(ComputerRow, wanted.name)) }
@@ -47,7 +50,11 @@ export async function saveComputer(input: unknown): Promise<string> {
 }
 
 /** Stores an accessory, new or changed. Returns its id. */
-export async function saveAccessory(input: unknown): Promise<string> {
+export function saveAccessory(input: unknown): Promise<string> {
+  return inBenchQueue(() => storeAccessory(input))
+}
+
+async function storeAccessory(input: unknown): Promise<string> {
   const wanted = z
     .object({ id: z.string().max(80) })
     .loose()
@@ -98,7 +105,11 @@ export const NewDriveSchema = z.discriminatedUnion('from', [
 ])
 
 /** Puts a new drive on the table: an image that stands for one, or a blank one. Returns its id. */
-export async function addDrive(input: unknown): Promise<string> {
+export function addDrive(input: unknown): Promise<string> {
+  return inBenchQueue(() => storeDrive(input))
+}
+
+async function storeDrive(input: unknown): Promise<string> {
   const wanted = NewDriveSchema.parse(input)
   if (wanted.from === 'image') return putOnBench({ image: wanted.image, model: wanted.kind })
   await refuseSerial(wanted.serial, undefined)
@@ -145,9 +156,12 @@ export const DriveChangeSchema = z.object({
 
 export async function changeDrive(input: unknown): Promise<void> {
   const changes = DriveChangeSchema.parse(input)
+  const write = [await leasableDrive(await driveById(changes.id))]
+  await withLease({ purpose: 'a change of its description', write }, () => inBenchQueue(() => storeChanges(changes)))
+}
+
+async function storeChanges(changes: z.infer<typeof DriveChangeSchema>): Promise<void> {
   const drive = await driveById(changes.id)
-  if ([...running().values()].some((c) => c.drives.includes(drive.id)))
-    throw new Refusal(`The ${driveName(drive)} is being copied; its description stays until that ends.`)
   await refuseSerial(changes.serial, drive.id)
   const sectors = drive.sizeBytes / drive.logicalSectorSize
   for (const { firstLba, count } of [...changes.unreadable, ...changes.misstores])
@@ -174,14 +188,18 @@ export const RemoveSchema = z.object({ kind: z.enum(['computer', 'accessory', 'd
 
 /** Takes a thing off the bench for good, unless something rests on it. The file of a blank drive goes with it. */
 export async function removeThing(input: unknown): Promise<void> {
-  const { kind, id } = RemoveSchema.parse(input)
+  const thing = RemoveSchema.parse(input)
+  const write = thing.kind === 'drive' ? [await leasableDrive(await driveById(thing.id))] : []
+  await withLease({ purpose: 'its removal', write }, () => inBenchQueue(() => remove(thing)))
+}
+
+async function remove({ kind, id }: z.infer<typeof RemoveSchema>): Promise<void> {
   const bench = await benchState()
   if (kind === 'drive') {
     const drive = await driveById(id)
     await refuseInUse((row) => driveIdsOf(row).includes(id), `The ${driveName(drive)}`)
     await DriveRow.destroy({ where: { id } })
-    if (drive.file) await rm(path.join(drivesFolder(), drive.file), { force: true })
-    if (drive.file) await rm(path.join(drivesFolder(), `${drive.file}.map`), { force: true })
+    if (drive.file) await removeBytes(drive.file)
   } else {
     const holder = bench.drives.find(
       (d) =>
@@ -205,7 +223,11 @@ export async function removeThing(input: unknown): Promise<void> {
 export const PowerSchema = z.object({ computerId: z.string().max(80), mains: z.boolean() })
 
 /** Shuts a computer down and pulls its mains cable, or plugs it in again. */
-export async function setPower(input: unknown): Promise<void> {
+export function setPower(input: unknown): Promise<void> {
+  return inBenchQueue(() => switchPower(input))
+}
+
+async function switchPower(input: unknown): Promise<void> {
   const { computerId, mains } = PowerSchema.parse(input)
   const computer = await computerById(computerId)
   const bench = await benchState()
@@ -260,10 +282,16 @@ async function refuseSerial(serial: string, besides: string | undefined): Promis
   if (twin) throw new Refusal(`The ${driveName(twin)} has this serial already; a serial tells two drives apart.`)
 }
 
-/** An id for a new thing, from its name. */
-export async function thingId(rows: ThingRows, name: string): Promise<string> {
+/** An id for a new thing, from its name: none that is stored, and none of those that are about to be. */
+export async function thingId(
+  rows: ThingRows,
+  name: string,
+  besides: readonly { readonly id: string }[] = [],
+): Promise<string> {
   await database()
+  const isBeside = new Set(besides.map((thing) => thing.id))
   // The three tables are alike in what is asked of them here.
-  return freeId(name, 'thing', async (id) => (await (rows as typeof DriveRow).count({ where: { id } })) > 0)
+  const isStored = async (id: string) => (await (rows as typeof DriveRow).count({ where: { id } })) > 0
+  return freeId(name, 'thing', async (id) => isBeside.has(id) || (await isStored(id)))
 }
 export type ThingRows = typeof ComputerRow | typeof AccessoryRow | typeof DriveRow

@@ -9,6 +9,7 @@ import { driveName } from '@/core/things/drive'
 import { sha256 } from '@/host/sha256'
 import { benchOfComputer, changeComputer, computerById } from '../bench'
 import { running } from '../copy/current'
+import { inBenchQueue } from '../queue'
 import { Refusal } from '../refusal'
 import { attach } from './attach'
 
@@ -37,6 +38,10 @@ export const SwitchSchema = z.discriminatedUnion('do', [
 /** Does it. Throws Refusal, nothing changed, where the computer would not. */
 export async function switchComputer(id: string, input: unknown): Promise<void> {
   const asked = SwitchSchema.parse(input)
+  await inBenchQueue(() => switchInTurn(id, asked))
+}
+
+async function switchInTurn(id: string, asked: z.infer<typeof SwitchSchema>): Promise<void> {
   const computer = await computerById(id)
   switch (asked.do) {
     case 'start':

@@ -6,6 +6,7 @@ import { LiveDrive, LiveSystem } from '@/bench/live-system'
 import { type OpenDrive, openDrive } from '@/bench/open-drive'
 import { type BlockDevice, DeviceGone, UnreadableSectors } from '@/core/block/device'
 import { readOnly } from '@/core/block/readonly'
+import { ReadOnlyWrapper, WrappedDevice } from '@/core/block/wrapped'
 import { scopeOf } from '@/core/copy/choices'
 import { CheckFailed } from '@/core/copy/check'
 import { Heat } from '@/core/copy/heat'
@@ -106,7 +107,7 @@ async function work(): Promise<void> {
       running = { system, moment: new PointInTimeSource(drive, order.choices.snapshotMib, order.live.direct, aside) }
     }
     const targets: BlockDevice[] = []
-    for (const target of order.targets) targets.push(whileThere(await open(target, true), target.id))
+    for (const target of order.targets) targets.push(new PullableDevice(await open(target, true), target.id))
     if (order.task.kind === 'retry') await retry(source, targets[0], order.task)
     else await copy(running ? readOnly(running.moment.device) : source, targets)
   } finally {
@@ -123,8 +124,8 @@ async function retry(source: BlockDevice, target: BlockDevice, task: CopyOrder['
 }
 
 async function copy(source: BlockDevice, targets: readonly BlockDevice[]): Promise<void> {
-  const trouble = { failures: 0 }
-  const plan = await planCopy(countFailures(source, trouble), order.layout, scopeOf(order.choices))
+  const trouble = new FailureCountingDevice(source)
+  const plan = await planCopy(trouble, order.layout, scopeOf(order.choices))
   const titles = new Map(plan.partitions.map((p) => [p.number, p.title]))
   const { totalBytes } = plan
   const { verify } = order.choices
@@ -263,43 +264,48 @@ function partsOf({ partitions }: CopyPlan, seconds: Readonly<Record<string, numb
 }
 
 /** A drive that fails from the moment it is taken out. */
-function whileThere(drive: BlockDevice, id: string): BlockDevice {
-  const check = () => {
-    const what = gone.get(id)
-    if (what !== undefined) throw new DeviceGone(what)
+class PullableDevice extends WrappedDevice {
+  constructor(
+    drive: BlockDevice,
+    private readonly id: string,
+  ) {
+    super(drive)
+    const { discard } = this
+    if (discard) this.discard = async (offset, length) => (this.refuseGone(), discard(offset, length))
   }
-  const { size, logicalSectorSize, physicalSectorSize, discard, mapped } = drive
-  return {
-    size,
-    logicalSectorSize,
-    physicalSectorSize,
-    read: async (offset, into) => (check(), drive.read(offset, into)),
-    write: async (offset, from) => (check(), drive.write(offset, from)),
-    flush: async () => (check(), drive.flush()),
-    ...(discard ? { discard: async (offset, length) => (check(), discard.call(drive, offset, length)) } : {}),
-    ...(mapped ? { mapped: mapped.bind(drive) } : {}),
+
+  override async read(offset: number, into: Uint8Array): Promise<void> {
+    this.refuseGone()
+    await super.read(offset, into)
+  }
+
+  override async write(offset: number, from: Uint8Array): Promise<void> {
+    this.refuseGone()
+    await super.write(offset, from)
+  }
+
+  override async flush(): Promise<void> {
+    this.refuseGone()
+    await super.flush()
+  }
+
+  private refuseGone(): void {
+    const what = gone.get(this.id)
+    if (what !== undefined) throw new DeviceGone(what)
   }
 }
 
 /** The source, with the reads that failed counted. */
-function countFailures(source: BlockDevice, trouble: { failures: number }): BlockDevice {
-  const read = async (offset: number, into: Uint8Array) => {
+class FailureCountingDevice extends ReadOnlyWrapper {
+  failures = 0
+
+  override async read(offset: number, into: Uint8Array): Promise<void> {
     try {
-      await source.read(offset, into)
+      await super.read(offset, into)
     } catch (error) {
-      if (error instanceof UnreadableSectors) trouble.failures++
+      if (error instanceof UnreadableSectors) this.failures++
       throw error
     }
-  }
-  const { size, logicalSectorSize, physicalSectorSize, mapped } = source
-  return {
-    size,
-    logicalSectorSize,
-    physicalSectorSize,
-    read,
-    write: (offset, from) => source.write(offset, from),
-    flush: () => source.flush(),
-    ...(mapped ? { mapped: mapped.bind(source) } : {}),
   }
 }
 

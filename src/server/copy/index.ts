@@ -1,6 +1,7 @@
 import { mkdir, unlink } from 'node:fs/promises'
 import { z } from 'zod'
 import type { HeatModel } from '@/core/copy/heat'
+import type { Lost } from '@/core/copy/progress'
 import type { Recheck } from '@/core/copy/source-binding'
 import { plateMatches } from '@/core/ready/plate-check'
 import { berthOf } from '@/core/things/bench'
@@ -12,10 +13,11 @@ import { publish } from '../events'
 import { note } from '../logbook'
 import { fitsLocked, loadMove, type Move } from '../move'
 import { type LegNow, loadLeg, progressOf } from '../move/legs'
+import { leasableDrive, type Lease, type LeaseRequest, takeLease } from '../leases'
 import { journalsFolder } from '../paths'
 import { copyNote, readyState } from '../ready'
 import { Refusal } from '../refusal'
-import { journalOf, latestCopy, recover, running, snapshotOf } from './current'
+import { type CopyView, journalOf, latestCopy, recover, running, snapshotOf } from './current'
 import { launch, tell } from './launch'
 import type { CopyOrder, WorkerDrive } from './messages'
 
@@ -34,8 +36,24 @@ export async function startCopy(moveId: string, input: unknown): Promise<void> {
   const move = await loadMove(moveId)
   const leg = await legToCopy(move)
   if (leg.from.id === leg.to.id) throw new Refusal('Source and target are the same drive. Nothing was written.')
+  const lease = takeLease(await leaseFor(move, leg, await furtherDrives(move)))
+  try {
+    await startLeased(move, leg, { plate, seen, further }, lease)
+  } catch (error) {
+    lease.release()
+    throw error
+  }
+}
+
+/** Decides and starts while nobody else can take the drives. The lease goes to the copy, which releases it at its end. */
+async function startLeased(
+  move: Move,
+  leg: LegNow,
+  { plate, seen, further }: z.infer<typeof StartCopySchema>,
+  lease: Lease,
+): Promise<void> {
+  const moveId = move.id
   const ready = await readyState(move, leg)
-  refuseBusy([leg.from, leg.to, ...ready.further])
   if (ready.open > 0) {
     const first = ready.items[0]
     throw new Refusal(`It may not start yet: ${first.title} ${first.why}. Nothing was written.`)
@@ -78,16 +96,21 @@ export async function startCopy(moveId: string, input: unknown): Promise<void> {
     moveId,
     `${which} started, ${driveName(leg.from)} to ${[leg.to, ...ready.further].map(driveName).join(', ')}`,
   )
-  await launch(move, leg, {
-    ...(await orderFor(move, leg, job)),
-    task: { kind: 'copy' },
-    source: workerDrive(leg.from, ready.sourceFingerprint),
-    targets: [
-      workerDrive(leg.to, ready.targetFingerprint),
-      ...ready.further.map((d) => workerDrive(d, ready.furtherFingerprints[d.id])),
-    ],
-    choices,
-  })
+  await launch(
+    move,
+    leg,
+    {
+      ...(await orderFor(move, leg, job)),
+      task: { kind: 'copy' },
+      source: workerDrive(leg.from, ready.sourceFingerprint),
+      targets: [
+        workerDrive(leg.to, ready.targetFingerprint),
+        ...ready.further.map((d) => workerDrive(d, ready.furtherFingerprints[d.id])),
+      ],
+      choices,
+    },
+    lease,
+  )
 }
 
 /** What an earlier copy of a move was cut off at counts no more once another one starts. */
@@ -110,7 +133,22 @@ export async function goOnWithCopy(moveId: string, recheck: Recheck = 'sample'):
     if (!drive) throw new Refusal('A drive that this copy writes is no longer on the bench. Start the copy over.')
     return drive
   })
-  refuseBusy([leg.from, leg.to, ...further])
+  const lease = takeLease(await leaseFor(move, leg, further))
+  try {
+    await goOnLeased(move, leg, { copy, further, recheck }, lease)
+  } catch (error) {
+    lease.release()
+    throw error
+  }
+}
+
+async function goOnLeased(
+  move: Move,
+  leg: LegNow,
+  { copy, further, recheck }: { copy: CopyView; further: readonly Drive[]; recheck: Recheck },
+  lease: Lease,
+): Promise<void> {
+  const moveId = move.id
   const ready = await readyState(move, leg)
   // A target that this very copy marked is another than when it was surveyed; the copy itself looks at its mark.
   const connected = berthOf(leg.to, move.bench).link !== undefined
@@ -121,14 +159,19 @@ export async function goOnWithCopy(moveId: string, recheck: Recheck = 'sample'):
     moveId,
     recheck === 'every' ? 'copy resumed, every copied piece compared first' : 'copy resumed from the last checkpoint',
   )
-  await launch(move, leg, {
-    ...(await orderFor(move, leg, copy.id)),
-    task: { kind: 'copy' },
-    source: workerDrive(leg.from, ready.sourceFingerprint),
-    targets: [leg.to, ...further].map((d) => workerDrive(d)),
-    choices: copy.choices,
-    resume: { progress: copy.progress, recheck },
-  })
+  await launch(
+    move,
+    leg,
+    {
+      ...(await orderFor(move, leg, copy.id)),
+      task: { kind: 'copy' },
+      source: workerDrive(leg.from, ready.sourceFingerprint),
+      targets: [leg.to, ...further].map((d) => workerDrive(d)),
+      choices: copy.choices,
+      resume: { progress: copy.progress, recheck },
+    },
+    lease,
+  )
 }
 
 /** Reads what a finished copy lost once more. Throws Refusal, nothing written. */
@@ -141,20 +184,45 @@ export async function retryLostOf(moveId: string): Promise<void> {
   if (progress!.copies[index + 1] || (move.row.swap?.phases[index + 1]?.done.length ?? 0) > 0)
     throw new Refusal('The drives were moved since this copy; lost sectors are read again before the swap.')
   const leg = await loadLeg(move, index)
-  refuseBusy([leg.from, leg.to])
   for (const drive of [leg.from, leg.to]) {
     if (!berthOf(drive, move.bench).link) throw new Refusal(`The ${driveName(drive)} is not connected.`)
   }
+  const lease = takeLease(await leaseFor(move, leg, []))
+  try {
+    await retryLeased(
+      move,
+      leg,
+      { ...copy, lost: copy.summary.lost, fingerprint: copy.summary.targetFingerprint },
+      lease,
+    )
+  } catch (error) {
+    lease.release()
+    throw error
+  }
+}
+
+async function retryLeased(
+  move: Move,
+  leg: LegNow,
+  copy: Pick<CopyView, 'id' | 'choices' | 'progress'> & { lost: readonly Lost[]; fingerprint: string },
+  lease: Lease,
+): Promise<void> {
+  const moveId = move.id
   await CopyRow.update({ status: 'running' }, { where: { id: copy.id } })
   await note(moveId, 'lost sectors are read once more')
-  await launch(move, leg, {
-    ...(await orderFor(move, leg, copy.id)),
-    task: { kind: 'retry', lost: copy.summary.lost },
-    source: workerDrive(leg.from),
-    targets: [workerDrive(leg.to, copy.summary.targetFingerprint)],
-    choices: copy.choices,
-    resume: { progress: copy.progress },
-  })
+  await launch(
+    move,
+    leg,
+    {
+      ...(await orderFor(move, leg, copy.id)),
+      task: { kind: 'retry', lost: copy.lost },
+      source: workerDrive(leg.from),
+      targets: [workerDrive(leg.to, copy.fingerprint)],
+      choices: copy.choices,
+      resume: { progress: copy.progress },
+    },
+    lease,
+  )
 }
 
 export const CopyCommandSchema = z.object({
@@ -200,11 +268,20 @@ async function legToCopy(move: Move): Promise<LegNow> {
   return loadLeg(move)
 }
 
-function refuseBusy(drives: readonly Drive[]): void {
-  for (const other of running().values()) {
-    if (drives.some((d) => other.drives.includes(d.id)))
-      throw new Refusal('One of these drives is in use by another copy. Nothing was written.')
+/** The source for reading, its targets for itself alone. Whoever pulls one ends the copy, as at a real bench. */
+async function leaseFor(move: Move, leg: LegNow, further: readonly Drive[]): Promise<LeaseRequest> {
+  return {
+    purpose: `the copy of ${move.brief.name}`,
+    mayBePulled: true,
+    read: [await leasableDrive(leg.from)],
+    write: await Promise.all([leg.to, ...further].map(leasableDrive)),
   }
+}
+
+/** The drives that are chosen to be written in the same reading. */
+async function furtherDrives(move: Move): Promise<Drive[]> {
+  const ids = move.row.ready?.choices.further ?? []
+  return move.bench.drives.filter((d) => ids.includes(d.id))
 }
 
 async function orderFor(move: Move, leg: LegNow, job: string) {

@@ -8,6 +8,7 @@ import { advance, benchNow, keepClock } from '../clock'
 import { CopyRow } from '../database/models'
 import type { CopyStatus } from '../database/schemas'
 import { publish } from '../events'
+import type { Lease } from '../leases'
 import { log } from '../log'
 import { note } from '../logbook'
 import type { Move } from '../move'
@@ -22,8 +23,8 @@ const KEEP_EVERY_MS = 1500
 const NOT_DONE = { summary: null, samples: null }
 type Left = Pick<Extract<FromWorker, { type: 'done' }>, 'summary' | 'samples'> | typeof NOT_DONE
 
-/** Starts the worker of a copy whose row is there, and takes what it reports until it ends. */
-export async function launch(move: Move, leg: LegNow, order: CopyOrder): Promise<void> {
+/** Starts the worker of a copy whose row is there, and takes what it reports until it ends, which ends the lease. */
+export async function launch(move: Move, leg: LegNow, order: CopyOrder, lease: Lease): Promise<void> {
   const moveId = move.id
   const id = order.job
   const worker = new Worker(new URL('./copy.worker.ts', import.meta.url), { workerData: order })
@@ -41,9 +42,13 @@ export async function launch(move: Move, leg: LegNow, order: CopyOrder): Promise
   }
   running().set(moveId, copy)
   const which = leg.of > 1 ? `leg ${leg.index + 1} of ${leg.of}` : 'copy'
-  const release = onDetach((driveId, what) => {
+  const forget = onDetach((driveId, what) => {
     if (drives.includes(driveId)) tell(copy, { type: 'gone', driveId, what })
   })
+  const release = () => {
+    forget()
+    lease.release()
+  }
   let ended = false
   const end = async (
     status: CopyStatus,

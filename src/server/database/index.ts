@@ -1,8 +1,8 @@
-import { mkdir } from 'node:fs/promises'
 import { Sequelize } from 'sequelize'
 import sqlite3 from 'sqlite3'
 import { SequelizeStorage, Umzug } from 'umzug'
-import { dataFolder, databaseFile } from '../paths'
+import { holdDataFolder } from '../data-folder'
+import { databaseFile } from '../paths'
 import { singleton } from '../singleton'
 import { MIGRATIONS } from './migrations'
 import { defineModels } from './models'
@@ -10,7 +10,7 @@ import { defineModels } from './models'
 let defined: Promise<Sequelize> | undefined
 
 /**
- * The connection, opened and brought up to date once for the process; every service awaits it before its first
+ * The connection, opened and brought up to date once for the process, which then holds the data folder; every service awaits it before its first
  * query. The models belong to this copy of the module, so each copy ties its own to the one connection.
  */
 export function database(): Promise<Sequelize> {
@@ -21,7 +21,7 @@ export function database(): Promise<Sequelize> {
 }
 
 async function open(): Promise<Sequelize> {
-  await mkdir(dataFolder(), { recursive: true })
+  await holdDataFolder()
   const sequelize = new Sequelize({
     dialect: 'sqlite',
     dialectModule: sqlite3,

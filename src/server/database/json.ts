@@ -6,6 +6,8 @@ export function jsonColumn<S extends z.ZodType>(
   name: string,
   schema: S,
   allowNull = true,
+  /** How many different texts are remembered as what they mean. */
+  kept = KEPT,
 ): ModelAttributeColumnOptions {
   const known = new Map<string, unknown>()
   return {
@@ -13,7 +15,7 @@ export function jsonColumn<S extends z.ZodType>(
     allowNull,
     get() {
       const text = this.getDataValue(name) as string | null | undefined
-      return text == null ? null : parsed(schema, text, known)
+      return text == null ? null : parsed(schema, text, known, kept)
     },
     set(value: unknown) {
       this.setDataValue(name, value == null ? null : JSON.stringify(schema.parse(value)))
@@ -21,19 +23,19 @@ export function jsonColumn<S extends z.ZodType>(
   }
 }
 
-/** How many different texts of a column are remembered as what they mean. */
+/** Of a column of long texts. */
 const KEPT = 48
 
 /**
  * What a text means. A survey is long and is asked for many times by one page, so that checking it each time would hold
  * everything else up; the same text always means the same.
  */
-function parsed(schema: z.ZodType, text: string, known: Map<string, unknown>): unknown {
+function parsed(schema: z.ZodType, text: string, known: Map<string, unknown>, kept: number): unknown {
   const value = known.has(text) ? known.get(text) : frozen(schema.parse(JSON.parse(text)))
   // The newest stands last, the oldest goes.
   known.delete(text)
   known.set(text, value)
-  if (known.size > KEPT) known.delete(known.keys().next().value!)
+  if (known.size > kept) known.delete(known.keys().next().value!)
   return value
 }
 

@@ -6,6 +6,7 @@ import { type Computer, ComputerSchema } from '@/core/things/computer'
 import { type Drive, DriveSchema } from '@/core/things/drive'
 import { type CopyChoices, CopyChoicesSchema } from '@/core/copy/choices'
 import { SamplesSchema, type VolumeSamples } from '@/core/proof/samples'
+import { singleton } from '../singleton'
 import { jsonColumn } from './json'
 import { type CopyProgress, CopyProgressSchema, type CopySummary, CopySummarySchema } from '@/core/copy/progress'
 import {
@@ -101,6 +102,24 @@ export class ClockRow extends Row<ClockRow> {
   declare pace: '1' | '30' | 'max'
 }
 
+/** Short texts, of which every move has one that every page asks for. */
+const SHORT_KEPT = 2000
+
+const CHANGES = [
+  'afterCreate',
+  'afterBulkCreate',
+  'afterUpdate',
+  'afterBulkUpdate',
+  'afterUpsert',
+  'afterDestroy',
+  'afterBulkDestroy',
+] as const
+
+const moves = () => singleton('moves-version', () => ({ version: 0 }))
+
+/** Another number after every change of any move's row; what was worked out from the rows is kept by it. */
+export const movesVersion = () => moves().version
+
 /** Ties the models to a connection. */
 export function defineModels(sequelize: Sequelize): void {
   const options = (tableName: string) => ({ sequelize, tableName, modelName: tableName, timestamps: false })
@@ -123,18 +142,19 @@ export function defineModels(sequelize: Sequelize): void {
       id,
       benchId,
       position: { type: DataTypes.INTEGER, allowNull: false },
-      brief: jsonColumn('brief', BriefSchema, false) as never,
+      brief: jsonColumn('brief', BriefSchema, false, SHORT_KEPT) as never,
       intake: jsonColumn('intake', IntakeResultSchema) as never,
       survey: jsonColumn('survey', SurveyResultSchema) as never,
-      route: jsonColumn('route', RouteResultSchema) as never,
+      route: jsonColumn('route', RouteResultSchema, true, SHORT_KEPT) as never,
       fit: jsonColumn('fit', FitResultSchema) as never,
       ready: jsonColumn('ready', ReadyResultSchema) as never,
       swap: jsonColumn('swap', SwapResultSchema) as never,
       proof: jsonColumn('proof', ProofResultSchema) as never,
-      handover: jsonColumn('handover', HandoverResultSchema) as never,
+      handover: jsonColumn('handover', HandoverResultSchema, true, SHORT_KEPT) as never,
     },
     options('moves'),
   )
+  for (const hook of CHANGES) MoveRow.addHook(hook, () => void moves().version++)
   CopyRow.init(
     {
       id,

@@ -10,8 +10,9 @@ import { benchNow } from '../clock'
 import { refuseAfterCopy } from '../copy/current'
 import { changeMove } from '../intake'
 import { note } from '../logbook'
-import { keep, loadMove, type Move } from '../move'
+import { keep, loadMove, type Move, moveRow } from '../move'
 import type { MoveRow } from '../database/models'
+import { inMoveQueue } from '../queue'
 import { Refusal } from '../refusal'
 
 /** How many fits that were let go are kept for comparing. */
@@ -90,8 +91,12 @@ export async function releaseStale(move: Move, copied: boolean): Promise<string 
   const changed = await whatChanged(move)
   if (!changed || !row.fit) return changed
   if (row.fit.pairs.some((p) => p)) {
-    await letGo(row)
-    await note(row.id, 'fit unlocked: a drive has changed')
+    await inMoveQueue(row.id, async () => {
+      const now = await moveRow(row.id)
+      if (!now.fit?.pairs.some((p) => p)) return
+      await letGo(now)
+      await note(row.id, 'fit unlocked: a drive has changed')
+    })
   }
   return `${changed} The fit is unlocked.`
 }

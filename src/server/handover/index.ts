@@ -1,9 +1,11 @@
 import { z } from 'zod'
+import { driveById } from '../bench'
 import { DriveRow } from '../database/models'
 import { benchNow } from '../clock'
 import { note } from '../logbook'
 import { hasStarted, keep, loadMove } from '../move'
 import { progressOf } from '../move/legs'
+import { inBenchQueue } from '../queue'
 import { Refusal } from '../refusal'
 import { stepsAfterStart } from '../swap'
 import { dayAfter } from '../words'
@@ -28,7 +30,12 @@ export async function handOver(moveId: string, input: unknown = {}): Promise<voi
   const at = await benchNow()
   const shelfUntil = dayAfter(at, SHELF_DAYS)
   const shelf = { label: `${brief.name}, old`, until: shelfUntil }
-  for (const { source } of pairs) await DriveRow.update({ data: { ...source, shelf } }, { where: { id: source.id } })
+  await inBenchQueue(async () => {
+    for (const { source } of pairs) {
+      const data = { ...(await driveById(source.id)), shelf }
+      await DriveRow.update({ data }, { where: { id: source.id } })
+    }
+  })
   await keep(moveId, { handover: { at, shelfUntil, by } })
   await note(moveId, by ? `handed over by ${by}` : 'handed over', 'good')
 }

@@ -15,7 +15,9 @@ import { database } from '../database'
 import { DriveRow } from '../database/models'
 import { sha256 } from '@/host/sha256'
 import { publish } from '../events'
+import { fileKey } from '../leases'
 import { imagesFolder } from '../paths'
+import { inBenchQueue } from '../queue'
 import { Refusal, sentenceOf } from '../refusal'
 import { singleton } from '../singleton'
 import { imagePath, ImageNameSchema, readyFolder } from './names'
@@ -127,9 +129,15 @@ type DriveModelId = keyof typeof DRIVE_MODELS
 
 /** Puts an image on the bench as a drive that lies on the table. Throws Refusal when it is there already. */
 export async function putOnBench(input: unknown): Promise<string> {
-  const { image: name, model } = PutOnBenchSchema.parse(input)
+  const request = PutOnBenchSchema.parse(input)
+  return inBenchQueue(() => putInTurn(request))
+}
+
+async function putInTurn({ image: name, model }: z.infer<typeof PutOnBenchSchema>): Promise<string> {
   const drives = await drivesOfAll()
-  if (drives.some((d) => d.image === name)) throw new Refusal(`The image ${name} is on the bench already.`)
+  const key = fileKey(await imagePath(name))
+  const same = drives.find((d) => d.image !== null && fileKey(path.join(imagesFolder(), d.image)) === key)
+  if (same) throw new Refusal(`The image ${name} is on the bench already, as the ${driveName(same)}.`)
   const drive = await withImage(name, async ({ device, virtualBytes }): Promise<Drive> => {
     const number = 1 + Math.max(0, ...drives.map((d) => Number(/^image-(\d+)$/.exec(d.id)?.[1] ?? 0)))
     return {

@@ -1,3 +1,4 @@
+import path from 'node:path'
 import { Worker } from 'node:worker_threads'
 import { z } from 'zod'
 import { driveName } from '@/core/things/drive'
@@ -6,6 +7,7 @@ import { TARGET_KINDS } from '@/core/image'
 import type { ImageJob } from '@/core/image/views'
 import { driveBytes, driveById } from '../bench'
 import { publish } from '../events'
+import { fileKey, leasableDrive, leasableImage, type Lease, type LeaseRequest, takeLease } from '../leases'
 import { log } from '../log'
 import { imagesFolder } from '../paths'
 import { Refusal } from '../refusal'
@@ -18,12 +20,14 @@ import { roomIn } from './room'
 interface Jobs {
   readonly byId: Map<string, ImageJob>
   readonly workers: Map<string, Worker>
+  /** Jobs that were let in and have no worker yet. */
+  starting: number
   next: number
   cleared: boolean
 }
 
 const jobs = () =>
-  singleton('image-jobs', (): Jobs => ({ byId: new Map(), workers: new Map(), next: 1, cleared: false }))
+  singleton('image-jobs', (): Jobs => ({ byId: new Map(), workers: new Map(), starting: 0, next: 1, cleared: false }))
 const MOST_AT_ONCE = 2
 const KEPT = 20
 
@@ -49,13 +53,25 @@ export function listJobs(): ImageJob[] {
 export async function startJob(input: unknown): Promise<ImageJob> {
   const request = JobRequestSchema.parse(input)
   const state = jobs()
-  if (state.workers.size >= MOST_AT_ONCE)
+  // Those that are being started count before the first of them waits for anything.
+  if (state.workers.size + state.starting >= MOST_AT_ONCE)
     throw new Refusal('Two images are being worked on already. Wait for one of them to end.')
+  state.starting++
+  try {
+    return await start(request)
+  } finally {
+    state.starting--
+  }
+}
+
+async function start(request: z.infer<typeof JobRequestSchema>): Promise<ImageJob> {
+  const state = jobs()
   if (!state.cleared) {
     state.cleared = true
     await clearPartial()
   }
   const { order, title } = await orderOf(request)
+  const lease = takeLease(await leaseFor(request, order, title))
   const id = String(state.next++)
   const job: ImageJob = {
     id,
@@ -70,7 +86,7 @@ export async function startJob(input: unknown): Promise<ImageJob> {
   state.byId.set(id, job)
   for (const old of [...state.byId.values()].filter((j) => j.state !== 'running').slice(0, -KEPT))
     state.byId.delete(old.id)
-  launch(id, order)
+  launch(id, order, lease)
   return job
 }
 
@@ -112,7 +128,26 @@ async function checkRoom(neededBytes: number): Promise<void> {
   }
 }
 
-function launch(id: string, order: ImageOrder): void {
+/** What a job reads, and the file that it makes, which no other job makes meanwhile. */
+async function leaseFor(
+  request: z.infer<typeof JobRequestSchema>,
+  order: ImageOrder,
+  title: string,
+): Promise<LeaseRequest> {
+  const purpose = `work on images: ${title}`
+  if (order.kind === 'compare') {
+    const [a, b] = request.kind === 'compare' ? [request.a, request.b] : ['', '']
+    return { purpose, read: [await leasableImage(order.a, a), await leasableImage(order.b, b)] }
+  }
+  const write = [{ keys: [fileKey(order.output)], name: `The image ${path.basename(order.output)}` }]
+  if (order.kind === 'convert') {
+    return { purpose, write, read: [await leasableImage(order.input, path.basename(order.input))] }
+  }
+  const driveId = request.kind === 'capture' ? request.driveId : ''
+  return { purpose, write, read: [await leasableDrive(await driveById(driveId))] }
+}
+
+function launch(id: string, order: ImageOrder, lease: Lease): void {
   const { byId, workers } = jobs()
   const worker = new Worker(new URL('./image.worker.ts', import.meta.url), { workerData: order })
   workers.set(id, worker)
@@ -122,6 +157,7 @@ function launch(id: string, order: ImageOrder): void {
     publish({ type: 'job', job })
     if (job.state !== 'running') {
       workers.delete(id)
+      lease.release()
       publish({ type: 'changed', moveId: null })
     }
   }

@@ -13,6 +13,7 @@ import { freeId } from '../ids'
 import { note } from '../logbook'
 import { keep, loadMove, type Move, moveRow, whatIsGone } from '../move'
 import { spokenFor } from '../move/spoken-for'
+import { inBenchQueue } from '../queue'
 import { Refusal } from '../refusal'
 
 /** Takes the facts of the move as right, so that the drives can be read. */
@@ -63,6 +64,10 @@ export async function measureAgain(moveId: string): Promise<void> {
 /** Opens a new move on the bench that is shown. Returns its id. Throws Refusal when it contradicts itself. */
 export async function newMove(input: unknown): Promise<string> {
   const brief = await checked(input)
+  return inBenchQueue(() => addMoveOf(brief))
+}
+
+async function addMoveOf(brief: Brief): Promise<string> {
   const { id: benchId } = await activeBench()
   await refuseSharedDrives(brief, benchId, undefined)
   const id = await freeId(brief.name, 'move', async (taken) => (await MoveRow.count({ where: { id: taken } })) > 0)
@@ -75,6 +80,10 @@ export async function newMove(input: unknown): Promise<string> {
 /** Changes what a move is about, while nothing of it was copied. What was read and planned is let go. */
 export async function changeMove(moveId: string, input: unknown): Promise<void> {
   const brief = await checked(input)
+  await inBenchQueue(() => changeInTurn(moveId, brief))
+}
+
+async function changeInTurn(moveId: string, brief: Brief): Promise<void> {
   const row = await moveRow(moveId)
   await refuseAfterCopy(moveId)
   await refuseSharedDrives(brief, row.benchId, moveId)

@@ -1,9 +1,8 @@
-import { legsOf } from '@/core/route/types'
 import type { BenchState } from '@/core/things/bench'
 import { type Drive, driveName } from '@/core/things/drive'
 import { benchNow } from '../clock'
-import { MoveRow } from '../database/models'
 import { daysUntil, dayWords } from '../words'
+import { driveWritten, moveClaims } from './claims'
 
 /** True while an old drive is kept as the way back: its day has not come, or is not set yet. */
 export function isKept({ shelf }: Drive, now: number): boolean {
@@ -30,12 +29,11 @@ export async function spokenFor(
         `The ${name} is the way back of an earlier move, ${label}, and is kept${until && ` until ${dayWords(until)}`}. It cannot be a target before.`,
     )
   }
-  for (const row of await MoveRow.findAll({ where: { benchId }, order: [['position', 'ASC']] })) {
-    if (row.id === besides) continue
-    const { brief, handover, route } = row
-    const other = `${brief.name}, ${brief.customer}`
-    for (const { sourceId, targetId } of brief.pairs) {
-      if (handover) {
+  for (const { id, name: moveName, customer, handedOver, pairs, transfers } of await moveClaims(benchId)) {
+    if (id === besides) continue
+    const other = `${moveName}, ${customer}`
+    for (const { sourceId, targetId } of pairs) {
+      if (handedOver) {
         say(
           targetId,
           (name) => `The ${name} was handed over with an earlier move, ${other}, and is the customer’s now.`,
@@ -45,11 +43,9 @@ export async function spokenFor(
       say(targetId, (name) => `The ${name} is the target of another move: ${other}.`)
       say(sourceId, (name) => `The ${name} holds a system that another move is about: ${other}. It cannot be a target.`)
     }
-    if (handover || !route) continue
-    for (const { transfer } of legsOf(route.plan).legs) {
-      if (transfer.to.kind === 'drive')
-        say(transfer.to.driveId, (name) => `The ${name} is written on the way of another move: ${other}.`)
-    }
+    if (handedOver) continue
+    for (const driveId of transfers.flatMap(driveWritten))
+      say(driveId, (name) => `The ${name} is written on the way of another move: ${other}.`)
   }
   return found
 }

@@ -14,6 +14,7 @@ import { sha256 } from '@/host/sha256'
 import { CopyRow } from '../database/models'
 import type { TrialSpeed } from '../database/schemas'
 import { speedOf } from '../intake'
+import { leasableDrive, withLease } from '../leases'
 import { note } from '../logbook'
 import { keep, loadMove, type Move } from '../move'
 import { progressOf } from '../move/legs'
@@ -41,7 +42,14 @@ export async function startTrial(moveId: string, choice?: string): Promise<void>
     throw new Refusal('A copy is reading this computer’s drive; it cannot be started now.')
   }
   await refuseTwinOutside(move, computer)
-  const system = row.survey.pairs[0].source
+  const inside = move.bench.drives.filter(({ place }) => place.kind === 'slot' && place.computerId === computer.id)
+  const read = await Promise.all(inside.map(leasableDrive))
+  await withLease({ purpose: `a start of the ${computer.name}`, read }, () => tryStart(move, computer, choice))
+}
+
+async function tryStart(move: Move, computer: Computer, choice: string | undefined): Promise<void> {
+  const { id: moveId, row } = move
+  const system = row.survey!.pairs[0].source
   const fits = row.fit?.pairs
   const opened: OpenDrive[] = []
   try {

@@ -18,7 +18,7 @@ import { changeComputer, driveBytes } from '../bench'
 import { withStickDrivers } from '../bench/stick'
 import { benchNow } from '../clock'
 import { attachedNow } from '../computer/attach'
-import { running } from '../copy/current'
+import { leasableDrive, withLease } from '../leases'
 import { note } from '../logbook'
 import { keep, loadMove, type Move } from '../move'
 import { journalsFolder } from '../paths'
@@ -98,8 +98,6 @@ export async function makeRepair(moveId: string, name: string): Promise<void> {
   const move = await loadMove(moveId)
   const target = repairable(move)
   if (!target) throw new Refusal('Only the new drive is repaired, after it was copied to and started once.')
-  if ([...running().values()].some((copy) => copy.drives.includes(target.id)))
-    throw new Refusal(`The ${driveName(target)} is being copied to or from; it is repaired after that.`)
   const at = await benchNow()
   const made = move.row.proof?.repairs ?? []
   const id = await nextRepairId(moveId, made)
@@ -234,6 +232,11 @@ function driversOf(move: Move, { place, protocol }: Drive): readonly string[] {
 }
 
 async function onTarget<T>(target: Drive, work: (device: BlockDevice) => Promise<T>): Promise<T> {
+  const request = { purpose: 'a repair', write: [await leasableDrive(target)] }
+  return withLease(request, () => withTarget(target, work))
+}
+
+async function withTarget<T>(target: Drive, work: (device: BlockDevice) => Promise<T>): Promise<T> {
   const opened = await openDrive(driveBytes(target), { writable: true })
   try {
     return await work(opened.device)

@@ -1,7 +1,7 @@
 import { stat, statfs } from 'node:fs/promises'
 import { z } from 'zod'
 import { MIB } from '@/core/bytes/size'
-import { type CopyChoices, CopyChoicesSchema } from '@/core/copy/choices'
+import { type CopyChoices, CopyChoicesChangeSchema, CopyChoicesSchema } from '@/core/copy/choices'
 import { readMarker } from '@/core/copy/marker'
 import { movedPartitions } from '@/core/fit/ends'
 import { openCount, readyItems } from '@/core/ready/items'
@@ -301,7 +301,7 @@ export const ReadyActionSchema = z.discriminatedUnion('action', [
   z.object({ action: z.literal('check-maps') }),
   z.object({ action: z.literal('skip-map-check') }),
   z.object({ action: z.literal('reset-later') }),
-  z.object({ action: z.literal('choose'), choices: CopyChoicesSchema.partial() }),
+  z.object({ action: z.literal('choose'), choices: CopyChoicesChangeSchema }),
   z.object({
     action: z.literal('go-past'),
     item: z.string().max(120),

@@ -3,7 +3,7 @@ import { obstaclesOf, openingsOf } from '@/core/route/obstacles'
 import type { Pair, PastCopies, RouteQuestion } from '@/core/route/question'
 import { findPlans, transferDrives } from '@/core/route/search'
 import { whyNotYet } from '@/core/intake/possible'
-import { type Holder, legsOf, type Plan } from '@/core/route/types'
+import { legsOf, type Plan } from '@/core/route/types'
 import type { DriveSurvey } from '@/core/survey/types'
 import { type Accessory, AccessorySchema, isHost } from '@/core/things/accessory'
 import { driveName } from '@/core/things/drive'
@@ -12,11 +12,12 @@ import { withDrive } from '../bench'
 import { knownOf } from '../bench/known'
 import { benchNow } from '../clock'
 import { refuseAfterCopy } from '../copy/current'
-import { CopyRow, MoveRow } from '../database/models'
+import { CopyRow } from '../database/models'
 import { sha256 } from '@/host/sha256'
 import { surveyDrive } from '@/core/survey/survey'
 import { note } from '../logbook'
 import { keep, loadMove, type Move } from '../move'
+import { driveWritten, moveClaims } from '../move/claims'
 import { Refusal } from '../refusal'
 
 /** Things that could be had, for what one of them would open. */
@@ -105,21 +106,13 @@ export async function takeRoute(moveId: string, input: unknown): Promise<void> {
 /** Drives that other moves write to, now or later, with the name of the move. */
 export async function claimedDrives({ id, row }: Pick<Move, 'id' | 'row'>): Promise<Map<string, string>> {
   const claimed = new Map<string, string>()
-  const rows = await MoveRow.findAll({ where: { benchId: row.benchId }, order: [['position', 'ASC']] })
-  for (const other of rows) {
-    if (other.id === id || other.handover) continue
-    for (const driveId of drivesWritten(other)) claimed.set(driveId, other.brief.name)
+  for (const other of await moveClaims(row.benchId)) {
+    if (other.id === id || other.handedOver) continue
+    const targets = other.pairs.flatMap((p) => p.targetId ?? [])
+    for (const driveId of [...targets, ...other.transfers.flatMap(driveWritten)]) claimed.set(driveId, other.name)
   }
   return claimed
 }
-
-function drivesWritten({ brief, route }: MoveRow): string[] {
-  const targets = brief.pairs.flatMap((p) => (p.targetId === null ? [] : [p.targetId]))
-  const via = route ? legsOf(route.plan).legs.flatMap(({ transfer }) => viaOf(transfer.to)) : []
-  return [...targets, ...via]
-}
-
-const viaOf = (to: Holder): string[] => (to.kind === 'drive' ? [to.driveId] : [])
 
 /** By the links they went over: how many copies were done, and the mean share of the rate they reached. */
 async function pastCopies(): Promise<Record<string, PastCopies>> {

@@ -5,8 +5,8 @@ import type { Action, Holder, Plan } from '@/core/route/types'
 import type { BenchState } from '@/core/things/bench'
 import { driveIn } from '@/core/things/bench'
 import { driveName, type Place } from '@/core/things/drive'
-import { MoveRow } from '../database/models'
-import type { Move } from '../move'
+import { type Move, moveRow } from '../move'
+import { moveClaims } from '../move/claims'
 import { type Progress, progressOf } from '../move/legs'
 import { claimedDrives, notYet, pairsOf, questionOf } from '.'
 
@@ -113,9 +113,10 @@ async function clashOf(move: Move, left: readonly Action[]): Promise<string | un
   }
   const ours = baysOf(left)
   if (ours.size === 0) return undefined
-  const rows = await MoveRow.findAll({ where: { benchId: move.row.benchId } })
-  for (const row of rows) {
-    if (row.id === move.id || row.handover || !row.route) continue
+  for (const claim of await moveClaims(move.row.benchId)) {
+    if (claim.id === move.id || claim.handedOver) continue
+    if (![...baysOf(claim.transfers).keys()].some((key) => ours.has(key))) continue
+    const row = await moveRow(claim.id)
     const progress = await progressOf(row)
     if (!progress || progress.copied === progress.legs.length) continue
     const theirs = baysOf(progress.legs.slice(progress.copied).map((l) => l.transfer))

@@ -8,11 +8,12 @@ import { fittedWords } from '@/core/things/bodies'
 import { type Drive, driveName, type Place, PlaceSchema } from '@/core/things/drive'
 import { activeBench, benchOfDrive, benchState, driveById, driveBytes, placeDrive } from '../bench'
 import { benchNow } from '../clock'
-import { running } from '../copy/current'
 import { database } from '../database'
 import { DriveRow, MoveRow } from '../database/models'
 import { publish } from '../events'
+import { leasableDrive, withLease } from '../leases'
 import { note } from '../logbook'
+import { inBenchQueue } from '../queue'
 import { Refusal } from '../refusal'
 import { dayWithYear, daysUntil } from '../words'
 import type { EraseOrder, FromEraseWorker } from './erase.worker'
@@ -102,7 +103,12 @@ export const EraseSchema = z.object({
 
 /** Erases a drive of the shelf for reuse. Throws Refusal, nothing written, where it may not be. */
 export async function eraseDrive(input: unknown): Promise<void> {
-  const { driveId, how, plate, reason } = EraseSchema.parse(input)
+  const request = EraseSchema.parse(input)
+  const write = [await leasableDrive(await driveById(request.driveId))]
+  await withLease({ purpose: 'an erase', write }, () => eraseLeased(request))
+}
+
+async function eraseLeased({ driveId, how, plate, reason }: z.infer<typeof EraseSchema>): Promise<void> {
   const drive = await driveById(driveId)
   const name = driveName(drive)
   if (drive.place.kind !== 'shelf')
@@ -115,8 +121,6 @@ export async function eraseDrive(input: unknown): Promise<void> {
     throw new Refusal(
       `The ${name} is the way back of a move that is not handed over: ${row.brief.name}. Nothing was written.`,
     )
-  if ([...running().values()].some((copy) => copy.drives.includes(driveId)))
-    throw new Refusal(`The ${name} is being copied from. Nothing was written.`)
   const { days, until } = shelved(drive, await benchNow())
   const early = days === undefined || days > 0
   if (early && reason.length < 10) {
@@ -126,13 +130,15 @@ export async function eraseDrive(input: unknown): Promise<void> {
   }
   const erased = await eraseApart({ drive: driveBytes(drive), how })
   const at = await benchNow()
-  const data: Drive = {
-    ...drive,
-    place: { kind: 'table' },
-    shelf: undefined,
-    erased: { at, ...erased, ...(early ? { reason } : {}) },
-  }
-  await DriveRow.update({ data }, { where: { id: driveId } })
+  await inBenchQueue(async () => {
+    const data: Drive = {
+      ...(await driveById(driveId)),
+      place: { kind: 'table' },
+      shelf: undefined,
+      erased: { at, ...erased, ...(early ? { reason } : {}) },
+    }
+    await DriveRow.update({ data }, { where: { id: driveId } })
+  })
   if (row) {
     const words = `${name} erased, ${formatSize(erased.checkedBytes)} read back as zeros`
     await note(row.id, early ? `${words}, before its day: ${reason}` : words, early ? 'bad' : 'good')

@@ -4,6 +4,7 @@ import { withDrive } from '../bench'
 import { benchNow } from '../clock'
 import { refuseAfterCopy } from '../copy/current'
 import { sha256 } from '@/host/sha256'
+import { leasableDrive, withLease } from '../leases'
 import { note } from '../logbook'
 import { keep, loadMove } from '../move'
 import { Refusal } from '../refusal'
@@ -16,16 +17,19 @@ export async function readDrives(moveId: string): Promise<void> {
   if (!move.row.intake) throw new Refusal('Finish Intake first.')
   await refuseAfterCopy(moveId)
   const read = (drive: Drive) => withDrive(drive, (device) => surveyDrive(device, sha256))
-  const pairs = await Promise.all(
-    move.pairs.map(async ({ source, target }) => {
-      const [of, to] = await Promise.all([read(source), target ? read(target) : null])
-      return { source: of, target: to }
-    }),
+  const drives = move.pairs.flatMap((p) => [p.source, ...(p.target ? [p.target] : [])])
+  const request = { purpose: `the survey for ${move.brief.name}`, read: await Promise.all(drives.map(leasableDrive)) }
+  const pairs = await withLease(request, () =>
+    Promise.all(
+      move.pairs.map(async ({ source, target }) => {
+        const [of, to] = await Promise.all([read(source), target ? read(target) : null])
+        return { source: of, target: to }
+      }),
+    ),
   )
   const at = await benchNow()
   await keep(moveId, { survey: { at, pairs, confirmed: false }, route: null, fit: null, swap: null })
-  const drives = pairs.reduce((n, p) => n + (p.target ? 2 : 1), 0)
-  await note(moveId, `${drives === 1 ? 'one drive' : `${drives} drives`} read`)
+  await note(moveId, `${drives.length === 1 ? 'one drive' : `${drives.length} drives`} read`)
   await startMapChecks(moveId)
 }
 

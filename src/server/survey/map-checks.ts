@@ -4,6 +4,7 @@ import type { DriveSurvey } from '@/core/survey/types'
 import { driveBytes } from '../bench'
 import { publish } from '../events'
 import { log } from '../log'
+import { leasableDrive, withLease } from '../leases'
 import { note } from '../logbook'
 import { loadMove } from '../move'
 import { Refusal } from '../refusal'
@@ -51,7 +52,9 @@ export async function startMapChecks(moveId: string): Promise<{ ended: Promise<v
   }
   const run = async () => {
     try {
-      const surveys = await checkDrivesApart(order, onLooked, check.abort.signal)
+      const read = await Promise.all(pairs.map(({ source }) => leasableDrive(source)))
+      const request = { purpose: 'a check of its used-block maps', mayBePulled: true, read }
+      const surveys = await withLease(request, () => checkDrivesApart(order, onLooked, check.abort.signal))
       if (isLatest()) await saveFindings(moveId, survey.at, surveys)
     } catch (error) {
       if (!isLatest()) return

@@ -1,16 +1,13 @@
-import { Mutex } from 'async-mutex'
 import type { MoveRow } from '../database/models'
 import { keep, moveRow } from '../move'
+import { inMoveQueue } from '../queue'
 import { Refusal } from '../refusal'
-import { singleton } from '../singleton'
 
 type Survey = NonNullable<MoveRow['survey']>
 
-const lock = () => singleton('survey-lock', () => new Mutex())
-
 /** Changes what is stored of a move's survey, one change after the other, so that none is lost. */
 export async function changeSurvey(moveId: string, change: (survey: Survey) => Survey): Promise<void> {
-  await lock().runExclusive(async () => {
+  await inMoveQueue(moveId, async () => {
     const { survey } = await moveRow(moveId)
     if (!survey) throw new Refusal('The drives have not been read yet.')
     const changed = change(survey)

@@ -44,7 +44,12 @@ export function EventsProvider({ children }: { children: ReactNode }) {
       opened = true
       document.documentElement.dataset.live = 'true'
     })
-    source.addEventListener('changed', refresh)
+    source.addEventListener('changed', (event) => {
+      const { moveId } = JSON.parse(event.data) as { moveId: string | null }
+      // The page of one move shows nothing of another.
+      const shown = /^\/moves\/([^/]+)\//.exec(location.pathname)?.[1]
+      if (moveId === null || shown === undefined || shown === moveId) refresh()
+    })
     source.addEventListener('progress', (event) => {
       const { moveId, progress, benchNow } = JSON.parse(event.data) as {
         moveId: string

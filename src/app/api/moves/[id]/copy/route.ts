@@ -2,6 +2,7 @@ import { z } from 'zod'
 import { commandCopy, startCopy } from '@/server/copy'
 import { latestCopy } from '@/server/copy/current'
 import { moveRow } from '@/server/move'
+import { inMoveQueue } from '@/server/queue'
 import { answer, jsonBody, respond } from '@/server/refusal'
 
 export const dynamic = 'force-dynamic'
@@ -26,8 +27,8 @@ export async function POST(request: Request, { params }: Context): Promise<Respo
       const { id } = await params
       await moveRow(id)
       const body = await jsonBody(request)
-      if (z.object({ command: z.string() }).safeParse(body).success) await commandCopy(id, body)
-      else await startCopy(id, body)
+      const isCommand = z.object({ command: z.string() }).safeParse(body).success
+      await inMoveQueue(id, () => (isCommand ? commandCopy(id, body) : startCopy(id, body)))
       return null
     }),
   )

@@ -1,0 +1,139 @@
+import { rmSync } from 'node:fs'
+import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
+
+const folder = await vi.hoisted(async () => {
+  const { mkdtempSync } = await import('node:fs')
+  const { tmpdir } = await import('node:os')
+  const data = mkdtempSync(`${tmpdir()}/imbarco-parallel-`)
+  process.env.IMBARCO_DATA = data
+  return data
+})
+
+// What a thread of its own does in the server is done in this one.
+vi.mock('@/server/survey/checking-apart', async () => {
+  const { checkDrives } = await import('@/server/survey/check-drives')
+  return { checkDrivesApart: checkDrives }
+})
+
+import * as actions from '@/app/actions'
+import { benchState, driveById, placeDrive } from '@/server/bench'
+import { importBench, listBenches } from '@/server/bench/benches'
+import { makeBench } from '@/server/bench/make'
+import { database } from '@/server/database'
+import { MoveRow } from '@/server/database/models'
+import { leasableDrive, takeLease } from '@/server/leases'
+import { moveRow } from '@/server/move'
+import { movePage } from '@/server/move/page'
+import * as views from '@/server/move/views'
+import { answer, type Answer } from '@/server/refusal'
+import { refused } from '@/server/testing'
+
+const MOVE = 'ticket-desk'
+
+beforeAll(async () => {
+  await database()
+  await makeBench()
+})
+
+afterAll(async () => {
+  await (await database()).close()
+  rmSync(folder, { recursive: true, force: true })
+})
+
+/** The same request three times at one moment: how many were carried out. Whatever was not has a sentence. */
+async function atOnce(request: () => Promise<Answer<unknown>>): Promise<number> {
+  const answers = await Promise.all([request(), request(), request()])
+  for (const one of answers) {
+    if (one.ok) continue
+    expect(one.status, one.sentence).toBeLessThan(500)
+    expect(one.sentence).toMatch(/\.$/)
+  }
+  return answers.filter((one) => one.ok).length
+}
+
+describe('requests at one moment', () => {
+  it('take a move from station to station as one would', async () => {
+    expect(await atOnce(() => actions.confirmIntakeAction(MOVE))).toBeGreaterThan(0)
+    expect(await atOnce(() => actions.readDrivesAction(MOVE))).toBeGreaterThan(0)
+    expect(await atOnce(() => actions.confirmSurveyAction(MOVE))).toBeGreaterThan(0)
+    const [first] = (await views.routeView(await movePage(MOVE))).plans
+    expect(await atOnce(() => actions.takeRouteAction(MOVE, first.id))).toBeGreaterThan(0)
+    const wish = { rules: { '3': 'fill' }, sizes: {}, reserve: 0 }
+    expect(await atOnce(() => actions.lockFitAction(MOVE, { wish }))).toBeGreaterThan(0)
+    const row = await moveRow(MOVE)
+    expect([row.intake, row.survey?.confirmed, row.route, row.fit?.pairs.length]).toEqual([
+      expect.anything(),
+      true,
+      expect.anything(),
+      1,
+    ])
+  })
+
+  it('lose none of several choices', async () => {
+    const choose = (choices: object) => actions.readyActionAction(MOVE, { action: 'choose', choices })
+    const answers = await Promise.all([
+      choose({ verify: false }),
+      choose({ skipPageFiles: true }),
+      choose({ tries: 5 }),
+    ])
+    expect(answers.every((one) => one.ok)).toBe(true)
+    expect((await moveRow(MOVE)).ready?.choices).toMatchObject({ verify: false, skipPageFiles: true, tries: 5 })
+  })
+
+  it('put one drive into a bay, not two', async () => {
+    const free = (await benchState()).drives.filter((d) => d.place.kind === 'table' || d.place.kind === 'shelf')
+    const place = { kind: 'bay', accessoryId: 'dock-a', bay: 'bay 2' } as const
+    const answers = await Promise.all(free.map(({ id }) => answer(() => placeDrive(id, place))))
+    const there = (await benchState()).drives.filter((d) => JSON.stringify(d.place) === JSON.stringify(place))
+    expect([answers.filter((one) => one.ok).length, there.length]).toEqual([1, 1])
+  })
+
+  it('give a target to one move', async () => {
+    const { brief } = await moveRow('lighting-desk')
+    await MoveRow.destroy({ where: { id: 'lighting-desk' } })
+    expect(await atOnce(() => actions.newMoveAction(brief))).toBe(1)
+  })
+
+  it('make benches of different names, each with all of its things', async () => {
+    const file = JSON.stringify({
+      format: 'imbarco bench',
+      version: 1,
+      name: 'Second bench',
+      computers: [],
+      accessories: [],
+      drives: [],
+    })
+    await Promise.all([importBench(file), importBench(file)])
+    const names = (await listBenches()).map((bench) => bench.name)
+    expect(names.filter((name) => name.startsWith('Second bench')).sort()).toEqual(['Second bench', 'Second bench (2)'])
+  })
+})
+
+describe('a drive that is in use', () => {
+  it('is read by several, and by nobody else while it is written', async () => {
+    const [drive, other] = await Promise.all(['crv5-960', 'crv3-240'].map(driveById))
+    const [thing, second] = await Promise.all([drive, other].map(leasableDrive))
+    const reading = [1, 2].map(() => takeLease({ purpose: 'a survey', read: [thing] }))
+    expect(await refused((async () => takeLease({ purpose: 'an erase', write: [thing] }))())).toMatch(
+      /The Corvina S5 960 GB is in use by a survey\. Nothing was written\.$/,
+    )
+    for (const lease of reading) lease.release()
+    const writing = takeLease({ purpose: 'an erase', read: [second], write: [thing] })
+    expect(await refused((async () => takeLease({ purpose: 'a survey', read: [thing] }))())).toMatch(/by an erase/)
+    // Hands leave it where it is, too, and what is refused is refused as a whole.
+    expect(await refused(placeDrive(drive.id, { kind: 'table' }))).toMatch(/in use by an erase.* stays where it is/)
+    const more = { purpose: 'a repair', write: [second, thing] }
+    expect(await refused((async () => takeLease(more))())).toMatch(/in use/)
+    writing.release()
+    takeLease(more).release()
+  })
+
+  it('is known by its bytes, whatever it is called', async () => {
+    const drive = await driveById('crv5-960')
+    const twin = { ...drive, id: 'twin', serial: 'CRV5-0000-0000' }
+    const [thing, same] = await Promise.all([drive, twin].map(leasableDrive))
+    expect(await refused((async () => takeLease({ purpose: 'a copy', read: [thing], write: [same] }))())).toMatch(
+      /are the same bytes/,
+    )
+  })
+})
