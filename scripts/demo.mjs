@@ -11,6 +11,11 @@ const host = process.env.HOST ?? '127.0.0.1'
 if (!Number.isInteger(port) || port < 1 || port > 65535)
   stop(`"${value('--port')}" is not a port number between 1 and 65535.`)
 
+if (!['127.0.0.1', '::1', 'localhost'].includes(host)) {
+  stop(
+    `HOST is ${host}, which others in the network can reach, and nothing would keep them from reading and erasing the drives. Imbarco serves this machine only: leave HOST out, or set it to 127.0.0.1 or ::1.`,
+  )
+}
 checkNode()
 const data = path.resolve(ROOT, process.env.IMBARCO_DATA ?? 'data')
 await checkPort(port, host, data)
@@ -18,10 +23,12 @@ mkdirSync(data, { recursive: true })
 checkRoom(300, data)
 install()
 build()
+// An IPv6 address stands in brackets.
+const address = `http://${host.includes(':') ? `[${host}]` : host}:${port}`
 const env = {
   ...process.env,
   IMBARCO_DATA: data,
-  IMBARCO_ADDRESS: `http://${host}:${port}`,
+  IMBARCO_ADDRESS: address,
   NEXT_TELEMETRY_DISABLED: '1',
 }
 makeBench({ reset: args.includes('--reset'), env })
@@ -39,7 +46,6 @@ server.stdout.on('data', (chunk) => {
 })
 
 async function announce() {
-  const address = `http://${host}:${port}`
   await warmUp(address)
   console.log(`Imbarco is at ${address}  (Ctrl C ends it)`)
   // What every drive holds is read once; whoever opens a new move then finds it known.

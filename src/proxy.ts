@@ -5,7 +5,7 @@ const OWN_NAMES = new Set([
   '127.0.0.1',
   'localhost',
   '[::1]',
-  ...(process.env.IMBARCO_HOSTS ?? '').split(',').filter(Boolean),
+  ...(process.env.IMBARCO_HOSTS ?? '').split(',').map(nameOf).filter(Boolean),
 ])
 
 /**
@@ -14,7 +14,7 @@ const OWN_NAMES = new Set([
  */
 export function proxy(request: NextRequest): NextResponse {
   const host = request.headers.get('host') ?? ''
-  if (!OWN_NAMES.has(host.replace(/:\d+$/, ''))) {
+  if (!OWN_NAMES.has(nameOf(host))) {
     return refuse('This server answers only to its own name. Open it as http://127.0.0.1 with its port.', 421)
   }
   if (request.method !== 'GET' && request.method !== 'HEAD') {
@@ -26,9 +26,14 @@ export function proxy(request: NextRequest): NextResponse {
   return NextResponse.next()
 }
 
+/** A host as it is compared: without its port, blanks around it, and its case. */
+function nameOf(host: string): string {
+  return host.trim().toLowerCase().replace(/:\d+$/, '')
+}
+
 function sameHost(origin: string, host: string): boolean {
   try {
-    return new URL(origin).host === host
+    return new URL(origin).host === host.trim().toLowerCase()
   } catch {
     return false
   }

@@ -1,3 +1,4 @@
+import { spawnSync } from 'node:child_process'
 import { request } from 'node:http'
 import { closeSync, openSync, statSync, writeSync } from 'node:fs'
 import path from 'node:path'
@@ -117,7 +118,9 @@ describe('the server', () => {
   it('answers only to its own name', async () => {
     expect((await send('/', { headers: { host: 'museum.example' } })).status).toBe(421)
     expect((await send('/api/moves/ticket-desk/copy', { headers: { host: 'museum.example:80' } })).status).toBe(421)
-    expect((await send('/', { headers: { host: `localhost:${new URL(served.url).port}` } })).status).toBe(200)
+    for (const name of ['localhost', 'LocalHost', '[::1]']) {
+      expect((await send('/', { headers: { host: `${name}:${new URL(served.url).port}` } })).status).toBe(200)
+    }
   })
 
   it('takes no change from another site', async () => {
@@ -134,6 +137,27 @@ describe('the server', () => {
         })
       ).status,
     ).toBe(403)
+  })
+})
+
+describe('the data folder', () => {
+  const second = (program: string, ...args: string[]) =>
+    spawnSync(program, args, {
+      env: { ...process.env, IMBARCO_DATA: served.data, NODE_ENV: 'production' },
+      encoding: 'utf8',
+      timeout: 60_000,
+    })
+
+  it('is one server’s: a second one ends at its start, and nothing is made anew under the first', async () => {
+    const server = second(process.execPath, 'node_modules/next/dist/bin/next', 'start', '-H', '127.0.0.1', '-p', '0')
+    expect(server.status).toBe(1)
+    expect(server.stderr).toMatch(/data folder .* is in use by process \d+/)
+    const reset = second('node_modules/.bin/tsx', 'scripts/make-bench.ts', '--reset')
+    expect(reset.status).toBe(1)
+    expect(reset.stderr).toMatch(/is in use by process \d+/)
+    expect((await send('/api/benches/schema')).status).toBe(200)
+    await page.open('/')
+    await page.untilText(/Ticket desk/)
   })
 })
 
