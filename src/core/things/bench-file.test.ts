@@ -107,6 +107,17 @@ describe('a bench file', () => {
       /not named/,
     ],
     [
+      'with one image for two drives',
+      bench({
+        drives: [
+          inFile('old', { content: 'image', image: 'old disk.img' }),
+          inFile('new', { content: 'image', image: 'old disk.img' }),
+        ],
+      }),
+      'drives[1].image',
+      /stands for the .* already/,
+    ],
+    [
       'with half a sector',
       bench({ drives: [inFile('old', { sizeBytes: 1_000_001 })] }),
       'drives[0].sizeBytes',

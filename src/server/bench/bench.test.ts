@@ -1,4 +1,4 @@
-import { existsSync, rmSync, truncateSync, writeFileSync } from 'node:fs'
+import { existsSync, linkSync, rmSync, symlinkSync, truncateSync, writeFileSync } from 'node:fs'
 import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
 import { COMPUTER_MODELS } from '@/bench/catalogue'
@@ -22,8 +22,8 @@ vi.mock('../survey/checking-apart', async () => {
 import { activeBench, benchState, computerById, driveById, placeDrive } from '.'
 import { boardState } from '../board'
 import { database } from '../database'
-import { CopyRow, DriveRow, MoveRow } from '../database/models'
-import { listImages } from '../images'
+import { BenchRow, CopyRow, DriveRow, MoveRow } from '../database/models'
+import { listImages, putOnBench } from '../images'
 import { changeMove, confirmIntake, measureAgain, newMove } from '../intake'
 import { moveForm } from '../intake/form'
 import { loadMove } from '../move'
@@ -33,7 +33,16 @@ import { routeView } from '../move/views'
 import { routesOf, takeRoute } from '../route'
 import { planTrouble } from '../route/trouble'
 import { confirmSurvey, readDrives } from '../survey'
-import { exportBench, importBench, listBenches, newBench, removeBench, renameBench, showBench } from './benches'
+import {
+  exportBench,
+  importBench,
+  listBenches,
+  newBench,
+  removeBench,
+  renameBench,
+  settleImport,
+  showBench,
+} from './benches'
 import { makeBench } from './make'
 import { addDrive, changeDrive, removeThing, saveAccessory, saveComputer, setPower } from './things'
 import { benchView } from './view'
@@ -352,6 +361,49 @@ describe('benches', () => {
     const view = await benchView()
     expect(view.name).toBe(name)
     await removeBench(name)
+  })
+
+  it('have one drive for an image, whatever its names, and none for what lies elsewhere', async () => {
+    const images = path.join(folder, 'images')
+    const outside = path.join(folder, 'outside.img')
+    writeFileSync(path.join(images, 'own.img'), new Uint8Array(1_048_576))
+    writeFileSync(outside, new Uint8Array(1_048_576))
+    linkSync(path.join(images, 'own.img'), path.join(images, 'same.img'))
+    symlinkSync(path.join(images, 'own.img'), path.join(images, 'linked.img'))
+    symlinkSync(outside, path.join(images, 'elsewhere.img'))
+    const { text } = await exportBench((await activeBench()).id)
+    const file = JSON.parse(text) as { drives: Record<string, unknown>[]; name: string }
+    const drives = ['own', 'same', 'linked', 'elsewhere'].map((name, i) => ({
+      ...file.drives[0],
+      id: `drive-of-${name}`,
+      serial: `DRV-000${i}`,
+      content: 'image',
+      image: `${name}.img`,
+      place: { kind: 'table' },
+    }))
+    const { id, name } = await importBench(JSON.stringify({ ...file, name: 'Images', drives }))
+    const byId = new Map((await benchState(id)).drives.map((d) => [d.id, d.image]))
+    expect(drives.map((d) => byId.get(d.id))).toEqual(['own.img', null, null, null])
+    expect(await refused(putOnBench({ image: 'linked.img' }))).toMatch(/on the bench already/)
+    await removeBench(name)
+    for (const link of ['own', 'same', 'linked', 'elsewhere']) rmSync(path.join(images, `${link}.img`))
+  })
+
+  it('that were cut off while they were taken in leave nothing behind', async () => {
+    const drives = path.join(folder, 'drives')
+    const kept = (await benchState()).drives.find((d) => d.file !== null)!.file!
+    writeFileSync(path.join(drives, 'half-taken.img'), '')
+    writeFileSync(path.join(folder, 'import.json'), JSON.stringify(['half-taken.img', 'never-made.img', kept]))
+    await settleImport()
+    expect(['half-taken.img', kept].map((file) => existsSync(path.join(drives, file)))).toEqual([false, true])
+    expect(existsSync(path.join(folder, 'import.json'))).toBe(false)
+    // All rows of a bench are stored at once: one that is refused takes the others along.
+    const { text } = await exportBench((await activeBench()).id)
+    const before = [await DriveRow.count(), (await listBenches()).length]
+    vi.spyOn(BenchRow, 'create').mockRejectedValueOnce(new Error('the power is gone'))
+    await expect(importBench(text)).rejects.toThrow(/power is gone/)
+    expect([await DriveRow.count(), (await listBenches()).length]).toEqual(before)
+    expect(existsSync(path.join(folder, 'import.json'))).toBe(false)
   })
 
   it('that are malformed are refused, and leave nothing behind', async () => {
