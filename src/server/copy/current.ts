@@ -5,7 +5,7 @@ import type { Worker } from 'node:worker_threads'
 import { type CopyChoices, USUAL_CHOICES } from '@/core/copy/choices'
 import { benchNow } from '../clock'
 import { database } from '../database'
-import { CopyRow } from '../database/models'
+import { copiesVersion, CopyRow } from '../database/models'
 import type { CopyProgress, CopySummary } from '@/core/copy/progress'
 import type { CopyStatus } from '../database/schemas'
 import { note } from '../logbook'
@@ -74,6 +74,18 @@ export async function latestCopy(moveId: string, leg?: number): Promise<CopyView
   const choices = row.choices ?? USUAL_CHOICES
   const view = { id, leg: ofLeg, status, startedAt, endedAt, message, progress, summary, choices, goesOn, unequal }
   return live?.id === id ? { ...view, status: live.status, progress: live.progress } : view
+}
+
+/** Moves that have any copy. Most of many have none, and need not be asked for one by one. */
+export async function movesWithCopies(): Promise<ReadonlySet<string>> {
+  await recover()
+  const known = singleton('moves-with-copies', () => ({ version: -1, ids: new Set<string>() }))
+  const version = copiesVersion()
+  if (known.version === version) return known.ids
+  const rows = await CopyRow.findAll({ attributes: ['moveId'], group: ['moveId'] })
+  known.ids = new Set(rows.map((row) => row.moveId))
+  known.version = version
+  return known.ids
 }
 
 /** Copies that the last server left running were cut off with it; said once, when the database is opened. */

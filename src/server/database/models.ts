@@ -115,10 +115,13 @@ const CHANGES = [
   'afterBulkDestroy',
 ] as const
 
-const moves = () => singleton('moves-version', () => ({ version: 0 }))
+const versions = () => singleton('row-versions', () => ({ moves: 0, copies: 0 }))
 
 /** Another number after every change of any move's row; what was worked out from the rows is kept by it. */
-export const movesVersion = () => moves().version
+export const movesVersion = () => versions().moves
+
+/** The same for the rows of copies. */
+export const copiesVersion = () => versions().copies
 
 /** Ties the models to a connection. */
 export function defineModels(sequelize: Sequelize): void {
@@ -154,7 +157,7 @@ export function defineModels(sequelize: Sequelize): void {
     },
     options('moves'),
   )
-  for (const hook of CHANGES) MoveRow.addHook(hook, () => void moves().version++)
+  for (const hook of CHANGES) MoveRow.addHook(hook, () => void versions().moves++)
   CopyRow.init(
     {
       id,
@@ -175,6 +178,7 @@ export function defineModels(sequelize: Sequelize): void {
     },
     options('copies'),
   )
+  for (const hook of CHANGES) CopyRow.addHook(hook, () => void versions().copies++)
   LogRow.init(
     {
       id: { type: DataTypes.INTEGER, primaryKey: true, autoIncrement: true },

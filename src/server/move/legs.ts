@@ -6,7 +6,7 @@ import type { Drive } from '@/core/things/drive'
 import { swapSteps } from '@/core/swap/steps'
 import type { SwapStep, Ticks } from '@/core/swap/types'
 import type { MoveRow } from '../database/models'
-import { type CopyView, latestCopy } from '../copy/current'
+import { type CopyView, latestCopy, movesWithCopies } from '../copy/current'
 import { Refusal } from '../refusal'
 import { type Move, obstacleOf } from '.'
 
@@ -50,7 +50,8 @@ export async function progressOf(row: MoveRow): Promise<Progress | undefined> {
   const hands = [...legs.map((l) => l.before), after]
   const targetIds = row.brief.pairs.flatMap((p) => p.targetId ?? [])
   const copies: (CopyView | undefined)[] = []
-  for (const i of legs.keys()) copies.push(await latestCopy(row.id, i))
+  const hasCopies = (await movesWithCopies()).has(row.id)
+  for (const i of legs.keys()) copies.push(hasCopies ? await latestCopy(row.id, i) : undefined)
   const notCopied = copies.findIndex((c) => c?.status !== 'done')
   const copied = notCopied < 0 ? legs.length : notCopied
   // Before the first tick of a phase nothing is stored of it; then it is done only when it asks nothing.
