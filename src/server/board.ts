@@ -2,7 +2,7 @@ import { copyShare } from '@/core/copy/progress'
 import { lowerFirst, upperFirst } from '@/core/words'
 import { formatDuration } from '@/core/bytes/size'
 import type { Brief } from '@/core/intake/brief'
-import type { BoardMove, RailStop } from '@/core/move/stations'
+import { type BoardMove, railOf, type RailStop } from '@/core/move/stations'
 import { baysOf } from '@/core/things/accessory'
 import { type BenchState, berthOf, driveIn } from '@/core/things/bench'
 import { driveName } from '@/core/things/drive'
@@ -10,6 +10,7 @@ import { activeBench, benchState } from './bench'
 import { benchNow } from './clock'
 import { database } from './database'
 import { MoveRow } from './database/models'
+import { log } from './log'
 import { logbook } from './logbook'
 import { moveOf, obstacleOf, whatIsGone } from './move'
 import { progressOf, type Progress } from './move/legs'
@@ -25,17 +26,13 @@ export async function boardState() {
   const now = await benchNow()
   const moves: BoardMove[] = []
   for (const row of await MoveRow.findAll({ where: { benchId }, order: [['position', 'ASC']] })) {
-    const progress = await progressOf(row)
-    const rail = moveRail(row, progress)
-    const { brief } = row
-    moves.push({
-      id: row.id,
-      name: brief.name,
-      customer: brief.customer,
-      ...drivesOf(brief, bench),
-      rail,
-      ...(await statusOf(row, rail, progress, bench)),
-    })
+    try {
+      moves.push(await entryOf(row, bench))
+    } catch (error) {
+      // What is stored of one move and cannot be read keeps nobody from the others.
+      log.error(error)
+      moves.push(unreadable(row))
+    }
   }
   const berths = bench.accessories.flatMap((accessory) => {
     if (accessory.kind === 'stick') {
@@ -64,6 +61,19 @@ export async function boardState() {
     text: `${moves.find((m) => m.id === entry.moveId)?.name ?? ''}: ${entry.text}`,
   }))
   return { bench: benchName, moves, berths, shelf, lines }
+}
+
+async function entryOf(row: MoveRow, bench: BenchState): Promise<BoardMove> {
+  const progress = await progressOf(row)
+  const rail = moveRail(row, progress)
+  const { id, brief } = row
+  const { name, customer } = brief
+  return { id, name, customer, ...drivesOf(brief, bench), rail, ...(await statusOf(row, rail, progress, bench)) }
+}
+
+function unreadable({ id }: MoveRow): BoardMove {
+  const status = 'Needs you: what is stored of it cannot be read; the server’s log has the details'
+  return { id, name: id, customer: '', from: '', to: '', rail: railOf({}), status, tone: 'needs-you', when: '' }
 }
 
 function drivesOf(brief: Brief, bench: BenchState): { from: string; to: string } {

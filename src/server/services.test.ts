@@ -127,6 +127,25 @@ describe('the database', () => {
   })
 })
 
+describe('a move whose stored state cannot be read', () => {
+  it.each(['survey', 'brief'])('says so on the board, and keeps nobody from the others: %s', async (column) => {
+    const sequelize = await database()
+    const [[{ kept }]] = (await sequelize.query(
+      `SELECT ${column} AS kept FROM moves WHERE id = 'lighting-desk'`,
+    )) as unknown as [[{ kept: string | null }]]
+    const store = (text: string | null) =>
+      sequelize.query(`UPDATE moves SET ${column} = :text WHERE id = 'lighting-desk'`, { replacements: { text } })
+    await store('{"half')
+    const { moves } = await boardState()
+    expect(moves).toHaveLength(6)
+    expect(moves.find((m) => m.id === 'lighting-desk')).toMatchObject({ tone: 'needs-you' })
+    expect(moves.find((m) => m.id === 'lighting-desk')?.status).toMatch(/cannot be read/)
+    expect(moves.filter((m) => /cannot be read/.test(m.status))).toHaveLength(1)
+    await store(kept)
+    expect((await boardState()).moves.filter((m) => /cannot be read/.test(m.status))).toEqual([])
+  })
+})
+
 describe('bench time', () => {
   it('begins on the morning of the scenario and only goes on', async () => {
     const first = await benchNow()

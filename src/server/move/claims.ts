@@ -1,6 +1,7 @@
 import type { Brief } from '@/core/intake/brief'
 import { legsOf, type Transfer } from '@/core/route/types'
 import { MoveRow, movesVersion } from '../database/models'
+import { log } from '../log'
 import { singleton } from '../singleton'
 
 /** What one move of a bench has or wants: all that others ask of it. */
@@ -37,14 +38,25 @@ async function readClaims(benchId: string): Promise<MoveClaim[]> {
     attributes: ['id', 'brief', 'handover', 'route'],
     order: [['position', 'ASC']],
   })
-  return rows.map(({ id, brief, handover, route }) => ({
+  return rows.flatMap((row) => {
+    try {
+      return [claimOf(row)]
+    } catch (error) {
+      log.error(error)
+      return []
+    }
+  })
+}
+
+function claimOf({ id, brief, handover, route }: MoveRow): MoveClaim {
+  return {
     id,
     name: brief.name,
     customer: brief.customer,
     handedOver: handover !== null,
     pairs: brief.pairs,
     transfers: route ? legsOf(route.plan).legs.map((leg) => leg.transfer) : [],
-  }))
+  }
 }
 
 /** The drive that a transfer writes, if it writes one. */

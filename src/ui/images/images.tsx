@@ -152,7 +152,7 @@ function factsOf({ opened, packing, fileBytes, hostBytes, onBench }: ImageSummar
             ? { name: 'State', value: 'damaged', tone: 'bad' as const }
             : opened.cautions > 0
               ? { name: 'State', value: `${opened.cautions} to look at`, tone: 'caution' as const }
-              : { name: 'State', value: 'sound', tone: 'good' as const },
+              : { name: 'State', value: 'nothing wrong seen', tone: 'good' as const },
         ]
       : []),
     ...(onBench.length > 0 ? [{ name: 'On the bench', value: onBench.join(', ') }] : []),

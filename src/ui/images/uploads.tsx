@@ -3,7 +3,7 @@
 import { useRouter } from 'next/navigation'
 import { useRef, useState } from 'react'
 import { Upload } from 'tus-js-client'
-import { formatSize } from '@/core/bytes/size'
+import { formatSize, MIB } from '@/core/bytes/size'
 import { Button } from '@/ui/shared/button'
 import { ProgressBar } from '@/ui/shared/progress-bar'
 
@@ -17,6 +17,8 @@ interface Running {
 }
 
 const ENDPOINT = '/api/images/upload'
+/** Less than the 10 MB at which the framework cuts the body of a request. */
+const PIECE_BYTES = 8 * MIB
 
 /** Adds files to the images folder. An upload that was cut goes on where it was when the same file is chosen again. */
 export function Uploads() {
@@ -33,6 +35,7 @@ export function Uploads() {
     setList((before) => [{ id, name: file.name, sent: 0, total: file.size, state: 'sending' }, ...before])
     const upload = new Upload(file, {
       endpoint: ENDPOINT,
+      chunkSize: PIECE_BYTES,
       retryDelays: [0, 500, 2000, 5000, 10_000, 20_000],
       metadata: { filename: file.name },
       removeFingerprintOnSuccess: true,

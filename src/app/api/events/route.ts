@@ -2,6 +2,9 @@ import { subscribe } from '@/server/events'
 
 export const dynamic = 'force-dynamic'
 
+/** So many events may wait for a page that is slow. */
+const MOST_WAITING = 500
+
 /** Server-sent events: `changed` when a page's state did, `progress` of running copies. */
 export function GET(request: Request): Response {
   const encoder = new TextEncoder()
@@ -10,7 +13,11 @@ export function GET(request: Request): Response {
     start(controller) {
       const send = (text: string) => controller.enqueue(encoder.encode(text))
       send('retry: 1000\n\n')
-      const unsubscribe = subscribe((event) => send(`event: ${event.type}\ndata: ${JSON.stringify(event)}\n\n`))
+      const unsubscribe = subscribe((event) => {
+        // A page that no longer takes anything is let go; it comes back by itself and reads its state anew.
+        if ((controller.desiredSize ?? 0) < -MOST_WAITING) end()
+        else send(`event: ${event.type}\ndata: ${JSON.stringify(event)}\n\n`)
+      })
       // A line now and then keeps the connection from being taken for a dead one.
       const beat = setInterval(() => send(': here\n\n'), 20_000)
       close = () => {
@@ -18,14 +25,15 @@ export function GET(request: Request): Response {
         clearInterval(beat)
         close = () => {}
       }
-      request.signal.addEventListener('abort', () => {
+      const end = () => {
         close()
         try {
           controller.close()
         } catch {
           // The browser closed it first.
         }
-      })
+      }
+      request.signal.addEventListener('abort', end)
     },
     cancel: () => close(),
   })
