@@ -10,8 +10,14 @@ const BENCH = 'bench'
 
 interface Queues {
   readonly byName: Map<string, { readonly mutex: Mutex; waiting: number }>
-  /** The queues whose turn the present call has. */
-  readonly held: AsyncLocalStorage<readonly string[]>
+  /** The turns that the present call is part of. */
+  readonly held: AsyncLocalStorage<readonly Turn[]>
+}
+
+/** Work that was begun in a turn and goes on behind its end is no part of it any more. */
+interface Turn {
+  readonly name: string
+  over: boolean
 }
 
 const queues = () => singleton('queues', (): Queues => ({ byName: new Map(), held: new AsyncLocalStorage() }))
@@ -19,8 +25,7 @@ const queues = () => singleton('queues', (): Queues => ({ byName: new Map(), hel
 /** Makes a change of a move when those before it are done. Within such a change it runs at once. */
 export function inMoveQueue<T>(moveId: string, change: () => Promise<T>): Promise<T> {
   const name = `move ${moveId}`
-  const held = queues().held.getStore() ?? []
-  if (!held.includes(name) && held.includes(BENCH)) {
+  if (!hasTurn(name) && hasTurn(BENCH)) {
     throw new Error('A change of the bench cannot wait for one of a move, which may be waiting for the bench.')
   }
   return inQueue(name, change)
@@ -31,15 +36,25 @@ export function inBenchQueue<T>(change: () => Promise<T>): Promise<T> {
   return inQueue(BENCH, change)
 }
 
+const turnsNow = () => (queues().held.getStore() ?? []).filter((turn) => !turn.over)
+
+const hasTurn = (name: string) => turnsNow().some((turn) => turn.name === name)
+
 async function inQueue<T>(name: string, change: () => Promise<T>): Promise<T> {
   const { byName, held } = queues()
-  const now = held.getStore() ?? []
-  if (now.includes(name)) return change()
+  if (hasTurn(name)) return change()
   const queue = byName.get(name) ?? { mutex: new Mutex(), waiting: 0 }
   byName.set(name, queue)
   queue.waiting++
   try {
-    return await queue.mutex.runExclusive(() => held.run([...now, name], change))
+    return await queue.mutex.runExclusive(async () => {
+      const turn: Turn = { name, over: false }
+      try {
+        return await held.run([...turnsNow(), turn], change)
+      } finally {
+        turn.over = true
+      }
+    })
   } finally {
     if (--queue.waiting === 0) byName.delete(name)
   }
