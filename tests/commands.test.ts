@@ -1,10 +1,16 @@
 import { spawnSync } from 'node:child_process'
+import { mkdtempSync, rmSync, writeFileSync } from 'node:fs'
 import { createServer } from 'node:net'
+import { tmpdir } from 'node:os'
+import path from 'node:path'
 import { describe, expect, it } from 'vitest'
 
 /** What a command printed before it gave up. */
-function run(args: string[]): { status: number | null; stderr: string; stdout: string } {
-  return spawnSync(process.execPath, args, { encoding: 'utf8' })
+function run(
+  args: string[],
+  env: Record<string, string> = {},
+): { status: number | null; stderr: string; stdout: string } {
+  return spawnSync(process.execPath, args, { encoding: 'utf8', env: { ...process.env, ...env } })
 }
 
 const ground = (call: string) =>
@@ -32,12 +38,27 @@ describe('the commands', () => {
     const port = await new Promise<number>((resolve) =>
       taken.listen(0, '127.0.0.1', () => resolve((taken.address() as { port: number }).port)),
     )
-    const { status, stderr } = run(['scripts/demo.mjs', '--port', String(port)])
+    const data = mkdtempSync(path.join(tmpdir(), 'imbarco-port-'))
+    const demo = () => run(['scripts/demo.mjs', '--port', String(port)], { IMBARCO_DATA: data })
+    const other = demo()
+    expect(other.status).toBe(1)
+    expect(other.stderr).toMatch(/in use by another program/)
+    expect(other.stderr).toContain(`npm run demo -- --port ${port + 1}`)
+    // The server of this very folder is not to get a second one beside it.
+    const address = `http://127.0.0.1:${port}`
+    writeFileSync(path.join(data, 'in-use.json'), JSON.stringify({ pid: process.pid, address }))
+    const own = demo()
     taken.close()
+    rmSync(data, { recursive: true })
+    expect(own.status).toBe(1)
+    expect(own.stderr).toContain(`at ${address}. Open it there`)
+    expect(own.stderr).not.toContain('--port')
+  })
+
+  it('serve nobody but this machine', () => {
+    const { status, stderr } = run(['scripts/demo.mjs'], { HOST: '0.0.0.0' })
     expect(status).toBe(1)
-    expect(stderr).toBe(
-      `Port ${port} is in use; Imbarco may be running already. Stop what uses it, or choose another: npm run demo -- --port ${port + 1}\n`,
-    )
+    expect(stderr).toMatch(/HOST is 0\.0\.0\.0/)
   })
 
   it('take no port that is none', () => {
