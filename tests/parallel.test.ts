@@ -94,7 +94,7 @@ describe('requests at one moment', () => {
     expect(await atOnce(() => actions.newMoveAction(brief))).toBe(1)
   })
 
-  it('make benches of different names, each with all of its things', async () => {
+  it('make benches of different names', async () => {
     const file = JSON.stringify({
       format: 'imbarco bench',
       version: 1,

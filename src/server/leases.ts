@@ -63,6 +63,17 @@ export async function withLease<T>(request: LeaseRequest, work: () => Promise<T>
   }
 }
 
+/** Starts something that keeps the lease and releases it at its own end; where it does not start, that is now. */
+export async function startWithLease<T>(request: LeaseRequest, start: (lease: Lease) => Promise<T>): Promise<T> {
+  const lease = takeLease(request)
+  try {
+    return await start(lease)
+  } catch (error) {
+    lease.release()
+    throw error
+  }
+}
+
 /** Why a drive cannot be moved by hand now, as a sentence; undefined where it can. */
 export function whyNotPulled(drive: Drive): string | undefined {
   const holder = [...held().now.values()].find(

@@ -162,6 +162,15 @@ describe('the data folder', () => {
 })
 
 describe('a copy', () => {
+  /** Surveys a target with an unfinished copy on it, so that another one may start. */
+  const surveyUnfinished = async () => {
+    await page.open('/moves/ticket-desk/survey')
+    await page.click(/Read again/)
+    await page.untilText(/an unfinished copy/)
+    await fromSurveyToReady(page)
+    await page.untilFinding(/^It may start/)
+  }
+
   it('does not start when the target has changed since it was surveyed', async () => {
     await toSurvey(page)
     await fromSurveyToReady(page)
@@ -207,11 +216,7 @@ describe('a copy', () => {
     await page.untilFinding(/GiB of 202\.0 GiB copied/)
     await page.click(/^Stop/)
     await page.untilFinding(/The copy was stopped/)
-    await page.open('/moves/ticket-desk/survey')
-    await page.click(/Read again/)
-    await page.untilText(/an unfinished copy/)
-    await fromSurveyToReady(page)
-    await page.untilFinding(/^It may start/)
+    await surveyUnfinished()
   })
 
   it('ends in a sentence when a drive is taken out, and the target stays marked', async () => {
@@ -239,11 +244,7 @@ describe('a copy', () => {
     await page.untilFinding(/GiB of 202\.0 GiB copied/)
     await page.click(/^Stop/)
     await page.untilFinding(/The copy was stopped/)
-    await page.open('/moves/ticket-desk/survey')
-    await page.click(/Read again/)
-    await page.untilText(/an unfinished copy/)
-    await fromSurveyToReady(page)
-    await page.untilFinding(/^It may start/)
+    await surveyUnfinished()
     await startCopy(page)
     await setPace(page, /as fast as it goes/)
     await page.untilFinding(/reads back equal/, 120_000)

@@ -13,7 +13,7 @@ import { publish } from '../events'
 import { note } from '../logbook'
 import { fitsLocked, loadMove, type Move } from '../move'
 import { type LegNow, loadLeg, progressOf } from '../move/legs'
-import { leasableDrive, type Lease, type LeaseRequest, takeLease } from '../leases'
+import { leasableDrive, type Lease, type LeaseRequest, startWithLease } from '../leases'
 import { journalsFolder } from '../paths'
 import { copyNote, readyState } from '../ready'
 import { Refusal } from '../refusal'
@@ -36,13 +36,9 @@ export async function startCopy(moveId: string, input: unknown): Promise<void> {
   const move = await loadMove(moveId)
   const leg = await legToCopy(move)
   if (leg.from.id === leg.to.id) throw new Refusal('Source and target are the same drive. Nothing was written.')
-  const lease = takeLease(await leaseFor(move, leg, await furtherDrives(move)))
-  try {
-    await startLeased(move, leg, { plate, seen, further }, lease)
-  } catch (error) {
-    lease.release()
-    throw error
-  }
+  await startWithLease(await leaseFor(move, leg, await furtherDrives(move)), (lease) =>
+    startLeased(move, leg, { plate, seen, further }, lease),
+  )
 }
 
 /** Decides and starts while nobody else can take the drives. The lease goes to the copy, which releases it at its end. */
@@ -133,13 +129,9 @@ export async function goOnWithCopy(moveId: string, recheck: Recheck = 'sample'):
     if (!drive) throw new Refusal('A drive that this copy writes is no longer on the bench. Start the copy over.')
     return drive
   })
-  const lease = takeLease(await leaseFor(move, leg, further))
-  try {
-    await goOnLeased(move, leg, { copy, further, recheck }, lease)
-  } catch (error) {
-    lease.release()
-    throw error
-  }
+  await startWithLease(await leaseFor(move, leg, further), (lease) =>
+    goOnLeased(move, leg, { copy, further, recheck }, lease),
+  )
 }
 
 async function goOnLeased(
@@ -187,18 +179,10 @@ export async function retryLostOf(moveId: string): Promise<void> {
   for (const drive of [leg.from, leg.to]) {
     if (!berthOf(drive, move.bench).link) throw new Refusal(`The ${driveName(drive)} is not connected.`)
   }
-  const lease = takeLease(await leaseFor(move, leg, []))
-  try {
-    await retryLeased(
-      move,
-      leg,
-      { ...copy, lost: copy.summary.lost, fingerprint: copy.summary.targetFingerprint },
-      lease,
-    )
-  } catch (error) {
-    lease.release()
-    throw error
-  }
+  const { lost, targetFingerprint: fingerprint } = copy.summary
+  await startWithLease(await leaseFor(move, leg, []), (lease) =>
+    retryLeased(move, leg, { ...copy, lost, fingerprint }, lease),
+  )
 }
 
 async function retryLeased(

@@ -7,7 +7,7 @@ import { TARGET_KINDS } from '@/core/image'
 import type { ImageJob } from '@/core/image/views'
 import { driveBytes, driveById } from '../bench'
 import { publish } from '../events'
-import { fileKey, leasableDrive, leasableImage, type Lease, type LeaseRequest, takeLease } from '../leases'
+import { fileKey, type Leasable, leasableDrive, leasableImage, type Lease, startWithLease } from '../leases'
 import { log } from '../log'
 import { imagesFolder } from '../paths'
 import { Refusal } from '../refusal'
@@ -70,8 +70,17 @@ async function start(request: z.infer<typeof JobRequestSchema>): Promise<ImageJo
     state.cleared = true
     await clearPartial()
   }
-  const { order, title } = await orderOf(request)
-  const lease = takeLease(await leaseFor(request, order, title))
+  const { order, title, read } = await orderOf(request)
+  // The file that it makes is made by no other job meanwhile.
+  const output = order.kind === 'compare' ? undefined : order.output
+  const write = output === undefined ? [] : [{ keys: [fileKey(output)], name: `The image ${path.basename(output)}` }]
+  return startWithLease({ purpose: `work on images: ${title}`, read, write }, async (lease) =>
+    begin(order, title, lease),
+  )
+}
+
+function begin(order: ImageOrder, title: string, lease: Lease): ImageJob {
+  const state = jobs()
   const id = String(state.next++)
   const job: ImageJob = {
     id,
@@ -97,12 +106,16 @@ export function stopJob(id: string): void {
   worker.postMessage('stop')
 }
 
-async function orderOf(request: z.infer<typeof JobRequestSchema>): Promise<{ order: ImageOrder; title: string }> {
+/** What a worker is told, what it is called, and what it reads. */
+async function orderOf(
+  request: z.infer<typeof JobRequestSchema>,
+): Promise<{ order: ImageOrder; title: string; read: Leasable[] }> {
   const within = imagesFolder()
   if (request.kind === 'compare') {
     if (request.a === request.b) throw new Refusal('These are one and the same image. Choose another to compare with.')
     const [a, b] = [await imagePath(request.a), await imagePath(request.b)]
-    return { order: { kind: 'compare', a, b, within }, title: `${request.a} compared with ${request.b}` }
+    const read = [await leasableImage(a, request.a), await leasableImage(b, request.b)]
+    return { order: { kind: 'compare', a, b, within }, title: `${request.a} compared with ${request.b}`, read }
   }
   const output = await newImagePath(request.output)
   const { to } = request
@@ -110,12 +123,17 @@ async function orderOf(request: z.infer<typeof JobRequestSchema>): Promise<{ ord
     const input = await imagePath(request.input)
     const known = (await listImages()).find((image) => image.name === request.input)
     await checkRoom(to === 'vhd-fixed' ? 0 : (known?.hostBytes ?? 0))
-    return { order: { kind: 'convert', input, output, to, within }, title: `${request.input} to ${request.output}` }
+    const read = [await leasableImage(input, request.input)]
+    return {
+      order: { kind: 'convert', input, output, to, within },
+      title: `${request.input} to ${request.output}`,
+      read,
+    }
   }
   const drive = await driveById(request.driveId)
   await checkRoom(0)
   const order: ImageOrder = { kind: 'capture', drive: driveBytes(drive), output, to, usedOnly: request.usedOnly }
-  return { order, title: `${driveName(drive)} to ${request.output}` }
+  return { order, title: `${driveName(drive)} to ${request.output}`, read: [await leasableDrive(drive)] }
 }
 
 async function checkRoom(neededBytes: number): Promise<void> {
@@ -126,25 +144,6 @@ async function checkRoom(neededBytes: number): Promise<void> {
       507,
     )
   }
-}
-
-/** What a job reads, and the file that it makes, which no other job makes meanwhile. */
-async function leaseFor(
-  request: z.infer<typeof JobRequestSchema>,
-  order: ImageOrder,
-  title: string,
-): Promise<LeaseRequest> {
-  const purpose = `work on images: ${title}`
-  if (order.kind === 'compare') {
-    const [a, b] = request.kind === 'compare' ? [request.a, request.b] : ['', '']
-    return { purpose, read: [await leasableImage(order.a, a), await leasableImage(order.b, b)] }
-  }
-  const write = [{ keys: [fileKey(order.output)], name: `The image ${path.basename(order.output)}` }]
-  if (order.kind === 'convert') {
-    return { purpose, write, read: [await leasableImage(order.input, path.basename(order.input))] }
-  }
-  const driveId = request.kind === 'capture' ? request.driveId : ''
-  return { purpose, write, read: [await leasableDrive(await driveById(driveId))] }
 }
 
 function launch(id: string, order: ImageOrder, lease: Lease): void {

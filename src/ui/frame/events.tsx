@@ -79,42 +79,35 @@ export function EventsProvider({ children }: { children: ReactNode }) {
 
 /** Calls `listener` with the progress of running copies. */
 export function useProgress(listener: ProgressListener): void {
-  const listeners = useContext(Listeners)
-  const latest = useRef(listener)
-  useEffect(() => {
-    latest.current = listener
-  })
-  useEffect(() => {
-    const call: ProgressListener = (moveId, progress, benchNow) => latest.current(moveId, progress, benchNow)
-    listeners?.progress.add(call)
-    return () => void listeners?.progress.delete(call)
-  }, [listeners])
+  useListener((sets) => sets.progress, listener)
 }
 
 /** Calls `listener` with the state of work on images as it goes on. */
 export function useJobs(listener: JobListener): void {
-  const listeners = useContext(Listeners)
-  const latest = useRef(listener)
-  useEffect(() => {
-    latest.current = listener
-  })
-  useEffect(() => {
-    const call: JobListener = (job) => latest.current(job)
-    listeners?.jobs.add(call)
-    return () => void listeners?.jobs.delete(call)
-  }, [listeners])
+  useListener((sets) => sets.jobs, listener)
 }
 
-/** Calls `listener` as maps of used blocks are held against the files. */
+/** Calls `listener` as used-block maps are checked against the files. */
 export function useMapCheckProgress(listener: MapCheckListener): void {
+  useListener((sets) => sets.maps, listener)
+}
+
+type Listener<A extends unknown[]> = (...what: A) => void
+
+/** Has the newest `listener` called for what goes to one of the sets; which one never changes. */
+function useListener<A extends unknown[]>(
+  setOf: (sets: ListenerSets) => Set<Listener<A>>,
+  listener: Listener<A>,
+): void {
   const listeners = useContext(Listeners)
-  const latest = useRef(listener)
+  const latest = useRef({ setOf, listener })
   useEffect(() => {
-    latest.current = listener
+    latest.current = { setOf, listener }
   })
   useEffect(() => {
-    const call: MapCheckListener = (looked) => latest.current(looked)
-    listeners?.maps.add(call)
-    return () => void listeners?.maps.delete(call)
+    const call: Listener<A> = (...what) => latest.current.listener(...what)
+    const set = listeners && latest.current.setOf(listeners)
+    set?.add(call)
+    return () => void set?.delete(call)
   }, [listeners])
 }

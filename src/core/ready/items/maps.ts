@@ -52,6 +52,13 @@ export const maps: ReadyKind = ({ source, choices, surveyedAt, mapCheckProgress,
       overridable: 'Blocks that the map misses would be missing from the copy.',
     })
   }
+  if (missed.length > 0) {
+    return item({
+      state: 'settled',
+      title: `The used-block map of ${names(missed)} misses blocks that its files use`,
+      why: 'those are copied too, and its size is kept; it needs a file-system check',
+    })
+  }
   const untold = parts.filter((p) => p.volume?.map === 'unchecked')
   if (untold.length > 0) {
     return item({
@@ -59,13 +66,6 @@ export const maps: ReadyKind = ({ source, choices, surveyedAt, mapCheckProgress,
       known: 'cannot be told',
       title: `The used-block map of ${names(untold)} cannot be checked here`,
       why: 'it is trusted; blocks it misses would be missing from the copy',
-    })
-  }
-  if (missed.length > 0) {
-    return item({
-      state: 'settled',
-      title: `The used-block map of ${names(missed)} misses blocks that its files use`,
-      why: 'those are copied too, and its size is kept; it needs a file-system check',
     })
   }
   return item({
