@@ -6,6 +6,15 @@ const only = (room, allowed) => ({
   to: { path: '^src/', pathNot: [`^src/${room}/`, ...allowed.map((name) => `^src/${name}/`)] },
 })
 
+/** The layers of the server, the lowest first. Each imports only from those below it. */
+const LAYERS = ['ground', 'database', 'leases', 'jobs', 'images', 'world', 'moves', 'copying', 'stations', 'pages']
+const layerRules = LAYERS.slice(0, -1).map((layer, at) => ({
+  name: `server-${layer}-points-down`,
+  severity: 'error',
+  from: { path: `^src/server/${layer}/`, pathNot: '\\.test\\.ts$' },
+  to: { path: LAYERS.slice(at + 1).map((name) => `^src/server/${name}/`) },
+}))
+
 module.exports = {
   forbidden: [
     only('core', []),
@@ -23,6 +32,14 @@ module.exports = {
       to: { path: '^(node:|fs$|path$)|node_modules/(react|next|sequelize|sqlite3)/', dependencyTypesNot: ['type-only'] },
     },
     { name: 'core-uses-no-builtins', severity: 'error', from: { path: '^src/core/', pathNot: '\\.test\\.ts$|^src/core/testing' }, to: { dependencyTypes: ['core'] } },
+    ...layerRules,
+    {
+      name: 'stations-know-no-other',
+      comment: 'What one station leaves for the next is in the move (server/moves).',
+      severity: 'error',
+      from: { path: '^src/server/stations/([^/]+)/', pathNot: '\\.test\\.ts$' },
+      to: { path: '^src/server/stations/[^/]+/', pathNot: '^src/server/stations/$1/' },
+    },
     { name: 'no-circles', severity: 'error', from: {}, to: { circular: true, viaOnly: { dependencyTypesNot: ['type-only'] } } },
     { name: 'tests-are-not-imported', severity: 'error', from: { pathNot: ['\\.test\\.tsx?$', '^src/core/testing', '/testing\\.ts$'] }, to: { path: '\\.test\\.tsx?$|^src/core/testing' } },
   ],

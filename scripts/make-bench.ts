@@ -2,10 +2,10 @@
 import { rmSync } from 'node:fs'
 import path from 'node:path'
 import { SCENARIO_IMAGES } from '@/bench/scenario/images'
-import { makeBench } from '@/server/bench/make'
-import { holdDataFolder } from '@/server/data-folder'
+import { makeBench } from '@/server/world/make'
+import { holdDataFolder } from '@/server/ground/data-folder'
 import { database } from '@/server/database'
-import { databaseFile, drivesFolder, imagesFolder, journalsFolder } from '@/server/paths'
+import { databaseFile, drivesFolder, imagesFolder, journalsFolder } from '@/server/ground/paths'
 
 try {
   await holdDataFolder()

@@ -10,23 +10,23 @@ const folder = await vi.hoisted(async () => {
 })
 
 // What a thread of its own does in the server is done in this one.
-vi.mock('@/server/survey/checking-apart', async () => {
-  const { checkDrives } = await import('@/server/survey/check-drives')
+vi.mock('@/server/moves/map-checks/checking-apart', async () => {
+  const { checkDrives } = await import('@/server/moves/map-checks/check-drives')
   return { checkDrivesApart: checkDrives }
 })
 
 import * as actions from '@/app/actions'
-import { benchState, driveById, placeDrive } from '@/server/bench'
-import { importBench, listBenches } from '@/server/bench/benches'
-import { makeBench } from '@/server/bench/make'
+import { benchState, driveById, placeDrive } from '@/server/world'
+import { importBench, listBenches } from '@/server/world/benches'
+import { makeBench } from '@/server/world/make'
 import { database } from '@/server/database'
 import { MoveRow } from '@/server/database/models'
 import { leasableDrive, takeLease } from '@/server/leases'
-import { moveRow } from '@/server/move'
-import { movePage } from '@/server/move/page'
-import * as views from '@/server/move/views'
-import { answer, type Answer } from '@/server/refusal'
-import { refused } from '@/server/testing'
+import { moveRow } from '@/server/moves'
+import { movePage } from '@/server/moves/page'
+import * as views from '@/server/stations/testing'
+import { answer, type Answer } from '@/server/ground/refusal'
+import { refused } from '@/server/ground/testing'
 
 const MOVE = 'ticket-desk'
 

@@ -1,7 +1,7 @@
+import { boardState } from '@/server/pages/board'
+import { headState } from '@/server/pages/head'
 import { Board } from '@/ui/board/board'
 import { Head } from '@/ui/frame/head'
-import { boardState } from '@/server/board'
-import { headState } from '@/server/head'
 
 export const dynamic = 'force-dynamic'
 

@@ -25,12 +25,12 @@ const folder = await vi.hoisted(async () => {
 })
 
 // What a thread of its own does in the server is done in this one.
-vi.mock('./proof/comparing', async () => {
-  const { comparePairs } = await import('./proof/compare-pairs')
+vi.mock('./stations/proof/comparing', async () => {
+  const { comparePairs } = await import('./stations/proof/compare-pairs')
   return { compareApart: comparePairs }
 })
-vi.mock('./survey/checking-apart', async () => {
-  const { checkDrives } = await import('./survey/check-drives')
+vi.mock('./moves/map-checks/checking-apart', async () => {
+  const { checkDrives } = await import('./moves/map-checks/check-drives')
   return { checkDrivesApart: checkDrives }
 })
 
@@ -64,37 +64,37 @@ vi.mock('@/host/repair-journal', async (original) => {
   })
   return { ...real, repairJournal }
 })
-vi.mock('./move', async (original) => {
+vi.mock('./moves', async (original) => {
   const real = await original<typeof moveModule>()
   return { ...real, keep: async (...of: Parameters<typeof real.keep>) => (power.spend(), real.keep(...of)) }
 })
 
-import { benchState, computerById, driveById, driveBytes, placeDrive } from './bench'
-import { makeBench } from './bench/make'
-import { advance } from './clock'
-import { switchComputer } from './computer'
+import { benchState, computerById, driveById, driveBytes, placeDrive } from './world'
+import { makeBench } from './world/make'
+import { advance } from './world/clock'
+import { switchComputer } from './world/computers'
 import { database } from './database'
 import { CopyRow } from './database/models'
-import { lockFit } from './fit'
-import { handOver } from './handover'
-import { sheetFile } from './handover/files'
-import { confirmIntake } from './intake'
-import type * as moveModule from './move'
-import { loadMove } from './move'
-import { loadLeg } from './move/legs'
-import { movePage } from './move/page'
-import { journalsFolder } from './paths'
-import * as views from './move/views'
-import { pastMoves } from './past'
-import { startTrial } from './proof'
-import { makeRepair, settleRepairs, takeRepairBack } from './proof/repairs'
-import { goBack } from './proof/way-back'
-import { readyAction } from './ready'
-import { takeRoute } from './route'
-import { eraseDrive, labelView, putBack, shelfState } from './shelf'
-import { confirmSurvey, readDrives } from './survey'
-import { finishStep, tickScrews } from './swap'
-import { refused } from './testing'
+import { lockFit } from './stations/fit'
+import { handOver } from './stations/handover'
+import { sheetFile } from './stations/handover/files'
+import { confirmIntake } from './stations/intake'
+import type * as moveModule from './moves'
+import { loadMove } from './moves'
+import { loadLeg } from './moves/legs'
+import { movePage } from './moves/page'
+import { journalsFolder } from './ground/paths'
+import * as views from './stations/testing'
+import { pastMoves } from './pages/past'
+import { startTrial } from './stations/proof'
+import { makeRepair, settleRepairs, takeRepairBack } from './stations/proof/repairs'
+import { goBack } from './stations/proof/way-back'
+import { readyAction } from './stations/ready'
+import { takeRoute } from './stations/route'
+import { eraseDrive, labelView, putBack, shelfState } from './pages/shelf'
+import { confirmSurvey, readDrives } from './stations/survey'
+import { finishStep, tickScrews } from './stations/swap'
+import { refused } from './ground/testing'
 
 const MOVE = 'ticket-desk'
 const OLD = 'crv3-240'

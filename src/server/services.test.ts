@@ -4,7 +4,37 @@ import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
 import { SCENARIO_START } from '@/bench/scenario/things'
 import { STATION_IDS } from '@/core/move/stations'
-import { answer, jsonBody, Refusal, respond, sentenceOf } from './refusal'
+import { answer, jsonBody, Refusal, respond, sentenceOf } from './ground/refusal'
+import { benchState, computerById, driveById, onDetach, placeDrive } from './world'
+import { makeBench } from './world/make'
+import { benchView } from './pages/bench'
+import { boardState } from './pages/board'
+import { advance, benchNow, pace, setPace } from './world/clock'
+import { computerPage, switchComputer } from './world/computers'
+import { commandCopy } from './stations/copy'
+import { startCopy } from './stations/ready/start'
+import { latestCopy } from './moves/copies'
+import { database } from './database'
+import { CopyRow, DriveRow, MoveRow } from './database/models'
+import { type BenchEvent, subscribe } from './ground/events'
+import { lockFit, takeTarget, unlockFit } from './stations/fit'
+import { handOver } from './stations/handover'
+import { confirmIntake } from './stations/intake'
+import { logbook, note } from './moves/logbook'
+import { surveySubject } from './pages/look'
+import { loadMove, moveRow } from './moves'
+import { loadLeg } from './moves/legs'
+import { movePage } from './moves/page'
+import * as views from './stations/testing'
+import { startTrial } from './stations/proof'
+import { stillOff } from './moves/turned-off'
+import { turnOn } from './stations/proof/after'
+import { furtherCandidates, readyAction, readyState } from './stations/ready'
+import { takeRoute } from './stations/route'
+import { confirmSurvey, readDrives } from './stations/survey'
+import { finishStep } from './stations/swap'
+import { calendarDay, clockSeconds, clockTime, dayAfter, daysUntil } from './ground/words'
+import { refused } from './ground/testing'
 
 const folder = await vi.hoisted(async () => {
   const { mkdtempSync } = await import('node:fs')
@@ -15,39 +45,10 @@ const folder = await vi.hoisted(async () => {
 })
 
 // What a thread of its own does in the server is done in this one.
-vi.mock('./survey/checking-apart', async () => {
-  const { checkDrives } = await import('./survey/check-drives')
+vi.mock('./moves/map-checks/checking-apart', async () => {
+  const { checkDrives } = await import('./moves/map-checks/check-drives')
   return { checkDrivesApart: checkDrives }
 })
-
-import { benchState, computerById, driveById, onDetach, placeDrive } from './bench'
-import { makeBench } from './bench/make'
-import { benchView } from './bench/view'
-import { boardState } from './board'
-import { advance, benchNow, pace, setPace } from './clock'
-import { computerPage, switchComputer } from './computer'
-import { commandCopy, startCopy } from './copy'
-import { latestCopy } from './copy/current'
-import { database } from './database'
-import { CopyRow, DriveRow, MoveRow } from './database/models'
-import { type BenchEvent, subscribe } from './events'
-import { lockFit, takeTarget, unlockFit } from './fit'
-import { handOver } from './handover'
-import { confirmIntake } from './intake'
-import { logbook, note } from './logbook'
-import { surveySubject } from './look'
-import { loadMove, moveRow } from './move'
-import { loadLeg } from './move/legs'
-import { movePage } from './move/page'
-import * as views from './move/views'
-import { startTrial } from './proof'
-import { stillOff, turnOn } from './proof/after'
-import { furtherCandidates, readyAction, readyState } from './ready'
-import { takeRoute } from './route'
-import { confirmSurvey, readDrives } from './survey'
-import { finishStep } from './swap'
-import { calendarDay, clockSeconds, clockTime, dayAfter, daysUntil } from './words'
-import { refused } from './testing'
 
 const MOVE = 'ticket-desk'
 const target = path.join(folder, 'drives', 'crv5-960.img')

@@ -1,8 +1,8 @@
 import { CoreError } from '@/core/errors'
-import { settleImport } from './bench/benches'
-import { recover } from './copy/current'
+import { settleImport } from './world/benches'
+import { recover } from './moves/copies'
 import { database } from './database'
-import { log } from './log'
+import { log } from './ground/log'
 
 /** Takes the data folder, opens the database and ends what the last server left. Ends the process where it cannot. */
 export async function start(): Promise<void> {

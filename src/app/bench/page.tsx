@@ -1,5 +1,5 @@
-import { benchView } from '@/server/bench/view'
-import { headState } from '@/server/head'
+import { benchView } from '@/server/pages/bench'
+import { headState } from '@/server/pages/head'
 import { Bench } from '@/ui/bench/bench'
 import { Head } from '@/ui/frame/head'
 

@@ -1,5 +1,5 @@
-import { headState } from '@/server/head'
-import { imagesView } from '@/server/images/view'
+import { headState } from '@/server/pages/head'
+import { imagesView } from '@/server/pages/images/view'
 import { Head } from '@/ui/frame/head'
 import { Images } from '@/ui/images/images'
 

@@ -1,5 +1,5 @@
-import { headState } from '@/server/head'
-import { PastQuerySchema, pastMoves } from '@/server/past'
+import { headState } from '@/server/pages/head'
+import { PastQuerySchema, pastMoves } from '@/server/pages/past'
 import { Past } from '@/ui/board/past'
 import { Head } from '@/ui/frame/head'
 

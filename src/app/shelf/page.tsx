@@ -1,5 +1,5 @@
-import { headState } from '@/server/head'
-import { shelfState } from '@/server/shelf'
+import { headState } from '@/server/pages/head'
+import { shelfState } from '@/server/pages/shelf'
 import { Head } from '@/ui/frame/head'
 import { Shelf } from '@/ui/shelf/shelf'
 

@@ -1,7 +1,7 @@
 import { CoreError, orUndefined } from '../errors'
 import { readScheme } from '../scheme'
 import { TYPE_GUIDS } from '../scheme/types'
-import { FALLBACK_PATH } from './systems'
+import { FALLBACK_PATH } from '../survey/known-systems'
 import { type AttachedDrive, inOrder } from './start'
 import type { Firmware } from './types'
 

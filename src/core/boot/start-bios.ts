@@ -1,16 +1,16 @@
 import { readBytes } from '../block/device'
 import { concatBytes } from '../bytes/concat'
-import { asciiToString, viewOf } from '../bytes/struct'
 import { groupDigits } from '../bytes/size'
+import { asciiToString, viewOf } from '../bytes/struct'
 import { shortDigest, toHex } from '../digest'
 import type { FileSystem } from '../filesystem'
 import { MBR_SECTOR } from '../scheme/mbr-layout'
 import type { TablePartition } from '../scheme/types'
+import { readBootCode } from '../survey/boot-code'
+import { BIOS_LOADER_PATH, BIOS_STORE_PATH, HIDDEN_SECTORS_OFFSET } from '../survey/known-systems'
 import { BootFailure } from './chain'
-import { readBootCode } from './start-code'
-import { followWindows } from './start-windows'
-import { BIOS_LOADER_PATH, BIOS_STORE_PATH, HIDDEN_SECTORS_OFFSET } from './systems'
 import { type Candidate, checkFile, identityWords, sliceOf, type Start, type Started, volumeOn } from './start'
+import { followWindows } from './start-windows'
 
 /** From the first drive's first sector to the system, by BIOS. */
 export async function followBios(start: Start): Promise<Started> {

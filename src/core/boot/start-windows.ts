@@ -1,21 +1,13 @@
-import { sameBytes } from '../bytes/same'
 import { shortGuid } from '../bytes/guid'
+import { sameBytes } from '../bytes/same'
 import { formatSize, groupDigits } from '../bytes/size'
 import { installedDrivers, isEarly, isThere, STARTS_EARLY } from '../drivers/installed'
 import type { FileSystem } from '../filesystem'
+import { controlSetIn } from '../registry/control-set'
 import { Hive } from '../registry/hive'
 import type { TablePartition } from '../scheme/types'
+import { STORAGE_DRIVERS } from '../survey/known-systems'
 import { BootFailure } from './chain'
-import { STORAGE_DRIVERS } from './systems'
-import {
-  controlSetIn,
-  LETTER_C,
-  letterBytes,
-  MAX_STORE_BYTES,
-  readStore,
-  type StoreDevice,
-  type StoreEntry,
-} from './store'
 import {
   type Candidate,
   checkFile,
@@ -27,6 +19,7 @@ import {
   type Started,
   volumeOn,
 } from './start'
+import { LETTER_C, letterBytes, MAX_STORE_BYTES, readStore, type StoreDevice, type StoreEntry } from './store'
 
 /** A hive of a system is some tens of megabytes. */
 const MAX_HIVE_BYTES = 512 * 1024 * 1024

@@ -1,6 +1,6 @@
-import { defineStruct, utf16ToString, viewOf } from '../bytes/struct'
 import { guidToBytes, guidToString, NIL_GUID } from '../bytes/guid'
-import { type Hive, type HiveKey } from '../registry/hive'
+import { defineStruct, utf16ToString, viewOf } from '../bytes/struct'
+import type { Hive, HiveKey } from '../registry/hive'
 import { makeHive, type NewKey, type NewValue } from '../registry/make'
 
 // The boot settings store: a registry hive of objects with numbered elements, from its long-standing public
@@ -210,13 +210,6 @@ export function makeStore(store: NewStore, modified: bigint): Uint8Array {
     { keys: { Description: { values: { KeyName: 'BCD00000000' } }, Objects: { keys: objects } } },
     modified,
   )
-}
-
-/** The set of a system's own settings that is in use, by the name of its key. */
-export async function controlSetIn(hive: Hive): Promise<string> {
-  const select = await hive.key('Select')
-  const current = (select && (await hive.number(select, 'Current'))) ?? 1
-  return `ControlSet${String(current).padStart(3, '0')}`
 }
 
 /** The name under which a system keeps which volume is C. */

@@ -1,6 +1,6 @@
-import { readMarker } from '../copy/marker'
 import type { Digest } from '../digest'
 import { readScheme } from '../scheme'
+import { readMarker } from '../survey/marker'
 import { Chain, BootFailure } from './chain'
 import { type AttachedDrive, type Candidate, identityOf, identityWords, inOrder } from './start'
 import { followBios } from './start-bios'

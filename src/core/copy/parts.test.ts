@@ -3,7 +3,7 @@ import { describe, expect, it } from 'vitest'
 import { MemoryDevice } from '../block/memory'
 import { sha256 } from '../testing-disk'
 import { BufferPool } from './buffers'
-import { readMarker, unfinishedMarker } from './marker'
+import { readMarker, unfinishedMarker } from '../survey/marker'
 import { PieceDigests, pieceDigest, zeroDigest } from './piece-digests'
 
 describe('the buffer pool', () => {

@@ -1,5 +1,5 @@
-import { controlSetIn } from '../boot/store'
 import type { FileSystem } from '../filesystem'
+import { controlSetIn } from '../registry/control-set'
 import type { Hive } from '../registry/hive'
 
 /** A driver that starts with the loader. */

@@ -1,8 +1,8 @@
 import type { BlockDevice } from '../block/device'
 import type { Candidate } from '../boot/start'
-import type { BootCode } from '../boot/start-code'
 import type { Firmware } from '../boot/types'
 import type { DriverPackage } from '../drivers/packages'
+import type { BootCode } from '../survey/boot-code'
 import type { MovedVolume } from './moved'
 
 /** Bytes of a drive that a repair changes. */

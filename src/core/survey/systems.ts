@@ -1,9 +1,9 @@
 import { parse } from 'plist'
-import { systemOn } from '../boot/systems'
 import type { Digest } from '../digest'
 import { CoreError } from '../errors'
 import type { FileSystem } from '../filesystem'
 import { Hive } from '../registry/hive'
+import { systemOn } from './known-systems'
 import type { InstalledSystem } from './types'
 
 /** Looks for one family of systems on a volume. */

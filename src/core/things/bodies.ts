@@ -1,5 +1,5 @@
 import { z } from 'zod'
-import { DRIVERS_OF } from '../boot/systems'
+import { DRIVERS_OF } from '../survey/known-systems'
 import { LinkIdSchema } from './links'
 
 /** Sizes of M.2 modules: width and length in millimetres run together, as the trade writes them. */

@@ -1,9 +1,9 @@
 import { Sequelize } from 'sequelize'
 import sqlite3 from 'sqlite3'
 import { SequelizeStorage, Umzug } from 'umzug'
-import { holdDataFolder } from '../data-folder'
-import { databaseFile } from '../paths'
-import { singleton } from '../singleton'
+import { holdDataFolder } from '../ground/data-folder'
+import { databaseFile } from '../ground/paths'
+import { singleton } from '../ground/singleton'
 import { MIGRATIONS } from './migrations'
 import { defineModels } from './models'
 

@@ -1,14 +1,14 @@
 import { DataTypes, type InferAttributes, type InferCreationAttributes, Model, type Sequelize } from 'sequelize'
 import type { z } from 'zod'
+import { type CopyChoices, CopyChoicesSchema } from '@/core/copy/choices'
+import { type CopyProgress, CopyProgressSchema, type CopySummary, CopySummarySchema } from '@/core/copy/progress'
 import { BriefSchema, type Brief } from '@/core/intake/brief'
+import { SamplesSchema, type VolumeSamples } from '@/core/proof/samples'
 import { type Accessory, AccessorySchema } from '@/core/things/accessory'
 import { type Computer, ComputerSchema } from '@/core/things/computer'
 import { type Drive, DriveSchema } from '@/core/things/drive'
-import { type CopyChoices, CopyChoicesSchema } from '@/core/copy/choices'
-import { SamplesSchema, type VolumeSamples } from '@/core/proof/samples'
-import { singleton } from '../singleton'
+import { singleton } from '../ground/singleton'
 import { jsonColumn } from './json'
-import { type CopyProgress, CopyProgressSchema, type CopySummary, CopySummarySchema } from '@/core/copy/progress'
 import {
   type CopyStatus,
   FitResultSchema,

@@ -1,26 +1,20 @@
 import { readdir, rm, stat } from 'node:fs/promises'
 import path from 'node:path'
-import { DRIVE_MODELS } from '@/bench/catalogue'
-import { type Drive, driveName } from '@/core/things/drive'
-import { packingOf, type Packing } from '@/core/image'
+import { type Packing, packingOf } from '@/core/image'
 import type { ImageSummary } from '@/core/image/views'
 import { surveyDrive } from '@/core/survey/survey'
 import type { DriveSurvey } from '@/core/survey/types'
 import { schemeWords } from '@/core/survey/words'
+import { type Drive, driveName } from '@/core/things/drive'
 import { HostFile } from '@/host/files'
 import { type HostImage, openHostImage } from '@/host/images'
-import { z } from 'zod'
-import { activeBench } from '../bench'
+import { sha256 } from '@/host/sha256'
 import { database } from '../database'
 import { DriveRow } from '../database/models'
-import { sha256 } from '@/host/sha256'
-import { publish } from '../events'
-import { fileKey } from '../leases'
-import { imagesFolder } from '../paths'
-import { inBenchQueue } from '../queue'
-import { Refusal, sentenceOf } from '../refusal'
-import { singleton } from '../singleton'
-import { imagePath, ImageNameSchema, readyFolder } from './names'
+import { imagesFolder } from '../ground/paths'
+import { sentenceOf } from '../ground/refusal'
+import { singleton } from '../ground/singleton'
+import { imagePath, readyFolder } from './names'
 
 interface Cached {
   readonly key: string
@@ -31,7 +25,7 @@ interface Cached {
 const cache = () => singleton('image-summaries', () => new Map<string, Cached>())
 
 /** The drives of all benches: an image stands for one of them at most. */
-async function drivesOfAll(): Promise<Drive[]> {
+export async function drivesOfAll(): Promise<Drive[]> {
   await database()
   return (await DriveRow.findAll()).map((r) => r.data)
 }
@@ -119,55 +113,6 @@ async function withOpened<T>(file: string, work: (image: HostImage) => Promise<T
     await image.close()
   }
 }
-
-export const PutOnBenchSchema = z.object({
-  image: ImageNameSchema,
-  /** What kind of drive it stands for. */
-  model: z.enum(Object.keys(DRIVE_MODELS) as [DriveModelId, ...DriveModelId[]]).default('sata-ssd'),
-})
-type DriveModelId = keyof typeof DRIVE_MODELS
-
-/** Puts an image on the bench as a drive that lies on the table. Throws Refusal when it is there already. */
-export async function putOnBench(input: unknown): Promise<string> {
-  const request = PutOnBenchSchema.parse(input)
-  return inBenchQueue(() => putInTurn(request))
-}
-
-async function putInTurn({ image: name, model }: z.infer<typeof PutOnBenchSchema>): Promise<string> {
-  const drives = await drivesOfAll()
-  const key = fileKey(await imagePath(name))
-  const same = drives.find((d) => d.image !== null && fileKey(path.join(imagesFolder(), d.image)) === key)
-  if (same) throw new Refusal(`The image ${name} is on the bench already, as the ${driveName(same)}.`)
-  const drive = await withImage(name, async ({ device, virtualBytes }): Promise<Drive> => {
-    const number = 1 + Math.max(0, ...drives.map((d) => Number(/^image-(\d+)$/.exec(d.id)?.[1] ?? 0)))
-    return {
-      id: `image-${number}`,
-      model: path.parse(name).name,
-      serial: `IMG-${String(number).padStart(4, '0')}`,
-      ...driveOfModel(model),
-      sizeBytes: virtualBytes,
-      logicalSectorSize: device.logicalSectorSize,
-      physicalSectorSize: device.physicalSectorSize,
-      encrypted: false,
-      purpose: 'customer',
-      unreadable: [],
-      misstores: [],
-      file: null,
-      image: name,
-      place: { kind: 'table' },
-    }
-  })
-  await DriveRow.create({ id: drive.id, benchId: (await activeBench()).id, data: drive })
-  publish({ type: 'changed', moveId: null })
-  return drive.id
-}
-
-/** The properties that a drive has by its kind. */
-export function driveOfModel(id: DriveModelId): Pick<Drive, DriveTrait> {
-  const { kind, body, protocol, readBytesPerSecond, writeBytesPerSecond, requestSeconds } = DRIVE_MODELS[id]
-  return { kind, body, protocol, readBytesPerSecond, writeBytesPerSecond, requestSeconds }
-}
-type DriveTrait = 'kind' | 'body' | 'protocol' | 'readBytesPerSecond' | 'writeBytesPerSecond' | 'requestSeconds'
 
 /** Removes what an earlier run left of images that were not finished. Called once, before anything is written. */
 export async function clearPartial(): Promise<void> {

@@ -1,8 +1,8 @@
 import { mkdir, realpath, stat } from 'node:fs/promises'
 import path from 'node:path'
 import { z } from 'zod'
-import { imagesFolder } from '../paths'
-import { Refusal } from '../refusal'
+import { imagesFolder } from '../ground/paths'
+import { Refusal } from '../ground/refusal'
 
 /** A name of a file in the images folder: one part, shown as it is, no hidden file. */
 export const ImageNameSchema = z

@@ -1,4 +1,4 @@
-import { subscribe } from '@/server/events'
+import { subscribe } from '@/server/ground/events'
 
 export const dynamic = 'force-dynamic'
 

@@ -1,5 +1,5 @@
 import { z } from 'zod'
-import { SubjectSchema } from '@/server/look'
+import { SubjectSchema } from '@/server/pages/look'
 
 const Query = z.object({
   partition: z.coerce.number().int().min(0).max(100_000).default(0),

@@ -1,6 +1,6 @@
 import { notFound } from 'next/navigation'
-import { answer } from '@/server/refusal'
-import { labelView } from '@/server/shelf'
+import { answer } from '@/server/ground/refusal'
+import { labelView } from '@/server/pages/shelf'
 import { Label } from '@/ui/shelf/label'
 
 export const dynamic = 'force-dynamic'

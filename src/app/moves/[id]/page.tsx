@@ -1,6 +1,6 @@
 import { notFound, redirect } from 'next/navigation'
-import { movePage } from '@/server/move/page'
-import { answer } from '@/server/refusal'
+import { answer } from '@/server/ground/refusal'
+import { movePage } from '@/server/moves/page'
 import { NotPossible } from '@/ui/frame/not-possible'
 
 export const dynamic = 'force-dynamic'

@@ -1,5 +1,5 @@
-import { headState } from '@/server/head'
-import { moveForm } from '@/server/intake/form'
+import { headState } from '@/server/pages/head'
+import { moveForm } from '@/server/stations/intake/form'
 import { Head } from '@/ui/frame/head'
 import { MoveForm } from '@/ui/intake/move-form'
 

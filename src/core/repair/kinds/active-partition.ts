@@ -1,9 +1,9 @@
 import { readBytes } from '../../block/device'
-import { BIOS_LOADER_PATH } from '../../boot/systems'
 import { sliceOf } from '../../boot/start'
 import { CoreError, orUndefined } from '../../errors'
 import { openFileSystem } from '../../filesystem'
 import { MBR_RECORD, MBR_RECORDS_OFFSET, STATUS_ACTIVE } from '../../scheme/mbr-layout'
+import { BIOS_LOADER_PATH } from '../../survey/known-systems'
 import type { RepairKind } from '../port'
 
 /** A BIOS goes on with the one partition that is marked. */

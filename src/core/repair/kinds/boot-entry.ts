@@ -1,6 +1,6 @@
-import { FALLBACK_PATH, KNOWN_SYSTEMS } from '../../boot/systems'
 import { shortGuid } from '../../bytes/guid'
 import { CoreError } from '../../errors'
+import { FALLBACK_PATH, KNOWN_SYSTEMS } from '../../survey/known-systems'
 import { bootPlace } from '../places'
 import type { RepairKind } from '../port'
 

@@ -1,8 +1,8 @@
 import { readBytes } from '../../block/device'
-import { HIDDEN_SECTORS_OFFSET } from '../../boot/systems'
-import { viewOf } from '../../bytes/struct'
 import { groupDigits } from '../../bytes/size'
+import { viewOf } from '../../bytes/struct'
 import { CoreError } from '../../errors'
+import { HIDDEN_SECTORS_OFFSET } from '../../survey/known-systems'
 import { bootPlace } from '../places'
 import type { Patch, RepairKind } from '../port'
 

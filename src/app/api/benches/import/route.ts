@@ -1,5 +1,5 @@
-import { importBench } from '@/server/bench/benches'
-import { answer, Refusal, respond } from '@/server/refusal'
+import { answer, Refusal, respond } from '@/server/ground/refusal'
+import { importBench } from '@/server/world/benches'
 
 const LONGEST = 4_000_000
 

@@ -1,5 +1,5 @@
-import { putOnBench } from '@/server/images'
-import { answer, jsonBody, respond } from '@/server/refusal'
+import { answer, jsonBody, respond } from '@/server/ground/refusal'
+import { putOnBench } from '@/server/world/image-drives'
 
 /** Puts an image on the bench as a drive. */
 export async function POST(request: Request): Promise<Response> {

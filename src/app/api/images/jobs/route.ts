@@ -1,5 +1,5 @@
-import { startJob } from '@/server/images/jobs'
-import { answer, jsonBody, respond } from '@/server/refusal'
+import { answer, jsonBody, respond } from '@/server/ground/refusal'
+import { startJob } from '@/server/pages/images/jobs'
 
 /** Starts a conversion, a capture or a comparison. */
 export async function POST(request: Request): Promise<Response> {

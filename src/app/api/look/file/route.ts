@@ -1,6 +1,6 @@
 import { create } from 'content-disposition'
-import { fileOf } from '@/server/look'
-import { answer, respond } from '@/server/refusal'
+import { answer, respond } from '@/server/ground/refusal'
+import { fileOf } from '@/server/pages/look'
 import { lookQuery } from '../query'
 
 /** A file of a volume, as a download of its name. It is never shown as a page of this server. */

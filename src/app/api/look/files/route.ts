@@ -1,5 +1,5 @@
-import { folderOf } from '@/server/look'
-import { answer, respond } from '@/server/refusal'
+import { answer, respond } from '@/server/ground/refusal'
+import { folderOf } from '@/server/pages/look'
 import { lookQuery } from '../query'
 
 /** A folder of a volume. */

@@ -1,5 +1,5 @@
-import { sectorOf } from '@/server/look'
-import { answer, respond } from '@/server/refusal'
+import { answer, respond } from '@/server/ground/refusal'
+import { sectorOf } from '@/server/pages/look'
 import { lookQuery } from '../query'
 
 /** A sector of a drive or an image with its structures. */

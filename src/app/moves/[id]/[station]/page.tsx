@@ -1,15 +1,24 @@
 import { notFound } from 'next/navigation'
 import type { ReactNode } from 'react'
 import { isStation, STATIONS, type StationId } from '@/core/move/stations'
-import { fitsLocked, moveDrives } from '@/server/move'
-import { type MovePage, movePage } from '@/server/move/page'
-import { answer } from '@/server/refusal'
-import * as views from '@/server/move/views'
+import { answer } from '@/server/ground/refusal'
+import { fitsLocked, moveDrives } from '@/server/moves'
+import { type MovePage, movePage } from '@/server/moves/page'
+import { headState } from '@/server/pages/head'
+import { copyView } from '@/server/stations/copy/view'
+import { fitView } from '@/server/stations/fit/view'
+import { handoverView } from '@/server/stations/handover/view'
+import { intakeView } from '@/server/stations/intake/view'
+import { proofView } from '@/server/stations/proof/view'
+import { readyAheadView, readyView } from '@/server/stations/ready/view'
+import { routeView } from '@/server/stations/route/view'
+import { surveyView } from '@/server/stations/survey/view'
+import { swapView } from '@/server/stations/swap/view'
 import { CopyStation } from '@/ui/copy/copy-station'
 import { FitStation } from '@/ui/fit/fit-station'
 import { Head } from '@/ui/frame/head'
-import { NoticeProvider } from '@/ui/frame/notice'
 import { NotPossible } from '@/ui/frame/not-possible'
+import { NoticeProvider } from '@/ui/frame/notice'
 import { Rail } from '@/ui/frame/rail'
 import { Waiting } from '@/ui/frame/waiting'
 import { HandoverStation } from '@/ui/handover/handover-station'
@@ -43,10 +52,10 @@ export default async function StationPage({ params }: Params) {
       : []
     return <NotPossible sentence={page.sentence} links={links} />
   }
-  const { head, title, rail, trouble } = page.value
+  const { title, rail, trouble } = page.value
   return (
     <>
-      <Head state={head} move={{ id, title }} />
+      <Head state={await headState()} move={{ id, title }} />
       <div className="grid min-h-[calc(100dvh-52px)] grid-cols-[minmax(0,1fr)] content-start lg:grid-cols-[184px_minmax(0,1fr)_300px] lg:content-stretch">
         <Rail moveId={id} stops={rail} here={station} />
         <NoticeProvider notice={trouble && station !== 'route' && <TroubleNote moveId={id} trouble={trouble} />}>
@@ -64,42 +73,34 @@ async function content(station: StationId, page: MovePage): Promise<ReactNode> {
   const after = (first: StationId) => <Waiting moveId={id} station={station} first={first} />
   switch (station) {
     case 'intake':
-      return <IntakeStation moveId={id} view={views.intakeView(page)} />
+      return <IntakeStation moveId={id} view={intakeView(page)} />
     case 'survey':
-      return row.intake ? <SurveyStation moveId={id} view={views.surveyView(page)} /> : after('intake')
+      return row.intake ? <SurveyStation moveId={id} view={surveyView(page)} /> : after('intake')
     case 'route':
-      return row.survey?.confirmed ? <RouteStation moveId={id} view={await views.routeView(page)} /> : after('survey')
+      return row.survey?.confirmed ? <RouteStation moveId={id} view={await routeView(page)} /> : after('survey')
     case 'fit':
       if (!row.survey || !progress) return after('route')
-      return <FitStation moveId={id} view={await views.fitView(page)} />
+      return <FitStation moveId={id} view={await fitView(page)} />
     case 'ready':
       if (!fitsLocked(row)) return after('fit')
       return obstacle ? (
-        <ReadyAhead moveId={id} sentence={obstacle} {...await views.readyAheadView(page)} />
+        <ReadyAhead moveId={id} sentence={obstacle} {...await readyAheadView(page)} />
       ) : (
-        <ReadyStation moveId={id} view={await views.readyView(page)} />
+        <ReadyStation moveId={id} view={await readyView(page)} />
       )
     case 'copy':
-      return page.copy || progress?.copied ? (
-        <CopyStation moveId={id} view={await views.copyView(page)} />
-      ) : (
-        after('ready')
-      )
+      return page.copy || progress?.copied ? <CopyStation moveId={id} view={await copyView(page)} /> : after('ready')
     case 'swap':
       // What hands do before the first copy comes up in Ready.
       return progress && fitsLocked(row) && (progress.copied > 0 || progress.phase === 0 || row.swap) ? (
-        <SwapStation moveId={id} view={views.swapView(page)} />
+        <SwapStation moveId={id} view={swapView(page)} />
       ) : (
         after('copy')
       )
     case 'proof':
-      return row.survey && page.move.goal ? (
-        <ProofStation moveId={id} view={await views.proofView(page)} />
-      ) : (
-        after('survey')
-      )
+      return row.survey && page.move.goal ? <ProofStation moveId={id} view={await proofView(page)} /> : after('survey')
     case 'handover': {
-      const view = await views.handoverView(page)
+      const view = await handoverView(page)
       return view ? <HandoverStation moveId={id} view={view} /> : after('proof')
     }
   }

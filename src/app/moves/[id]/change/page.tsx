@@ -1,7 +1,7 @@
 import { notFound } from 'next/navigation'
-import { headState } from '@/server/head'
-import { moveForm } from '@/server/intake/form'
-import { answer } from '@/server/refusal'
+import { answer } from '@/server/ground/refusal'
+import { headState } from '@/server/pages/head'
+import { moveForm } from '@/server/stations/intake/form'
 import { Head } from '@/ui/frame/head'
 import { MoveForm } from '@/ui/intake/move-form'
 

@@ -1,6 +1,6 @@
 import { create } from 'content-disposition'
-import { exportBench } from '@/server/bench/benches'
-import { answer, respond } from '@/server/refusal'
+import { answer, respond } from '@/server/ground/refusal'
+import { exportBench } from '@/server/world/benches'
 
 export const dynamic = 'force-dynamic'
 

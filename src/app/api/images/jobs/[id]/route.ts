@@ -1,5 +1,5 @@
-import { stopJob } from '@/server/images/jobs'
-import { answer, respond } from '@/server/refusal'
+import { answer, respond } from '@/server/ground/refusal'
+import { stopJob } from '@/server/pages/images/jobs'
 
 /** Stops a running job. */
 export async function DELETE(_request: Request, { params }: { params: Promise<{ id: string }> }): Promise<Response> {

@@ -1,9 +1,10 @@
 import { z } from 'zod'
-import { commandCopy, startCopy } from '@/server/copy'
-import { latestCopy } from '@/server/copy/current'
-import { moveRow } from '@/server/move'
-import { inMoveQueue } from '@/server/queue'
-import { answer, jsonBody, respond } from '@/server/refusal'
+import { inMoveQueue } from '@/server/ground/queue'
+import { answer, jsonBody, respond } from '@/server/ground/refusal'
+import { moveRow } from '@/server/moves'
+import { latestCopy } from '@/server/moves/copies'
+import { commandCopy } from '@/server/stations/copy'
+import { resumeCopy, startCopy } from '@/server/stations/ready/start'
 
 export const dynamic = 'force-dynamic'
 
@@ -20,15 +21,18 @@ export async function GET(_request: Request, { params }: Context): Promise<Respo
   )
 }
 
-/** `{ "plate": "4M1Q" }` starts the copy; `{ "command": "pause" | "resume" | "stop" }` steers it. */
+/** `{ "plate": "4M1Q" }` starts the copy; `{ "command": "go-on" }` takes one up again; other commands steer what runs. */
 export async function POST(request: Request, { params }: Context): Promise<Response> {
   return respond(
     await answer(async () => {
       const { id } = await params
       await moveRow(id)
       const body = await jsonBody(request)
-      const isCommand = z.object({ command: z.string() }).safeParse(body).success
-      await inMoveQueue(id, () => (isCommand ? commandCopy(id, body) : startCopy(id, body)))
+      const command = z.object({ command: z.string() }).safeParse(body).data?.command
+      await inMoveQueue(id, () => {
+        if (command === undefined) return startCopy(id, body)
+        return command === 'go-on' ? resumeCopy(id, body) : commandCopy(id, body)
+      })
       return null
     }),
   )

@@ -1,6 +1,6 @@
 import { z } from 'zod'
-import { sheetFile } from '@/server/handover/files'
-import { answer, respond } from '@/server/refusal'
+import { answer, respond } from '@/server/ground/refusal'
+import { sheetFile } from '@/server/stations/handover/files'
 
 export const dynamic = 'force-dynamic'
 

@@ -1,7 +1,7 @@
 import { z } from 'zod'
 import { PlaceSchema } from '@/core/things/drive'
-import { placeDrive } from '@/server/bench'
-import { answer, jsonBody, respond } from '@/server/refusal'
+import { answer, jsonBody, respond } from '@/server/ground/refusal'
+import { placeDrive } from '@/server/world'
 
 export const dynamic = 'force-dynamic'
 

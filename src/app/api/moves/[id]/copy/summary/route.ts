@@ -1,6 +1,6 @@
 import { z } from 'zod'
-import { summaryFile } from '@/server/copy/files'
-import { answer, respond } from '@/server/refusal'
+import { answer, respond } from '@/server/ground/refusal'
+import { summaryFile } from '@/server/stations/copy/files'
 
 export const dynamic = 'force-dynamic'
 

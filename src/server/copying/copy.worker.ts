@@ -1,0 +1,379 @@
+import { rm } from 'node:fs/promises'
+import { setPriority } from 'node:os'
+import { setImmediate } from 'node:timers/promises'
+import { parentPort, workerData } from 'node:worker_threads'
+import { LiveDrive, LiveSystem } from '@/bench/live-system'
+import { type OpenDrive, openDrive } from '@/bench/open-drive'
+import { type BlockDevice, DeviceGone, UnreadableSectors } from '@/core/block/device'
+import type { RescueLimits } from '@/core/block/read-around'
+import { readOnly } from '@/core/block/readonly'
+import { ReadOnlyWrapper, WrappedDevice } from '@/core/block/wrapped'
+import { CheckFailed } from '@/core/copy/check'
+import { scopeOf } from '@/core/copy/choices'
+import { Heat } from '@/core/copy/heat'
+import { type CopyPlan, planCopy } from '@/core/copy/plan'
+import { PointInTimeSource } from '@/core/copy/point-in-time'
+import type { Lost } from '@/core/copy/progress'
+import { retryLost } from '@/core/copy/retry'
+import { type CopyPhase, NotItsTarget, runCopy } from '@/core/copy/run'
+import { workDigest } from '@/core/copy/work'
+import { CoreError } from '@/core/errors'
+import { takeSamples } from '@/core/proof/samples'
+import { fingerprintOf } from '@/core/survey/survey'
+import { counted } from '@/core/words'
+import { HostFull } from '@/host/errors'
+import { openJournal } from '@/host/journal-file'
+import { RawFile } from '@/host/raw-file'
+import { sha256 } from '@/host/sha256'
+import { blake3, BLAKE3 } from '@/host/strong-digest'
+import { log } from '../ground/log'
+import type { CopyOrder, FromWorker, ToWorker } from './messages'
+import { CopyMeter } from './meter'
+import { Pacer } from './pacer'
+
+/** Ends the copy because a person asked for it. */
+class StoppedByPerson extends Error {}
+
+const REPORT_EVERY_MS = 200
+/** How long a drive tries before it gives a sector up. */
+const RETRY_SECONDS = 1.5
+/** Somewhat behind the thread that answers pages. */
+const PRIORITY = 5
+const order = workerData as CopyOrder
+const send = (message: FromWorker) => parentPort!.postMessage(message)
+const note = (text: string, tone: 'plain' | 'good' | 'bad' = 'plain') => send({ type: 'note', text, tone })
+const pacer = new Pacer(order.pace)
+let meter: CopyMeter | undefined
+/** The system that runs from the source, and what is shown of its drive. */
+let running: { readonly system: LiveSystem; readonly moment: PointInTimeSource } | undefined
+/** Drives that were taken out meanwhile, with the words for it. */
+const gone = new Map<string, string>()
+let ending: Error | undefined
+let resumed: (() => void) | undefined
+let paused: Promise<void> | undefined
+
+parentPort!.on('message', (message: ToWorker) => {
+  if (message.type === 'stop') ending ??= new StoppedByPerson()
+  if (message.type === 'gone') {
+    gone.set(message.driveId, message.what)
+    // Of several targets the others go on without it.
+    const alone = message.driveId === order.source.id || order.targets.length === 1
+    if (alone) ending ??= new DeviceGone(message.what)
+  }
+  if (message.type === 'pace') pacer.set(message.pace)
+  if (message.type === 'pause') paused ??= new Promise((resolve) => (resumed = resolve))
+  if (message.type === 'pause') meter?.mark('paused', 'paused')
+  if (message.type === 'resume' || ending) {
+    resumed?.()
+    paused = undefined
+    pacer.restart()
+  }
+})
+
+const checkpoint = () => {
+  if (ending) throw ending
+}
+
+async function work(): Promise<void> {
+  const opened: OpenDrive[] = []
+  const open = async (drive: CopyOrder['source'], writable: boolean) => {
+    const one = await openDrive(drive, { writable })
+    opened.push(one)
+    // The last look before the first write: still the drives that were surveyed and confirmed?
+    if (drive.fingerprint !== undefined && (await fingerprintOf(one.device)) !== drive.fingerprint) {
+      throw new CoreError(`The ${drive.name} has changed since it was surveyed, so nothing was written.`)
+    }
+    return one.device
+  }
+  try {
+    const source = await open(order.source, false)
+    if (order.live) {
+      // The computer that runs from this drive writes to it by itself; the copy only ever gets to read.
+      const own = await openDrive(order.source, { writable: true })
+      opened.push(own)
+      const drive = new LiveDrive(own.device)
+      const system = await LiveSystem.start(drive, { ...order.live, volume: order.live.system, seed: 7 })
+      // What the snapshot keeps may be more than memory is for; it is of no use once the copy has ended, however it does.
+      const { snapshotFile: kept } = order.live
+      await rm(kept, { force: true })
+      const aside = await RawFile.create(kept, drive.size, drive.logicalSectorSize)
+      opened.push({
+        device: aside,
+        close: async () => {
+          await aside.close()
+          await rm(kept, { force: true })
+        },
+      })
+      running = { system, moment: new PointInTimeSource(drive, order.choices.snapshotMib, order.live.direct, aside) }
+    }
+    const targets: BlockDevice[] = []
+    for (const target of order.targets) targets.push(new PullableDevice(await open(target, true), target.id))
+    if (order.task.kind === 'retry') await retry(source, targets[0], order.task)
+    else await copy(running ? readOnly(running.moment.device) : source, targets)
+  } finally {
+    running?.moment.close()
+    for (const one of opened) await one.close()
+  }
+}
+
+async function retry(source: BlockDevice, target: BlockDevice, task: CopyOrder['task'] & { kind: 'retry' }) {
+  const plan = await planCopy(source, order.layout, scopeOf(order.choices))
+  const { wonBytes, lost } = await retryLost(plan, target, task.lost, { tries: order.choices.tries })
+  const samples = await samplesOf(source, lost)
+  send({ type: 'retried', wonBytes, lost: [...lost], targetFingerprint: await fingerprintOf(target), samples })
+}
+
+async function copy(source: BlockDevice, targets: readonly BlockDevice[]): Promise<void> {
+  const trouble = new FailureCountingDevice(source)
+  const plan = await planCopy(trouble, order.layout, scopeOf(order.choices))
+  const titles = new Map(plan.partitions.map((p) => [p.number, p.title]))
+  const { totalBytes } = plan
+  const { verify } = order.choices
+  // Of a system that runs nothing can be taken up: it has gone on meanwhile.
+  const journal = running ? undefined : await openJournal(order.journal, { resume: order.resume !== undefined })
+  try {
+    meter = new CopyMeter(order.timing, { totalBytes, titles, verify, before: order.resume?.progress })
+    if (order.resume) meter.mark('cut', 'cut off, and gone on')
+    const reporter = makeReporter(meter)
+    const heat = order.heat && new Heat(order.heat)
+    let pieceOf: number | undefined
+    let counted = 0
+    let rescueSeconds = 0
+    /** What tries at bad sectors took since it was last asked. */
+    const troubleSeconds = () => {
+      const seconds = (trouble.failures - counted) * RETRY_SECONDS
+      if (counted === 0 && trouble.failures > 0) {
+        meter!.mark('trouble', 'the source does not read')
+        note('the source does not read everywhere; what reads well goes first', 'bad')
+      }
+      counted = trouble.failures
+      return seconds
+    }
+    const spend = async (seconds: number, phase: CopyPhase) => {
+      heat?.work(phase === 'check' ? 0 : seconds)
+      await running?.system.pass(seconds)
+      reporter.passed(seconds)
+      await pacer.spend(seconds)
+      if (!heat?.tooWarm || (phase !== 'copy' && phase !== 'rescue')) return
+      const celsius = Math.round(heat.celsius)
+      const rest = heat.rest()
+      if (rest === 0) return
+      note(`the source is at ${celsius} °C and rests`, 'bad')
+      meter!.mark('rest', `rests ${Math.round(rest / 60)} min to cool`)
+      meter!.wait(rest)
+      reporter.passed(rest)
+      await pacer.spend(rest)
+    }
+    const minutes = order.choices.rescueMinutes
+    const rescue: RescueLimits = {
+      tries: order.choices.tries,
+      goOn: async () => {
+        checkpoint()
+        const seconds = troubleSeconds()
+        rescueSeconds += seconds
+        meter!.wait(seconds, pieceOf)
+        await spend(seconds, 'rescue')
+        if (paused) await paused
+        await reporter.maybeReport()
+        return minutes === null || rescueSeconds < minutes * 60
+      },
+    }
+    const outcome = await runCopy(plan, targets, {
+      digest: blake3,
+      note: order.note,
+      job: order.job,
+      work: workDigest(order, sha256),
+      verify,
+      rescue,
+      ...(journal ? { journal, from: journal.state } : {}),
+      recheck: order.resume?.recheck,
+      checkpoint,
+      onStep: async (step) => {
+        pieceOf = step.piece?.partition
+        const more = troubleSeconds()
+        const seconds = meter!.add(step) + more
+        if (more > 0) meter!.wait(more, pieceOf)
+        reporter.step(step.phase, pieceOf)
+        if (!step.before) await spend(seconds, step.phase)
+        if (paused) await paused
+        await reporter.maybeReport()
+      },
+      onLetGo: (target, why) => {
+        const { name } = order.targets[target]
+        meter!.mark('let-go', `${name} let go`)
+        note(`${name} is no longer written: ${why}`, 'bad')
+      },
+      onRewrite: (pieces) => {
+        meter!.mark('rewritten', `${pieces} pieces written again`)
+        note(`${pieces} ${pieces === 1 ? 'piece' : 'pieces'} read back differently, written again`, 'bad')
+      },
+    })
+    reporter.report()
+    const { seconds } = meter
+    const { events, partSeconds } = meter.report()
+    const samples = await samplesOf(source, outcome.lost)
+    send({
+      type: 'done',
+      samples,
+      summary: {
+        copiedBytes: outcome.copiedBytes,
+        writtenBytes: outcome.writtenBytes,
+        checkedBytes: outcome.checkedBytes,
+        digest: outcome.digest,
+        digestName: BLAKE3,
+        rewritten: outcome.rewritten,
+        resumed: events.filter((e) => e.kind === 'cut').length,
+        lost: [...outcome.lost],
+        bufferBytes: outcome.bufferBytes,
+        targetFingerprint: await fingerprintOf(targets[0]),
+        copySeconds: seconds.copy,
+        checkSeconds: seconds.check,
+        partitions: partsOf(plan, partSeconds),
+        events,
+        live: running ? await running.moment.summary() : null,
+        choices: order.choices,
+        work: workDigest(order, sha256),
+        further: order.targets.slice(1).map(({ id, name }, i) => ({
+          id,
+          name,
+          why: outcome.letGo.get(i + 1) ?? null,
+        })),
+      },
+    })
+  } finally {
+    await journal?.close()
+  }
+}
+
+/** Digests of the old drive's files, taken while it is still attached. */
+async function samplesOf(source: BlockDevice, lost: readonly Lost[]) {
+  const { sampledBy, layout } = order
+  if (!sampledBy) return null
+  const onSource = lost.map(({ partition, files }) => ({
+    sourcePartition: layout.partitions.find((p) => p.number === partition)?.sourceNumber ?? 0,
+    files,
+  }))
+  const samples = await takeSamples(source, sampledBy, onSource, blake3)
+  const files = samples.reduce((sum, volume) => sum + volume.files.length, 0)
+  note(`digests of ${counted(files, 'file')} taken, for the comparison after the start`)
+  return samples
+}
+
+function partsOf({ partitions }: CopyPlan, seconds: Readonly<Record<string, number>>) {
+  return partitions.map((p) => ({ ...p, leftOut: [...p.leftOut], seconds: seconds[p.number] ?? 0 }))
+}
+
+/** A drive that fails from the moment it is taken out. */
+class PullableDevice extends WrappedDevice {
+  constructor(
+    drive: BlockDevice,
+    private readonly id: string,
+  ) {
+    super(drive)
+    const { discard } = this
+    if (discard) this.discard = async (offset, length) => (this.refuseGone(), discard(offset, length))
+  }
+
+  override async read(offset: number, into: Uint8Array): Promise<void> {
+    this.refuseGone()
+    await super.read(offset, into)
+  }
+
+  override async write(offset: number, from: Uint8Array): Promise<void> {
+    this.refuseGone()
+    await super.write(offset, from)
+  }
+
+  override async flush(): Promise<void> {
+    this.refuseGone()
+    await super.flush()
+  }
+
+  private refuseGone(): void {
+    const what = gone.get(this.id)
+    if (what !== undefined) throw new DeviceGone(what)
+  }
+}
+
+/** The source, with the reads that failed counted. */
+class FailureCountingDevice extends ReadOnlyWrapper {
+  failures = 0
+
+  override async read(offset: number, into: Uint8Array): Promise<void> {
+    try {
+      await super.read(offset, into)
+    } catch (error) {
+      if (error instanceof UnreadableSectors) this.failures++
+      throw error
+    }
+  }
+}
+
+const PHASE_NOTES: Record<CopyPhase, string> = {
+  erase: 'target marked as unfinished, erased',
+  copy: 'copying',
+  rescue: 'what reads well is copied; now around the trouble',
+  check: 'all written; reading back',
+  tables: 'partition tables written',
+}
+
+function makeReporter(meter: CopyMeter) {
+  let last = 0
+  let benchSeconds = 0
+  let phase: CopyPhase | undefined
+  let partition: number | undefined
+  const report = () => {
+    last = performance.now()
+    send({ type: 'progress', progress: meter.report(), benchMilliseconds: benchSeconds * 1000 })
+    benchSeconds = 0
+  }
+  return {
+    report,
+    passed(seconds: number) {
+      benchSeconds += seconds
+    },
+    step(nextPhase: CopyPhase, nextPartition: number | undefined) {
+      const changed = nextPhase !== phase
+      if (changed) report()
+      if (changed) note(PHASE_NOTES[nextPhase], nextPhase === 'tables' ? 'good' : 'plain')
+      if (changed && nextPhase === 'check') meter.mark('read-back', 'reading back')
+      if (nextPhase === 'copy' && nextPartition !== partition && nextPartition !== undefined) {
+        partition = nextPartition
+        note(`${nextPartition || ''} ${meter.report().partition}`.trim())
+      }
+      phase = nextPhase
+    },
+    async maybeReport() {
+      if (performance.now() - last < REPORT_EVERY_MS) return
+      report()
+      // Lets messages from the page in, which a copy as fast as it goes would keep waiting.
+      await setImmediate()
+    },
+  }
+}
+
+/** What is on the target can be gone on with, as soon as what ended the copy is mended. */
+const goesOn = (error: unknown) => !order.live && !(error instanceof CheckFailed || error instanceof NotItsTarget)
+
+// Pages go before bytes where both want a core. Only Linux counts the priority of a thread by itself.
+if (process.platform === 'linux') setPriority(PRIORITY)
+try {
+  await work()
+} catch (error) {
+  if (error instanceof StoppedByPerson) send({ type: 'stopped' })
+  else if (error instanceof DeviceGone || error instanceof HostFull) {
+    send({ type: 'failed', message: error.message, goesOn: !order.live })
+  } else if (error instanceof CoreError) {
+    send({ type: 'failed', message: error.message, goesOn: goesOn(error), unequal: error instanceof CheckFailed })
+  } else {
+    log.error(error)
+    send({
+      type: 'failed',
+      message:
+        'The copy ended with an error of Imbarco’s own, which the server’s log tells. The source is untouched; the target is not to be used.',
+      goesOn: !order.live,
+    })
+  }
+} finally {
+  parentPort!.close()
+}

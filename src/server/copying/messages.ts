@@ -1,0 +1,78 @@
+import type { DriveBytes } from '@/bench/open-drive'
+import type { Extent } from '@/core/block/device'
+import type { CopyChoices } from '@/core/copy/choices'
+import type { HeatModel } from '@/core/copy/heat'
+import type { CopyProgress, CopySummary, Lost } from '@/core/copy/progress'
+import type { Recheck } from '@/core/copy/source-binding'
+import type { Layout } from '@/core/fit/types'
+import type { VolumeSamples } from '@/core/proof/samples'
+import type { LegTiming } from '@/core/route/types'
+import type { Pace } from '../world/clock'
+
+/** A drive as the worker opens it. */
+export interface WorkerDrive extends DriveBytes {
+  readonly id: string
+  readonly name: string
+  /** Fingerprint that it must still have when the worker opens it; absent where its mark or its journal tells. */
+  readonly fingerprint?: string
+}
+
+/** What a copy worker is started with. */
+export interface CopyOrder {
+  /** A whole copy, or one more pass over what an earlier one lost. */
+  readonly task: { readonly kind: 'copy' } | { readonly kind: 'retry'; readonly lost: readonly Lost[] }
+  /** Names the copy in its journal and on its targets. */
+  readonly job: string
+  readonly source: WorkerDrive
+  /** The leg's target first, then further ones. */
+  readonly targets: readonly WorkerDrive[]
+  readonly layout: Layout
+  /** Where it reads the move's own drive: the fit that the drive's files are chosen by, to be compared in Proof. */
+  readonly sampledBy?: Layout
+  readonly choices: CopyChoices
+  readonly timing: LegTiming
+  readonly note: string
+  readonly pace: Pace
+  readonly journal: string
+  /** Takes up the journal; `progress` is what was last seen of the copy. */
+  readonly resume?: { readonly progress: CopyProgress | null; readonly recheck?: Recheck }
+  readonly heat?: HeatModel
+  /** The source is in a computer whose own system runs. */
+  readonly live?: {
+    readonly system: Extent
+    /** Where what a snapshot keeps is put. */
+    readonly snapshotFile: string
+    /** The EFI system partitions, which no snapshot can hold. */
+    readonly direct: readonly Extent[]
+    readonly programs: readonly string[]
+  }
+}
+
+/** Told to a running worker. */
+export type ToWorker =
+  | { readonly type: 'pause' | 'resume' | 'stop' }
+  | { readonly type: 'pace'; readonly pace: Pace }
+  | { readonly type: 'gone'; readonly driveId: string; readonly what: string }
+
+/** A line for the logbook. */
+export interface WorkerNote {
+  readonly type: 'note'
+  readonly text: string
+  readonly tone: 'plain' | 'good' | 'bad'
+}
+
+/** What a worker reports. `benchMilliseconds` is what passed in the model since the last report. */
+export type FromWorker =
+  | { readonly type: 'progress'; readonly progress: CopyProgress; readonly benchMilliseconds: number }
+  | WorkerNote
+  | { readonly type: 'done'; readonly summary: CopySummary; readonly samples: VolumeSamples[] | null }
+  | {
+      readonly type: 'retried'
+      readonly wonBytes: number
+      readonly lost: Lost[]
+      readonly targetFingerprint: string
+      readonly samples: VolumeSamples[] | null
+    }
+  | { readonly type: 'stopped' }
+  /** `goesOn`: what is on the target can be gone on with. `unequal`: it did not read back equal. */
+  | { readonly type: 'failed'; readonly message: string; readonly goesOn: boolean; readonly unequal?: boolean }

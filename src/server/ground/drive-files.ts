@@ -1,0 +1,15 @@
+import path from 'node:path'
+import type { DriveBytes } from '@/bench/open-drive'
+import { type Drive, driveName } from '@/core/things/drive'
+import { drivesFolder, imagesFolder } from './paths'
+import { Refusal } from './refusal'
+
+/** How a drive is opened. Throws Refusal for one that is only described. */
+export function driveBytes(drive: Drive): DriveBytes {
+  const { logicalSectorSize, physicalSectorSize, unreadable, misstores } = drive
+  const common = { logicalSectorSize, physicalSectorSize, unreadable, misstores }
+  if (drive.image !== null)
+    return { ...common, file: path.join(imagesFolder(), drive.image), isImage: true, within: imagesFolder() }
+  if (!drive.file) throw new Refusal(`The ${driveName(drive)} is only described here; there are no bytes to read.`)
+  return { ...common, file: path.join(drivesFolder(), drive.file), isImage: false }
+}

@@ -1,0 +1,79 @@
+import { type Brief, BriefSchema, whyNotTaken } from '@/core/intake/brief'
+import { driveName } from '@/core/things/drive'
+import { MoveRow } from '../database/models'
+import { publish } from '../ground/events'
+import { freeId } from '../ground/ids'
+import { inBenchQueue } from '../ground/queue'
+import { Refusal } from '../ground/refusal'
+import { activeBench, benchState } from '../world'
+import { addMove } from '../world/make'
+import { moveRow, whatIsGone } from '.'
+import { refuseAfterCopy } from './copies'
+import { note } from './logbook'
+import { spokenFor } from './reserved-drives'
+
+/** Opens a new move on the bench that is shown. Returns its id. Throws Refusal when it contradicts itself. */
+export async function newMove(input: unknown): Promise<string> {
+  const brief = await checked(input)
+  return inBenchQueue(() => addMoveOf(brief))
+}
+
+async function addMoveOf(brief: Brief): Promise<string> {
+  const { id: benchId } = await activeBench()
+  await refuseSharedDrives(brief, benchId, undefined)
+  const id = await freeId(brief.name, 'move', async (taken) => (await MoveRow.count({ where: { id: taken } })) > 0)
+  await addMove(benchId, id, brief)
+  await note(id, 'move opened')
+  publish({ type: 'changed', moveId: null })
+  return id
+}
+
+/** Changes what a move is about, while nothing of it was copied. What was read and planned is let go. */
+export async function changeMove(moveId: string, input: unknown): Promise<void> {
+  const brief = await checked(input)
+  await inBenchQueue(() => changeInTurn(moveId, brief))
+}
+
+async function changeInTurn(moveId: string, brief: Brief): Promise<void> {
+  const row = await moveRow(moveId)
+  await refuseAfterCopy(moveId)
+  await refuseSharedDrives(brief, row.benchId, moveId)
+  const sameDrives =
+    JSON.stringify(brief.pairs) === JSON.stringify(row.brief.pairs) && brief.computerId === row.brief.computerId
+  const sameGoal =
+    brief.toVirtualMachine === row.brief.toVirtualMachine && brief.targetComputerId === row.brief.targetComputerId
+  const letGo =
+    sameDrives && sameGoal ? {} : { intake: null, survey: null, route: null, fit: null, ready: null, swap: null }
+  await MoveRow.update({ brief, ...letGo }, { where: { id: moveId } })
+  await note(moveId, 'intake changed')
+  publish({ type: 'changed', moveId })
+}
+
+async function checked(input: unknown): Promise<Brief> {
+  const brief = BriefSchema.parse(input)
+  const why = whyNotTaken(brief)
+  if (why) throw new Refusal(why, 400)
+  return brief
+}
+
+/** What others have is not written to, and what others write to is no source. Throws Refusal. */
+async function refuseSharedDrives(brief: Brief, benchId: string, besides: string | undefined): Promise<void> {
+  const bench = await benchState(benchId)
+  const gone = whatIsGone(brief, bench)
+  if (gone) throw new Refusal(gone)
+  const taken = await spokenFor(bench, benchId, besides)
+  for (const { targetId } of brief.pairs) {
+    const why = targetId === null ? undefined : taken.get(targetId)
+    if (why) throw new Refusal(why)
+  }
+  for (const row of await MoveRow.findAll({ where: { benchId } })) {
+    if (row.id === besides || row.handover) continue
+    for (const { sourceId } of brief.pairs) {
+      const source = bench.drives.find((d) => d.id === sourceId)
+      if (source && row.brief.pairs.some((theirs) => theirs.targetId === sourceId))
+        throw new Refusal(
+          `The ${driveName(source)} is written to by another move: ${row.brief.name}, ${row.brief.customer}. It cannot be a source.`,
+        )
+    }
+  }
+}

@@ -1,0 +1,63 @@
+import type { Brief } from '@/core/intake/brief'
+import { legsOf, type Transfer } from '@/core/route/types'
+import { MoveRow, movesVersion } from '../database/models'
+import { log } from '../ground/log'
+import { singleton } from '../ground/singleton'
+
+/** What one move of a bench has or wants: all that others ask of it. */
+export interface MoveClaim {
+  readonly id: string
+  readonly name: string
+  readonly customer: string
+  readonly handedOver: boolean
+  readonly pairs: Brief['pairs']
+  /** Copies of the plan that was taken; none before one was. */
+  readonly transfers: readonly Transfer[]
+}
+
+interface Known {
+  readonly version: number
+  readonly claims: Promise<readonly MoveClaim[]>
+}
+
+const known = () => singleton('move-claims', () => new Map<string, Known>())
+
+/** The claims of all moves of a bench, in their order. Worked out once for each state of the moves. */
+export function moveClaims(benchId: string): Promise<readonly MoveClaim[]> {
+  const version = movesVersion()
+  const now = known().get(benchId)
+  if (now?.version === version) return now.claims
+  const claims = readClaims(benchId)
+  known().set(benchId, { version, claims })
+  return claims
+}
+
+async function readClaims(benchId: string): Promise<MoveClaim[]> {
+  const rows = await MoveRow.findAll({
+    where: { benchId },
+    attributes: ['id', 'brief', 'handover', 'route'],
+    order: [['position', 'ASC']],
+  })
+  return rows.flatMap((row) => {
+    try {
+      return [claimOf(row)]
+    } catch (error) {
+      log.error(error)
+      return []
+    }
+  })
+}
+
+function claimOf({ id, brief, handover, route }: MoveRow): MoveClaim {
+  return {
+    id,
+    name: brief.name,
+    customer: brief.customer,
+    handedOver: handover !== null,
+    pairs: brief.pairs,
+    transfers: route ? legsOf(route.plan).legs.map((leg) => leg.transfer) : [],
+  }
+}
+
+/** The drive that a transfer writes, if it writes one. */
+export const driveWritten = ({ to }: Transfer): string[] => (to.kind === 'drive' ? [to.driveId] : [])

@@ -1,0 +1,122 @@
+import { existsSync } from 'node:fs'
+import { rm } from 'node:fs/promises'
+import path from 'node:path'
+import type { Worker } from 'node:worker_threads'
+import { type CopyChoices, USUAL_CHOICES } from '@/core/copy/choices'
+import type { CopyProgress, CopySummary } from '@/core/copy/progress'
+import { database } from '../database'
+import { copiesVersion, CopyRow } from '../database/models'
+import type { CopyStatus } from '../database/schemas'
+import { journalsFolder } from '../ground/paths'
+import { Refusal } from '../ground/refusal'
+import { singleton } from '../ground/singleton'
+import { benchNow } from '../world/clock'
+import { note } from './logbook'
+
+/** A copy as the pages see it. */
+export interface CopyView {
+  readonly id: string
+  readonly leg: number
+  readonly status: CopyStatus
+  readonly startedAt: number
+  readonly endedAt: number | null
+  readonly message: string | null
+  readonly progress: CopyProgress | null
+  readonly summary: CopySummary | null
+  readonly choices: CopyChoices
+  /** What is on its target can be gone on with. */
+  readonly goesOn: boolean
+  /** It failed since its target does not give back what was written. */
+  readonly unequal: boolean
+}
+
+/** A copy whose worker is at work. */
+export interface Running {
+  readonly id: string
+  readonly moveId: string
+  /** The two drives it is between. */
+  readonly drives: readonly string[]
+  readonly worker: Worker
+  status: CopyStatus
+  progress: CopyProgress | null
+  /** Bench time when it began or last went on, and what passed in the model since. */
+  benchStart: number
+  benchMilliseconds: number
+  lastKept: number
+}
+
+/** The file with what is sure of a copy. */
+export function journalOf(id: string): string {
+  return path.join(journalsFolder(), `${id.replace(/[^\w-]/g, '_')}.journal`)
+}
+
+/** The file with what the snapshot of a copy keeps, while that runs. */
+export const snapshotOf = (journal: string) => `${journal}.snapshot`
+
+/** Running copies by their move. */
+export const running = () => singleton('running-copies', () => new Map<string, Running>())
+
+/** The newest copy of a move, or of one of its legs, with the progress of this moment when it runs. */
+export async function latestCopy(moveId: string, leg?: number): Promise<CopyView | undefined> {
+  await recover()
+  const row = await CopyRow.findOne({
+    where: leg === undefined ? { moveId } : { moveId, leg },
+    // Only Proof needs them, and they are many.
+    attributes: { exclude: ['samples'] },
+    order: [
+      ['startedAt', 'DESC'],
+      ['id', 'DESC'],
+    ],
+  })
+  if (!row) return undefined
+  const live = running().get(moveId)
+  const { id, leg: ofLeg, status, startedAt, endedAt, message, progress, summary, goesOn, unequal } = row
+  const choices = row.choices ?? USUAL_CHOICES
+  const view = { id, leg: ofLeg, status, startedAt, endedAt, message, progress, summary, choices, goesOn, unequal }
+  return live?.id === id ? { ...view, status: live.status, progress: live.progress } : view
+}
+
+/** Moves that have any copy. Most of many have none, and need not be asked for one by one. */
+export async function movesWithCopies(): Promise<ReadonlySet<string>> {
+  await recover()
+  const known = singleton('moves-with-copies', () => ({ version: -1, ids: new Set<string>() }))
+  const version = copiesVersion()
+  if (known.version === version) return known.ids
+  const rows = await CopyRow.findAll({ attributes: ['moveId'], group: ['moveId'] })
+  known.ids = new Set(rows.map((row) => row.moveId))
+  known.version = version
+  return known.ids
+}
+
+/** Copies that the last server left running were cut off with it; said once, when the database is opened. */
+export function recover(): Promise<void> {
+  return singleton('copy-recovery', async () => {
+    await database()
+    const at = Math.round(await benchNow())
+    for (const status of ['running', 'paused'] as const) {
+      for (const row of await CopyRow.findAll({ where: { status } })) {
+        if (running().has(row.moveId)) continue
+        await rm(snapshotOf(journalOf(row.id)), { force: true })
+        // Only another pass over what it had lost was cut off; the copy itself was whole before.
+        if (row.summary) {
+          await CopyRow.update({ status: 'done' }, { where: { id: row.id } })
+          continue
+        }
+        const goesOn = existsSync(/* turbopackIgnore: true */ journalOf(row.id))
+        const rest = goesOn ? 'What was sure by then need not be copied again.' : 'Start the copy over.'
+        const message = `The server stopped in the middle of this copy. The target is marked as unfinished and nothing starts from it; the source is untouched. ${rest}`
+        await CopyRow.update({ status: 'interrupted', endedAt: at, message, goesOn }, { where: { id: row.id } })
+        await note(row.moveId, 'copy cut off: the server stopped', 'bad')
+      }
+    }
+  })
+}
+
+/** What a finished or running copy rests on is not changed any more. */
+export async function refuseAfterCopy(moveId: string): Promise<void> {
+  const copy = await latestCopy(moveId)
+  if (copy?.status === 'running' || copy?.status === 'paused')
+    throw new Refusal('The copy is running; nothing it rests on can be changed.')
+  if (await CopyRow.findOne({ where: { moveId, status: 'done' }, attributes: ['id'] }))
+    throw new Refusal('The copy is done; what it was made from stays as it is.')
+}

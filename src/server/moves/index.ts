@@ -1,0 +1,142 @@
+import type { Brief } from '@/core/intake/brief'
+import { whyNotYet } from '@/core/intake/possible'
+import { type BenchState, berthOf } from '@/core/things/bench'
+import { fittedWords } from '@/core/things/bodies'
+import type { Computer } from '@/core/things/computer'
+import { type Drive, driveName } from '@/core/things/drive'
+import { database } from '../database'
+import { MoveRow } from '../database/models'
+import { publish } from '../ground/events'
+import { Refusal } from '../ground/refusal'
+import { benchState } from '../world'
+
+/** One drive of a move and where it goes; no target where it becomes a virtual disk. */
+export interface MovePair {
+  readonly source: Drive
+  readonly target: Drive | undefined
+}
+
+/** A move with the things it is about, as they are now. */
+export interface Move {
+  readonly id: string
+  readonly row: MoveRow
+  readonly brief: Brief
+  readonly bench: BenchState
+  /** Where the system lives. */
+  readonly computer: Computer
+  /** Where it will live; undefined for a virtual machine. */
+  readonly goal: Computer | undefined
+  readonly pairs: readonly MovePair[]
+}
+
+/** The name, place and numbers of a drive, for its plate. */
+export interface PlateView {
+  readonly id: string
+  readonly name: string
+  readonly model: string
+  readonly serial: string
+  readonly sizeBytes: number
+  readonly fits: string
+  readonly place: string
+  readonly inComputer: boolean
+  readonly connected: boolean
+}
+
+export async function moveRow(id: string): Promise<MoveRow> {
+  await database()
+  const row = /^[a-z0-9-]{1,60}$/.test(id) ? await MoveRow.findByPk(id) : null
+  if (!row) throw new Refusal('There is no such move.', 404)
+  return row
+}
+
+/** Loads a move. Throws Refusal when it is unknown, or when what it is about is not on its bench. */
+export async function loadMove(id: string): Promise<Move> {
+  const row = await moveRow(id)
+  return moveOf(row, await benchState(row.benchId))
+}
+
+/** The move of a row, with the things of its bench. Throws Refusal when one of them is gone. */
+export function moveOf(row: MoveRow, bench: BenchState): Move {
+  const { id, brief } = row
+  const missing = whatIsGone(brief, bench)
+  if (missing) throw new Refusal(missing)
+  const computer = bench.computers.find((c) => c.id === brief.computerId)!
+  const goalId = brief.targetComputerId ?? brief.computerId
+  const goal = brief.toVirtualMachine ? undefined : bench.computers.find((c) => c.id === goalId)
+  const drive = (driveId: string) => bench.drives.find((d) => d.id === driveId)!
+  const pairs = brief.pairs.map(({ sourceId, targetId }) => ({
+    source: drive(sourceId),
+    target: targetId === null ? undefined : drive(targetId),
+  }))
+  return { id, row, brief, bench, computer, goal, pairs }
+}
+
+/** Which thing of a move is no longer on the bench, in a sentence; undefined when all are. */
+export function whatIsGone(brief: Brief, bench: BenchState): string | undefined {
+  if (!bench.computers.some((c) => c.id === brief.computerId)) return 'Its computer is no longer on the bench.'
+  if (brief.targetComputerId !== null && !bench.computers.some((c) => c.id === brief.targetComputerId))
+    return 'The computer that it moves to is no longer on the bench.'
+  for (const { sourceId, targetId } of brief.pairs) {
+    if (!bench.drives.some((d) => d.id === sourceId)) return 'A drive that it moves is no longer on the bench.'
+    if (targetId !== null && !bench.drives.some((d) => d.id === targetId))
+      return 'A drive that it moves to is no longer on the bench.'
+  }
+  return undefined
+}
+
+/** The drives a move is about, by id and name. Throws Refusal when there is no such move. */
+export async function moveDrives(id: string): Promise<{ id: string; name: string }[]> {
+  const { brief, benchId } = await moveRow(id)
+  const { drives } = await benchState(benchId)
+  return brief.pairs
+    .flatMap((p) => [p.sourceId, ...(p.targetId === null ? [] : [p.targetId])])
+    .flatMap((driveId) => {
+      const drive = drives.find((d) => d.id === driveId)
+      return drive ? [{ id: drive.id, name: driveName(drive) }] : []
+    })
+}
+
+/** Why a move whose way was taken cannot be carried out yet, or undefined. Also undefined before a way is taken. */
+export function obstacleOf(move: Move): string | undefined {
+  const { row, brief } = move
+  if (!row.route || !row.survey) return undefined
+  return whyNotYet({
+    toVirtualMachine: brief.toVirtualMachine,
+    plan: row.route.plan,
+  })
+}
+
+export function plateOf(drive: Drive, bench: BenchState): PlateView {
+  const { id, model, serial, sizeBytes } = drive
+  const berth = berthOf(drive, bench)
+  return {
+    id,
+    name: driveName(drive),
+    model,
+    serial,
+    sizeBytes,
+    fits: fittedWords(drive),
+    place: berth.name,
+    inComputer: berth.inComputer,
+    connected: berth.link !== undefined,
+  }
+}
+
+/** True when every drive of a move has its locked fit. */
+export function fitsLocked({ fit }: Pick<MoveRow, 'fit'>): boolean {
+  return fit?.pairs.every((p) => p !== null) ?? false
+}
+
+/** The last trial started from the new drive, and every check passed. */
+export function hasStarted({ row }: { readonly row: Pick<MoveRow, 'proof'> }): boolean {
+  const last = row.proof?.trials.at(-1)
+  return last?.trace.starts === true && last.subject === 'target' && last.checks.every((c) => c.passed)
+}
+
+type StationColumn = 'intake' | 'survey' | 'route' | 'fit' | 'ready' | 'swap' | 'proof' | 'handover'
+
+/** Stores what stations came to and tells every open page. */
+export async function keep(moveId: string, changes: Partial<Pick<MoveRow, StationColumn>>): Promise<void> {
+  await MoveRow.update(changes, { where: { id: moveId } })
+  publish({ type: 'changed', moveId })
+}

@@ -1,0 +1,166 @@
+import { layoutFrom, layoutOnTheWay } from '@/core/fit/onward'
+import type { Layout } from '@/core/fit/types'
+import { type Hands, leftOutside, type Leg, legsOf, type Plan, type Transfer } from '@/core/route/types'
+import type { DriveSurvey } from '@/core/survey/types'
+import { swapSteps } from '@/core/swap/steps'
+import type { SwapStep, Ticks } from '@/core/swap/types'
+import type { Drive } from '@/core/things/drive'
+import type { MoveRow } from '../database/models'
+import { Refusal } from '../ground/refusal'
+import { type Move, obstacleOf } from '.'
+import { type CopyView, latestCopy, movesWithCopies } from './copies'
+
+/** Where a move is in its plan. */
+export interface Progress {
+  readonly plan: Plan
+  readonly legs: readonly Leg[]
+  /** What hands do before each leg, and last what they do after all of them. */
+  readonly hands: readonly (readonly Hands[])[]
+  /** The newest copy of each leg. */
+  readonly copies: readonly (CopyView | undefined)[]
+  /** How many legs are copied. */
+  readonly copied: number
+  /** The leg that Ready and Copy are about: the first that is not copied, or the last. */
+  readonly leg: number
+  /** The phase of the hands that is not done, if it comes before the next copy or after the last. */
+  readonly phase: number | undefined
+}
+
+/** One leg with the drives it is between and what it writes. */
+export interface LegNow {
+  readonly index: number
+  readonly of: number
+  readonly transfer: Transfer
+  readonly from: Drive
+  readonly to: Drive
+  /** What was read of both when the way was taken; of a drive that a leg before wrote, as it was then. */
+  readonly source: DriveSurvey
+  readonly target: DriveSurvey
+  readonly layout: Layout
+  /** The locked fit, where the leg reads the move's own drive. */
+  readonly sampledBy?: Layout
+  /** The leg writes the move's target, and not a drive on the way. */
+  readonly last: boolean
+}
+
+export async function progressOf(row: MoveRow): Promise<Progress | undefined> {
+  if (!row.route) return undefined
+  const { plan } = row.route
+  const { legs, after } = legsOf(plan)
+  const hands = [...legs.map((l) => l.before), after]
+  const targetIds = row.brief.pairs.flatMap((p) => p.targetId ?? [])
+  const copies: (CopyView | undefined)[] = []
+  const hasCopies = (await movesWithCopies()).has(row.id)
+  for (const i of legs.keys()) copies.push(hasCopies ? await latestCopy(row.id, i) : undefined)
+  const notCopied = copies.findIndex((c) => c?.status !== 'done')
+  const copied = notCopied < 0 ? legs.length : notCopied
+  // Before the first tick of a phase nothing is stored of it; then it is done only when it asks nothing.
+  const isDone = (phase: number) => {
+    const stored = row.swap?.phases[phase]
+    const begun = stored !== undefined && stored.steps.length > 0
+    if (begun) return stored.done.length >= beforeStart(stored.steps)
+    return asksNothing(hands[phase]) && asideIn(phase, plan, legs, targetIds).length === 0
+  }
+  return {
+    plan,
+    legs,
+    hands,
+    copies,
+    copied,
+    leg: Math.min(copied, legs.length - 1),
+    phase: isDone(copied) ? undefined : copied,
+  }
+}
+
+/** How many steps of a phase come before what follows it; the others wait for a start that passed. */
+export const beforeStart = (steps: readonly SwapStep[]) => steps.filter((s) => !s.afterStart).length
+
+/** Drives that hands set aside in a phase: in the last, before the start from the new drive. */
+const asideIn = (phase: number, plan: Plan, legs: readonly Leg[], targetIds: readonly string[]) =>
+  phase === legs.length ? leftOutside(plan, targetIds) : []
+
+const asksNothing = (hands: readonly Hands[]) =>
+  !hands.some((h) => h.do === 'take' || h.do === 'put' || h.do === 'secure-boot')
+
+/** The steps of a phase: those already begun with, or computed for the bench as it is now. */
+export function stepsOf(
+  move: Move,
+  progress: Progress,
+  phase: number,
+): { steps: SwapStep[]; done: { id: string; at: number }[]; ticks: Ticks } {
+  const stored = move.row.swap?.phases[phase]
+  if (stored && stored.steps.length > 0) return stored
+  const targetIds = move.pairs.flatMap((p) => p.target?.id ?? [])
+  const steps = swapSteps({
+    bench: move.bench,
+    computerId: move.goal?.id ?? move.computer.id,
+    hands: progress.hands[phase],
+    later: progress.hands.slice(phase + 1).flat(),
+    sourceIds: move.pairs.map((p) => p.source.id),
+    aside: asideIn(phase, progress.plan, progress.legs, targetIds),
+  })
+  return { steps, done: [], ticks: {} }
+}
+
+/** The leg that is next to be copied, or the one of that number. Throws Refusal when this version cannot carry it out. */
+export async function loadLeg(move: Move, index?: number): Promise<LegNow> {
+  const { row, bench } = move
+  if (!row.survey || !row.route) throw new Refusal('Take a route first.')
+  const obstacle = obstacleOf(move)
+  if (obstacle) throw new Refusal(obstacle)
+  const progress = (await progressOf(row))!
+  const at = index ?? progress.leg
+  const { transfer } = progress.legs[at]
+  if (transfer.from.kind !== 'drive' || transfer.to.kind !== 'drive')
+    throw new Refusal('This leg is not one between drives.')
+  const [fromId, toId] = [transfer.from.driveId, transfer.to.driveId]
+  const drive = (id: string) => {
+    const found = bench.drives.find((d) => d.id === id)
+    if (!found) throw new Refusal('A drive of this leg is no longer on the bench.')
+    return found
+  }
+  const pair = row.survey.pairs[transfer.pair]
+  const last = toId === move.pairs[transfer.pair].target?.id
+  const locked = row.fit?.pairs[transfer.pair]
+  if (!locked) throw new Refusal('There is no locked fit to copy by. Lock it in Fit first.')
+  const carried =
+    fromId === move.pairs[transfer.pair].source.id ? undefined : onTheWay(pair.source, row.route.via[fromId])
+  const layout = last ? locked.layout : onTheWay(pair.source, row.route.via[toId])
+  return {
+    index: at,
+    of: progress.legs.length,
+    transfer,
+    from: drive(fromId),
+    to: drive(toId),
+    source: pair.source,
+    target: last ? pair.target! : row.route.via[toId],
+    layout: carried ? layoutFrom(carried, layout) : layout,
+    ...(carried ? {} : { sampledBy: locked.layout }),
+    last,
+  }
+}
+
+function onTheWay(source: DriveSurvey, via: DriveSurvey | undefined): Layout {
+  if (!via) throw new Refusal('The drive on the way was not read when the route was taken. Take the route anew.')
+  const result = layoutOnTheWay(source, via)
+  if (!result.fits) throw new Refusal(result.obstacles[0].sentence)
+  return result.layout
+}
+
+/** The phase of the hands that Swap shows: the one that is next, else the last that was done. */
+export function phaseNow({ phase, copied, legs }: Progress): number {
+  return phase ?? Math.min(copied, legs.length)
+}
+
+/** Steps that wait for a start from the new drive: none of them is done yet, or some are. */
+export function stepsAfterStart(move: Move, progress: Progress): readonly SwapStep[] {
+  const phase = progress.legs.length
+  if (progress.copied < phase || progress.phase !== undefined) return []
+  const { steps, done } = stepsOf(move, progress, phase)
+  return steps.slice(done.length).filter((s) => s.afterStart)
+}
+
+/** What the copy writes into the target's first sector; tells a target of this move from any other. */
+export function copyNote(move: Move, leg: Pick<LegNow, 'from'>): string {
+  return `${move.brief.name}, ${move.brief.customer}, from ${leg.from.serial}`.replace(/[^\x20-\x7e]/g, '?')
+}

@@ -1,0 +1,32 @@
+import { clockTime } from '../ground/words'
+import { loadMove, obstacleOf, plateOf } from '.'
+import { progressOf } from './legs'
+import { logbook } from './logbook'
+import { planTrouble } from './plan-problem'
+import { moveRail } from './rail'
+
+/** What every station's page needs of its move. */
+export async function movePage(id: string) {
+  const move = await loadMove(id)
+  const progress = await progressOf(move.row)
+  const { brief, bench, computer, pairs } = move
+  const lines = (await logbook(id, 14)).map(({ id, at, tone, text }) => ({ id, tone, text, time: clockTime(at) }))
+  return {
+    move,
+    progress,
+    /** The newest copy of the leg that the move is at. */
+    copy: progress?.copies[progress.leg],
+    title: `${brief.name}, ${brief.customer}`,
+    rail: moveRail(move.row, progress),
+    obstacle: obstacleOf(move),
+    trouble: await planTrouble(move, progress),
+    plates: pairs.map((p) => ({
+      source: plateOf(p.source, bench),
+      target: p.target ? plateOf(p.target, bench) : undefined,
+    })),
+    computer,
+    lines,
+  }
+}
+
+export type MovePage = Awaited<ReturnType<typeof movePage>>

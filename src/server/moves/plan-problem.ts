@@ -1,0 +1,144 @@
+import { beforePlay, type Played, whyItFails } from '@/core/route/play'
+import { findPlans } from '@/core/route/search'
+import { formatRange } from '@/core/route/timing'
+import type { Action, Holder, Plan } from '@/core/route/types'
+import { type BenchState, driveIn } from '@/core/things/bench'
+import { driveName, type Place } from '@/core/things/drive'
+import { type Move, moveRow } from '.'
+import { moveClaims } from './claims'
+import { type Progress, progressOf } from './legs'
+import { claimedDrives, notYet, pairsOf, questionOf } from './question'
+
+/** What stands in the way of a plan that was taken, and the nearest one that works. */
+export interface Trouble {
+  /** The plan cannot go on as it is; else it only clashes with another move's. */
+  readonly stops: boolean
+  readonly sentence: string
+  readonly instead: { readonly id: string; readonly title: string; readonly time: string } | null
+}
+
+/** Looks whether what is left of a taken plan can be done with the bench as it is now. */
+export async function planTrouble(move: Move, progress: Progress | undefined): Promise<Trouble | undefined> {
+  if (!progress || move.row.handover) return undefined
+  const copying = progress.copies.some((c) => c?.status === 'running' || c?.status === 'paused')
+  const allDone = progress.copied === progress.legs.length && progress.phase === undefined
+  if (copying || allDone) return undefined
+  const left = actionsLeft(move, progress)
+  const sentence = whyItFails({ actions: left }, 0, played(move, asPlanned(move.bench, left), progress), pairsOf(move))
+  if (sentence)
+    return { stops: true, sentence, instead: progress.copied === 0 ? await nearest(move, progress.plan) : null }
+  const clash = await clashOf(move, left)
+  return clash ? { stops: false, sentence: clash, instead: null } : undefined
+}
+
+/** A bench with what the finished legs have left on its drives. */
+function played(move: Move, bench: BenchState, { legs, copied }: Progress): Played {
+  const before = beforePlay(bench, pairsOf(move))
+  const holds = new Map(before.holds)
+  for (const { transfer } of legs.slice(0, copied)) {
+    if (transfer.to.kind === 'drive') holds.set(`drive:${transfer.to.driveId}`, transfer.pair)
+  }
+  return { bench, holds }
+}
+
+/** A bench of this move with what its drives hold by now. */
+export async function heldNow(move: Move, bench: BenchState): Promise<Played> {
+  const progress = await progressOf(move.row)
+  return progress ? played(move, bench, progress) : beforePlay(bench, pairsOf(move))
+}
+
+/** What of the plan is still to be done: all that comes after the last copy and the last ticked step. */
+function actionsLeft({ row }: Move, { legs, hands, copied, phase }: Progress): Action[] {
+  const rest: Action[] = []
+  for (let k = copied; k < hands.length; k++) {
+    const ticked = new Set(
+      (row.swap?.phases[k]?.steps ?? [])
+        .filter((s) => row.swap!.phases[k].done.some((d) => d.id === s.id))
+        .flatMap((s) =>
+          s.effect?.kind === 'take' || s.effect?.kind === 'put' ? [`${s.effect.kind} ${s.effect.driveId}`] : [],
+        ),
+    )
+    const begun = k === copied && phase === undefined
+    rest.push(
+      ...hands[k].filter((h) =>
+        h.do === 'take' || h.do === 'put' ? !begun && !ticked.has(`${h.do} ${h.driveId}`) : true,
+      ),
+    )
+    if (k < legs.length) rest.push(legs[k].transfer)
+  }
+  return rest
+}
+
+/**
+ * The bench with its computers as the rest of the plan expects them: whether one is on or off is settled in Ready
+ * and by the steps, and is no reason to give a plan up.
+ */
+function asPlanned(bench: BenchState, left: readonly Action[]): BenchState {
+  return {
+    ...bench,
+    computers: bench.computers.map((computer) => {
+      const next = left.find(
+        (a) => ('computerId' in a && a.computerId === computer.id) || (a.do === 'transfer' && a.by === computer.id),
+      )
+      if (!next || next.do === 'secure-boot') return { ...computer, running: 'off', mains: false }
+      if (next.do === 'transfer') return { ...computer, running: next.live ? 'system' : 'stick' }
+      return next.do === 'start' ? { ...computer, running: 'off', mains: false } : computer
+    }),
+  }
+}
+
+/** The plan that works now and shares most with the one that does not. */
+async function nearest(move: Move, plan: Plan): Promise<Trouble['instead']> {
+  const plans = findPlans(await questionOf(move)).filter((p) => p.id !== plan.id)
+  const shared = (p: Plan) =>
+    Number(p.live === plan.live) * 2 +
+    Number(
+      p.actions.filter((a) => a.do === 'transfer').length === plan.actions.filter((a) => a.do === 'transfer').length,
+    ) *
+      2 +
+    Number(p.testedInPlace === plan.testedInPlace) +
+    p.things.filter((t) => plan.things.includes(t)).length +
+    Number(notYet(move, p) === null) * 4
+  const best = plans.reduce<Plan | undefined>((a, b) => (!a || shared(b) > shared(a) ? b : a), undefined)
+  return best ? { id: best.id, title: best.title, time: formatRange(best.lowSeconds, best.highSeconds) } : null
+}
+
+/** Another move that wants the same target or the same place while this one does. */
+async function clashOf(move: Move, left: readonly Action[]): Promise<string | undefined> {
+  const others = await claimedDrives(move)
+  for (const { target } of move.pairs) {
+    const by = target && others.get(target.id)
+    if (by) return `The ${driveName(target)} is also the target of ${by}. One of the two needs another drive.`
+  }
+  const ours = baysOf(left)
+  if (ours.size === 0) return undefined
+  for (const claim of await moveClaims(move.row.benchId)) {
+    if (claim.id === move.id || claim.handedOver) continue
+    if (![...baysOf(claim.transfers).keys()].some((key) => ours.has(key))) continue
+    const row = await moveRow(claim.id)
+    const progress = await progressOf(row)
+    if (!progress || progress.copied === progress.legs.length) continue
+    const theirs = baysOf(progress.legs.slice(progress.copied).map((l) => l.transfer))
+    const both = [...ours.keys()].find((key) => theirs.has(key))
+    if (both === undefined) continue
+    const sits = driveIn(move.bench, ours.get(both)!)
+    const what = both.replace(/^bay\/[^/]+\//, '')
+    const name = move.bench.accessories.find((a) => both.startsWith(`bay/${a.id}/`))?.name ?? 'dock'
+    return `${row.brief.name} wants the same place, ${what} of the ${name}${sits ? `, where the ${driveName(sits)} sits now` : ''}. The one that is copied first has it.`
+  }
+  return undefined
+}
+
+function baysOf(actions: readonly Action[]): Map<string, Place> {
+  const bays = new Map<string, Place>()
+  const add = (holder: Holder) => {
+    const place = holder.kind === 'virtual-disk' ? null : holder.place
+    if (place?.kind === 'bay') bays.set(`bay/${place.accessoryId}/${place.bay}`, place)
+  }
+  for (const action of actions) {
+    if (action.do !== 'transfer') continue
+    add(action.from)
+    add(action.to)
+  }
+  return bays
+}

@@ -1,0 +1,71 @@
+import { whyNotYet } from '@/core/intake/possible'
+import type { Pair, PastCopies, RouteQuestion } from '@/core/route/question'
+import { transferDrives } from '@/core/route/search'
+import type { Plan } from '@/core/route/types'
+import { isHost } from '@/core/things/accessory'
+import { CopyRow } from '../database/models'
+import { knownOf } from '../world/known'
+import type { Move } from '.'
+import { driveWritten, moveClaims } from './claims'
+
+/** The drives, with what each pair holds, as the search for plans asks. */
+export function pairsOf({ brief, row, bench, pairs }: Move): Pair[] {
+  const hosts = bench.accessories.filter(isHost).map((h) => h.id)
+  return pairs.map(({ source, target }, i) => ({
+    sourceId: source.id,
+    targetId: target?.id ?? null,
+    bytes: row.survey?.pairs[i].source.usedBytes ?? source.sizeBytes,
+    imagesAt: i === 0 && brief.images.length > 0 ? hosts.slice(0, 1) : [],
+  }))
+}
+
+/** Everything the plans of a move are searched for with. */
+export async function questionOf(move: Move): Promise<RouteQuestion> {
+  const { brief, bench, computer } = move
+  const claimed = await claimedDrives(move)
+  const question: RouteQuestion = {
+    bench,
+    computerId: computer.id,
+    goal: brief.toVirtualMachine
+      ? { kind: 'virtual-machine' }
+      : { kind: 'computer', computerId: brief.targetComputerId ?? brief.computerId },
+    pairs: pairsOf(move),
+    roomOn: {},
+    claimedDrives: [...claimed.keys()],
+    past: await pastCopies(),
+  }
+  const room: Record<string, number> = {}
+  for (const id of transferDrives(question)) {
+    const { freeBytes } = await knownOf(bench.drives.find((d) => d.id === id)!)
+    if (freeBytes !== undefined) room[id] = freeBytes
+  }
+  return { ...question, roomOn: room }
+}
+
+/** Why a way is planned only, or null for one that can be carried out. */
+export function notYet({ brief }: Pick<Move, 'brief'>, plan: Plan): string | null {
+  return whyNotYet({ toVirtualMachine: brief.toVirtualMachine, plan }) ?? null
+}
+
+/** Drives that other moves write to, now or later, with the name of the move. */
+export async function claimedDrives({ id, row }: Pick<Move, 'id' | 'row'>): Promise<Map<string, string>> {
+  const claimed = new Map<string, string>()
+  for (const other of await moveClaims(row.benchId)) {
+    if (other.id === id || other.handedOver) continue
+    const targets = other.pairs.flatMap((p) => p.targetId ?? [])
+    for (const driveId of [...targets, ...other.transfers.flatMap(driveWritten)]) claimed.set(driveId, other.name)
+  }
+  return claimed
+}
+
+/** By the links they went over: how many copies were done, and the mean share of the rate they reached. */
+async function pastCopies(): Promise<Record<string, PastCopies>> {
+  const rows = await CopyRow.findAll({ where: { status: 'done' }, attributes: ['way', 'share'] })
+  const past: Record<string, PastCopies> = {}
+  for (const { way, share } of rows) {
+    if (way === null || share === null) continue
+    const { copies, share: mean } = past[way] ?? { copies: 0, share: 0 }
+    past[way] = { copies: copies + 1, share: (mean * copies + share) / (copies + 1) }
+  }
+  return past
+}

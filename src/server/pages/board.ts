@@ -1,0 +1,146 @@
+import { formatDuration } from '@/core/bytes/size'
+import { copyShare } from '@/core/copy/progress'
+import type { Brief } from '@/core/intake/brief'
+import { type BoardMove, railOf, type RailStop } from '@/core/move/stations'
+import { baysOf } from '@/core/things/accessory'
+import { type BenchState, berthOf, driveIn } from '@/core/things/bench'
+import { driveName } from '@/core/things/drive'
+import { lowerFirst, upperFirst } from '@/core/words'
+import { database } from '../database'
+import { MoveRow } from '../database/models'
+import { log } from '../ground/log'
+import { clockTime, daysUntil, promiseWords } from '../ground/words'
+import { moveOf, obstacleOf, whatIsGone } from '../moves'
+import { progressOf, type Progress } from '../moves/legs'
+import { logbook } from '../moves/logbook'
+import { planTrouble } from '../moves/plan-problem'
+import { moveRail } from '../moves/rail'
+import { activeBench, benchState } from '../world'
+import { benchNow } from '../world/clock'
+
+/** Everything the board shows. */
+export async function boardState() {
+  await database()
+  const { id: benchId, name: benchName } = await activeBench()
+  const bench = await benchState(benchId)
+  const now = await benchNow()
+  const moves: BoardMove[] = []
+  for (const row of await MoveRow.findAll({ where: { benchId }, order: [['position', 'ASC']] })) {
+    try {
+      moves.push(await entryOf(row, bench))
+    } catch (error) {
+      // What is stored of one move and cannot be read keeps nobody from the others.
+      log.error(error)
+      moves.push(unreadable(row))
+    }
+  }
+  const berths = bench.accessories.flatMap((accessory) => {
+    if (accessory.kind === 'stick') {
+      return [{ name: upperFirst(accessory.name), holds: accessory.detail, empty: false }]
+    }
+    return baysOf(accessory).map((bay) => {
+      const drive = driveIn(bench, { kind: 'bay', accessoryId: accessory.id, bay: bay.id })
+      const name = baysOf(accessory).length > 1 ? `${accessory.name}, ${bay.id}` : accessory.name
+      return { name, holds: drive ? driveName(drive) : 'empty', empty: !drive }
+    })
+  })
+  const shelf = bench.drives
+    .filter((d) => d.place.kind === 'shelf' && d.shelf)
+    .map((d) => {
+      const days = d.shelf!.until ? daysUntil(now, d.shelf!.until) : undefined
+      return {
+        name: d.shelf!.label,
+        due: days === undefined ? 'until handover' : days > 0 ? `${days} days` : 'may be erased',
+        past: days !== undefined && days <= 0,
+      }
+    })
+  const lines = (await logbook(undefined, 8)).map((entry) => ({
+    id: entry.id,
+    time: clockTime(entry.at),
+    tone: entry.tone,
+    text: `${moves.find((m) => m.id === entry.moveId)?.name ?? ''}: ${entry.text}`,
+  }))
+  return { bench: benchName, moves, berths, shelf, lines }
+}
+
+async function entryOf(row: MoveRow, bench: BenchState): Promise<BoardMove> {
+  const progress = await progressOf(row)
+  const rail = moveRail(row, progress)
+  const { id, brief } = row
+  const { name, customer } = brief
+  return { id, name, customer, ...drivesOf(brief, bench), rail, ...(await statusOf(row, rail, progress, bench)) }
+}
+
+function unreadable({ id }: MoveRow): BoardMove {
+  const status = 'Needs you: what is stored of it cannot be read; the server’s log has the details'
+  return { id, name: id, customer: '', from: '', to: '', rail: railOf({}), status, tone: 'needs-you', when: '' }
+}
+
+function drivesOf(brief: Brief, bench: BenchState): { from: string; to: string } {
+  const drive = (id: string | null) => bench.drives.find((d) => d.id === id)
+  const names = brief.pairs.map(({ sourceId: id }) => (drive(id) ? driveName(drive(id)!) : 'a drive'))
+  const from = names.length > 1 ? `${names.length} drives, ${names[0]} and ${names[1]}` : names[0]
+  const target = drive(brief.pairs[0].targetId)
+  const where = target && berthOf(target, bench).name
+  const to = brief.toVirtualMachine
+    ? 'to a virtual machine'
+    : target
+      ? `to ${driveName(target)}, ${where}`
+      : 'no target yet'
+  return { from, to }
+}
+
+type Status = Pick<BoardMove, 'status' | 'tone' | 'when'>
+
+async function statusOf(
+  row: MoveRow,
+  rail: readonly RailStop[],
+  progress: Progress | undefined,
+  bench: BenchState,
+): Promise<Status> {
+  const copy = progress?.copies[progress.leg]
+  const promised = promiseWords(row.brief.promised)
+  if (row.handover) return { status: 'Handed over, old drive on the shelf', tone: 'done', when: '' }
+  const gone = whatIsGone(row.brief, bench)
+  if (gone) return { status: `Needs you: ${lowerFirst(gone)}`, tone: 'needs-you', when: promised }
+  const move = moveOf(row, bench)
+  const obstacle = obstacleOf(move)
+  if (obstacle) return { status: obstacle, tone: 'not-yet', when: promised }
+  if (copy && (copy.status === 'running' || copy.status === 'paused')) {
+    const { progress } = copy
+    const share = progress ? Math.floor(copyShare(progress) * 100) : 0
+    const verb = copy.status === 'paused' ? 'Paused' : progress?.phase === 'check' ? 'Reading back' : 'Copying'
+    return { status: `${verb}, ${share} %`, tone: 'runs', when: progress ? formatDuration(progress.secondsLeft) : '' }
+  }
+  if (copy && ['failed', 'interrupted', 'stopped'].includes(copy.status)) {
+    return {
+      status: `Needs you: the copy ${copy.status === 'failed' ? 'failed' : 'was cut off'}`,
+      tone: 'needs-you',
+      when: promised,
+    }
+  }
+  const trouble = await planTrouble(move, progress)
+  if (trouble) {
+    return {
+      status: `Needs you: ${trouble.stops ? 'the route no longer works' : 'two moves want one place'}`,
+      tone: 'needs-you',
+      when: promised,
+    }
+  }
+  const current = rail.find((stop) => stop.state === 'current')!
+  const asks: Record<string, string> = {
+    intake: 'take it in',
+    survey: 'read the drives',
+    route: 'take a route',
+    fit: 'lock the fit',
+    ready:
+      progress?.phase === progress?.copied && progress?.phase !== undefined
+        ? 'put the drives in place'
+        : 'settle what is open',
+    copy: 'start the copy',
+    swap: 'swap the drives',
+    proof: 'start it',
+    handover: 'hand it over',
+  }
+  return { status: `Needs you: ${asks[current.id]}`, tone: 'needs-you', when: promised }
+}

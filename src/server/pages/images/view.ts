@@ -1,0 +1,42 @@
+import { formatSize } from '@/core/bytes/size'
+import { driveName } from '@/core/things/drive'
+import { imagesFolder } from '../../ground/paths'
+import { Refusal } from '../../ground/refusal'
+import { listImages } from '../../images'
+import { benchState } from '../../world'
+import { surveySubject } from '../look'
+import { listJobs } from './jobs'
+
+/** What the page of all images shows. */
+export async function imagesView() {
+  const { drives } = await benchState()
+  return {
+    folder: imagesFolder(),
+    images: await listImages(),
+    jobs: listJobs(),
+    drives: drives
+      .filter((d) => d.file !== null || d.image !== null)
+      .map((d) => ({ id: d.id, name: driveName(d), serial: d.serial, sizeBytes: d.sizeBytes })),
+  }
+}
+
+/** What the page of one image shows. Throws Refusal when there is none of that name. */
+export async function imageView(name: string) {
+  const images = await listImages()
+  const image = images.find((i) => i.name === name)
+  if (!image) throw new Refusal(`There is no image ${name} in the images folder.`, 404)
+  if (!image.opened) {
+    throw new Refusal(image.sentence ?? `${name} is packed with ${image.packing}. Convert it into an image first.`)
+  }
+  const survey = await surveySubject({ kind: 'images', id: name })
+  return {
+    image,
+    survey,
+    drive: {
+      name,
+      serial: image.opened.format,
+      place: `${formatSize(image.hostBytes)} on this host`,
+      sizeBytes: image.opened.virtualBytes,
+    },
+  }
+}

@@ -1,9 +1,0 @@
-import type { Computer } from '@/core/things/computer'
-import type { Move } from '../move'
-import { Refusal } from '../refusal'
-
-/** The computer that is started: where the system will live. */
-export function trialComputer({ goal }: Move): Computer {
-  if (!goal) throw new Refusal('A virtual machine cannot be started here yet.')
-  return goal
-}

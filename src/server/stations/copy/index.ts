@@ -1,0 +1,87 @@
+import { z } from 'zod'
+import type { Lost } from '@/core/copy/progress'
+import { berthOf } from '@/core/things/bench'
+import { driveName } from '@/core/things/drive'
+import { launch, tell } from '../../copying/launch'
+import { leaseFor, orderFor, workerDrive } from '../../copying/order'
+import { CopyRow } from '../../database/models'
+import { publish } from '../../ground/events'
+import { Refusal } from '../../ground/refusal'
+import { type Lease, startWithLease } from '../../leases'
+import { loadMove, type Move } from '../../moves'
+import { type CopyView, running } from '../../moves/copies'
+import { type LegNow, loadLeg, progressOf } from '../../moves/legs'
+import { note } from '../../moves/logbook'
+import { benchNow, setPace } from '../../world/clock'
+
+/** Reads what a finished copy lost once more. Throws Refusal, nothing written. */
+export async function retryLostOf(moveId: string): Promise<void> {
+  const move = await loadMove(moveId)
+  const progress = await progressOf(move.row)
+  const index = (progress?.copied ?? 0) - 1
+  const copy = progress?.copies[index]
+  if (!copy?.summary || copy.summary.lost.length === 0) throw new Refusal('This copy lost nothing.')
+  if (progress!.copies[index + 1] || (move.row.swap?.phases[index + 1]?.done.length ?? 0) > 0)
+    throw new Refusal('The drives were moved since this copy; lost sectors are read again before the swap.')
+  const leg = await loadLeg(move, index)
+  for (const drive of [leg.from, leg.to]) {
+    if (!berthOf(drive, move.bench).link) throw new Refusal(`The ${driveName(drive)} is not connected.`)
+  }
+  const { lost, targetFingerprint: fingerprint } = copy.summary
+  await startWithLease(await leaseFor(move, leg, []), (lease) =>
+    retryLeased(move, leg, { ...copy, lost, fingerprint }, lease),
+  )
+}
+
+async function retryLeased(
+  move: Move,
+  leg: LegNow,
+  copy: Pick<CopyView, 'id' | 'choices' | 'progress'> & { lost: readonly Lost[]; fingerprint: string },
+  lease: Lease,
+): Promise<void> {
+  const moveId = move.id
+  await CopyRow.update({ status: 'running' }, { where: { id: copy.id } })
+  await note(moveId, 'lost sectors are read once more')
+  await launch(
+    move,
+    leg,
+    {
+      ...(await orderFor(move, leg, copy.id)),
+      task: { kind: 'retry', lost: copy.lost },
+      source: workerDrive(leg.from),
+      targets: [workerDrive(leg.to, copy.fingerprint)],
+      choices: copy.choices,
+      resume: { progress: copy.progress },
+    },
+    lease,
+  )
+}
+
+export const CopyCommandSchema = z.object({
+  command: z.enum(['pause', 'resume', 'stop', 'retry-lost']),
+})
+
+/** Pauses, resumes or stops the running copy of a move, or reads again what one lost. */
+export async function commandCopy(moveId: string, input: unknown): Promise<void> {
+  const { command } = CopyCommandSchema.parse(input)
+  if (command === 'retry-lost') return retryLostOf(moveId)
+  const copy = running().get(moveId)
+  if (!copy) throw new Refusal('No copy of this move is running.')
+  tell(copy, { type: command })
+  if (command === 'stop') return
+  copy.status = command === 'pause' ? 'paused' : 'running'
+  if (command === 'resume') {
+    // The clock went on meanwhile; what the copy takes counts from here.
+    copy.benchStart = (await benchNow()) - copy.benchMilliseconds
+  }
+  await CopyRow.update({ status: copy.status }, { where: { id: copy.id } })
+  await note(moveId, command === 'pause' ? 'copy paused' : 'copy goes on')
+  publish({ type: 'changed', moveId })
+}
+
+/** Changes the pace of bench time, for what runs now too. */
+export async function changePace(value: '1' | '30' | 'max'): Promise<void> {
+  await setPace(value)
+  for (const copy of running().values()) tell(copy, { type: 'pace', pace: value })
+  publish({ type: 'changed', moveId: null })
+}

@@ -1,0 +1,53 @@
+import { copyShare } from '@/core/copy/progress'
+import { clockTime } from '../../ground/words'
+import { moveRow, plateOf } from '../../moves'
+import { running } from '../../moves/copies'
+import type { MovePage } from '../../moves/page'
+
+export async function copyView({ move, copy, progress, lines }: MovePage) {
+  const { survey } = move.row
+  // After a leg its summary stays until the next one begins.
+  const shown = copy ?? progress!.copies[progress!.copied - 1]!
+  const { transfer } = progress!.legs[shown.leg]
+  const drive = (end: typeof transfer.from) =>
+    plateOf(
+      move.bench.drives.find((d) => end.kind === 'drive' && d.id === end.driveId)!,
+      move.bench,
+    )
+  const { source } = survey!.pairs[transfer.pair]
+  return {
+    copy: shown,
+    started: clockTime(shown.startedAt),
+    ended: shown.endedAt === null ? null : clockTime(shown.endedAt),
+    startedAt: shown.startedAt,
+    legNumber: shown.leg + 1,
+    legs: progress!.legs.length,
+    /** Hands have something to do before the next leg, or after the last. */
+    handsNext: progress!.phase !== undefined || progress!.copied === progress!.legs.length,
+    source: drive(transfer.from),
+    target: drive(transfer.to),
+    profile: source.profile,
+    sourceBytes: source.sizeBytes,
+    sourceSectorSize: source.logicalSectorSize,
+    leg: transfer,
+    lines,
+    others: await othersCopying(move.id),
+    canRetry: shown.status === 'done' && (move.row.swap?.phases[shown.leg + 1]?.done.length ?? 0) === 0,
+    further: shown.choices.further.flatMap((id) =>
+      move.bench.drives.filter((d) => d.id === id).map((d) => plateOf(d, move.bench)),
+    ),
+  }
+}
+
+/** Copies of other moves that run now. */
+async function othersCopying(moveId: string) {
+  const found = []
+  for (const copy of running().values()) {
+    if (copy.moveId === moveId) continue
+    const { brief } = await moveRow(copy.moveId)
+    const { moveId: id, progress } = copy
+    const words = progress ? `${Math.floor(copyShare(progress) * 100)} %` : 'beginning'
+    found.push({ moveId: id, title: brief.name, words })
+  }
+  return found
+}

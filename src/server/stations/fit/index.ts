@@ -1,0 +1,113 @@
+import { z } from 'zod'
+import { targetOf } from '@/core/fit/ends'
+import { rehearseFit } from '@/core/fit/rehearse'
+import { solveFit } from '@/core/fit/solve'
+import { FitWishSchema } from '@/core/fit/types'
+import { fingerprintOf } from '@/core/survey/survey'
+import { driveName } from '@/core/things/drive'
+import type { MoveRow } from '../../database/models'
+import { inMoveQueue } from '../../ground/queue'
+import { Refusal } from '../../ground/refusal'
+import { keep, loadMove, type Move, moveRow } from '../../moves'
+import { changeMove } from '../../moves/change'
+import { refuseAfterCopy } from '../../moves/copies'
+import { note } from '../../moves/logbook'
+import { withDrive } from '../../world'
+import { benchNow } from '../../world/clock'
+
+/** How many fits that were let go are kept for comparing. */
+const EARLIER = 8
+
+export const LockFitSchema = z.object({
+  wish: FitWishSchema,
+  pair: z.number().int().nonnegative().default(0),
+  /** Size of a virtual disk that is still to be made. */
+  virtualBytes: z.number().int().positive().optional(),
+})
+
+/** Solves the fit of one drive with these rules once more and locks what comes out; Copy writes that. */
+export async function lockFit(moveId: string, input: unknown): Promise<void> {
+  const { wish, pair, virtualBytes } = LockFitSchema.parse(input)
+  const move = await loadMove(moveId)
+  const { row } = move
+  if (!row.survey || !row.route) throw new Refusal('Choose a route first.')
+  await refuseAfterCopy(moveId)
+  const changed = await whatChanged(move)
+  if (changed) throw new Refusal(changed)
+  const survey = row.survey.pairs.at(pair)
+  if (!survey) throw new Refusal('There is no such drive in this move.')
+  const result = solveFit(survey.source, targetOf(survey.source, survey.target, virtualBytes), wish)
+  if (!result.fits) throw new Refusal(result.obstacles[0].sentence)
+  const { layout, headline, reason } = result
+  // A drive that cannot be opened now is tried when it is copied.
+  const inTheWay = await withDrive(move.pairs[pair].source, (device) => rehearseFit(device, layout)).catch(() => [])
+  if (inTheWay.length > 0) throw new Refusal(`${inTheWay[0].sentence} ${inTheWay[0].mend}`)
+  const fits = row.survey.pairs.map((_, i) => row.fit?.pairs[i] ?? null)
+  fits[pair] = { at: await benchNow(), wish, layout, headline, reason }
+  await keep(moveId, { fit: { pairs: fits, earlier: row.fit?.earlier ?? [] } })
+  const which = move.pairs.length > 1 ? ` of the ${driveName(move.pairs[pair].source)}` : ''
+  await note(moveId, `fit${which} locked`)
+}
+
+/** Lets the fits go, so that they can be changed; they can still be compared with. */
+export async function unlockFit(moveId: string): Promise<void> {
+  const { row } = await loadMove(moveId)
+  await refuseAfterCopy(moveId)
+  await letGo(row)
+  await note(moveId, 'fit unlocked')
+}
+
+async function letGo({ id, fit }: MoveRow): Promise<void> {
+  if (!fit?.pairs.some((p) => p)) return
+  const now = fit.pairs.flatMap((locked, pair) => (locked ? [{ ...locked, pair }] : []))
+  await keep(id, { fit: { pairs: fit.pairs.map(() => null), earlier: [...now, ...fit.earlier].slice(0, EARLIER) } })
+}
+
+/** Which drive of a move is another than when it was read, as a sentence; undefined when none is. */
+async function whatChanged({ row, pairs }: Move): Promise<string | undefined> {
+  for (const [i, { source, target }] of pairs.entries()) {
+    const read = row.survey!.pairs[i]
+    for (const [drive, survey] of [
+      [source, read.source],
+      [target, read.target],
+    ] as const) {
+      if (!drive || !survey) continue
+      const now = await withDrive(drive, fingerprintOf).catch(() => undefined)
+      if (now !== undefined && now !== survey.fingerprint) {
+        return `The table of the ${driveName(drive)} has changed since it was read, so no fit that rests on that reading is valid. Read the drives again.`
+      }
+    }
+  }
+  return undefined
+}
+
+/**
+ * Looks whether the drives are still those that were read, while nothing was copied. A locked fit that rests on
+ * another reading is unlocked. Returns the sentence that says so.
+ */
+export async function releaseStale(move: Move, copied: boolean): Promise<string | undefined> {
+  const { row } = move
+  if (copied || !row.survey) return undefined
+  const changed = await whatChanged(move)
+  if (!changed || !row.fit) return changed
+  if (row.fit.pairs.some((p) => p)) {
+    await inMoveQueue(row.id, async () => {
+      const now = await moveRow(row.id)
+      if (!now.fit?.pairs.some((p) => p)) return
+      await letGo(now)
+      await note(row.id, 'fit unlocked: a drive has changed')
+    })
+  }
+  return `${changed} The fit is unlocked.`
+}
+
+const TakeTargetSchema = z.object({ pair: z.number().int().nonnegative(), driveId: z.string().max(80) })
+
+/** Makes another drive the target of a pair. The route is chosen anew after that. */
+export async function takeTarget(moveId: string, input: unknown): Promise<void> {
+  const { pair, driveId } = TakeTargetSchema.parse(input)
+  const { brief } = await loadMove(moveId)
+  if (!brief.pairs[pair]) throw new Refusal('There is no such drive in this move.')
+  const pairs = brief.pairs.map((p, i) => (i === pair ? { ...p, targetId: driveId } : p))
+  await changeMove(moveId, { ...brief, pairs })
+}

@@ -1,0 +1,40 @@
+import { z } from 'zod'
+import { DriveRow } from '../../database/models'
+import { inBenchQueue } from '../../ground/queue'
+import { Refusal } from '../../ground/refusal'
+import { dayAfter } from '../../ground/words'
+import { hasStarted, keep, loadMove } from '../../moves'
+import { progressOf, stepsAfterStart } from '../../moves/legs'
+import { note } from '../../moves/logbook'
+import { driveById } from '../../world'
+import { benchNow } from '../../world/clock'
+
+/** How long an old drive is kept as the way back. */
+export const SHELF_DAYS = 14
+
+export const HandOverSchema = z.object({ by: z.string().trim().max(60).default('') })
+
+/** Closes a move whose computer starts from the new drive, and puts a day on the old one. */
+export async function handOver(moveId: string, input: unknown = {}): Promise<void> {
+  const { by } = HandOverSchema.parse(input)
+  const move = await loadMove(moveId)
+  const { row, pairs, brief } = move
+  if (!hasStarted(move)) {
+    throw new Refusal('It is handed over when the last trial started from the new drive and every check passed.')
+  }
+  if (row.handover) return
+  const progress = await progressOf(row)
+  const open = progress ? stepsAfterStart(move, progress) : []
+  if (open.length > 0) throw new Refusal(`Something is left for the hands. In Swap comes: ${open[0].title}.`)
+  const at = await benchNow()
+  const shelfUntil = dayAfter(at, SHELF_DAYS)
+  const shelf = { label: `${brief.name}, old`, until: shelfUntil }
+  await inBenchQueue(async () => {
+    for (const { source } of pairs) {
+      const data = { ...(await driveById(source.id)), shelf }
+      await DriveRow.update({ data }, { where: { id: source.id } })
+    }
+  })
+  await keep(moveId, { handover: { at, shelfUntil, by } })
+  await note(moveId, by ? `handed over by ${by}` : 'handed over', 'good')
+}

@@ -1,0 +1,84 @@
+import { SHOP } from '@/bench/scenario/things'
+import { roomUnused } from '@/core/fit/explain'
+import { fitSizes } from '@/core/fit/types'
+import type { Sheet } from '@/core/handover/sheet'
+import { driveName } from '@/core/things/drive'
+import { calendarDay, clockSeconds, clockTime, dayWithYear } from '../../ground/words'
+import type { Move } from '../../moves'
+import type { Progress } from '../../moves/legs'
+import { stillOff } from '../../moves/turned-off'
+import { benchName } from '../../world'
+import { DEMO_BENCH } from '../../world/make'
+
+/** What the move came to; undefined while the computer has not started from the new drive. */
+export async function sheetOf(move: Move, progress: Progress | undefined): Promise<Sheet | undefined> {
+  const { row, brief, bench, computer, goal, pairs } = move
+  const trial = row.proof?.trials.at(-1)
+  if (!progress || !row.fit || !row.survey || !trial?.trace.starts || trial.subject !== 'target') return undefined
+  const copies = progress.copies.flatMap((c) => (c?.summary ? [{ ...c, summary: c.summary }] : []))
+  if (copies.length < progress.legs.length) return undefined
+  const layouts = row.fit.pairs.map((p) => p!.layout)
+  const name = (end: Progress['legs'][number]['transfer']['from']) => {
+    const drive = bench.drives.find((d) => end.kind === 'drive' && d.id === end.driveId)
+    return drive ? driveName(drive) : 'a drive'
+  }
+  const ended = copies.at(-1)!.endedAt
+  return {
+    format: 'imbarco sheet',
+    version: 1,
+    // The demo's shop is known by its place; any other bench by its own name.
+    shop: row.benchId === DEMO_BENCH.id ? SHOP : await benchName(row.benchId),
+    move: { name: brief.name, customer: brief.customer, reason: brief.reason },
+    computer: { name: computer.name, model: computer.model },
+    onto: goal && goal.id !== computer.id ? { name: goal.name, model: goal.model } : null,
+    by: row.handover?.by || null,
+    handedOver: row.handover && { day: calendarDay(row.handover.at), time: clockTime(row.handover.at) },
+    day: calendarDay(copies[0].startedAt),
+    started: clockSeconds(copies[0].startedAt),
+    ended: ended === null ? '' : clockSeconds(ended),
+    drives: pairs.flatMap(({ source, target }) =>
+      target
+        ? [
+            {
+              from: { name: driveName(source), serial: source.serial },
+              to: { name: driveName(target), serial: target.serial },
+            },
+          ]
+        : [],
+    ),
+    legs: copies.map(({ summary }, i) => {
+      const { from, to } = progress.legs[i].transfer
+      return { number: i + 1, title: `${name(from)} to ${name(to)}`, summary }
+    }),
+    partitions: layouts.flatMap((layout, i) =>
+      layout.partitions.map((p) => {
+        const { before, after } = fitSizes(p, layout)
+        const now = grown(move, i, p.number) ?? after
+        return { key: `${i}-${p.number}`, title: p.title, before, after: now, usedBytes: p.usedBytes }
+      }),
+    ),
+    start: { time: clockTime(trial.at), links: trial.trace.links, checks: trial.checks },
+    repairs: (row.proof?.repairs ?? [])
+      .filter((r) => !r.undone)
+      .map(({ title, changes, grows, know }) => ({ title, changes, know, grows: grows !== undefined })),
+    gonePast: Object.values(row.ready?.told ?? {}).flatMap(({ title, reason }) =>
+      title && reason ? [{ title, reason }] : [],
+    ),
+    speeds: trial.speeds,
+    stillOff: stillOff(move).map((o) => o.title),
+    roomUnused: layouts.flatMap((layout, i) =>
+      layout.partitions.flatMap((p) => {
+        const source = row.survey!.pairs[i].source.partitions.find((s) => s.number === p.sourceNumber)
+        return source && grown(move, i, p.number) === undefined ? (roomUnused(source, p, layout) ?? []) : []
+      }),
+    ),
+    keptUntil: row.handover ? dayWithYear(row.handover.shelfUntil) : null,
+  }
+}
+
+/** What a partition became when it took up more room after the copy. */
+function grown({ row, pairs }: Move, pair: number, partition: number): number | undefined {
+  return row.proof?.repairs.findLast(
+    (r) => !r.undone && r.driveId === pairs[pair].target?.id && r.grows?.partition === partition,
+  )?.grows?.sizeBytes
+}

@@ -1,0 +1,44 @@
+import { openDrive } from '@/bench/open-drive'
+import { readOnly } from '@/core/block/readonly'
+import { roomBehind } from '@/core/repair/kinds/take-up-room'
+import { readScheme } from '@/core/scheme'
+import { type Drive, driveName } from '@/core/things/drive'
+import { Refusal } from '../../ground/refusal'
+import { keep, loadMove } from '../../moves'
+import { note } from '../../moves/logbook'
+import { stillOff } from '../../moves/turned-off'
+import { changeComputer, computerById, driveBytes } from '../../world'
+
+/** Turns one of them, or all, on again, in the computer where it runs now. */
+export async function turnOn(moveId: string, id: string | undefined): Promise<void> {
+  const move = await loadMove(moveId)
+  const off = stillOff(move).filter((o) => id === undefined || o.id === id)
+  if (off.length === 0) throw new Refusal('Everything that was turned off is on again.')
+  for (const { id: which, title } of off) {
+    const entry = move.row.ready!.turnedOff.find((t) => `${t.computerId}/${t.what}/${t.of}` === which)!
+    const computer = await computerById(entry.computerId)
+    if (computer.running !== 'system')
+      throw new Refusal(`The ${computer.name} is not running its own system. Start it first.`)
+    if (entry.what === 'program') {
+      const programs = computer.programs.map((p) => (p.id === entry.of ? { ...p, running: true } : p))
+      await changeComputer(computer.id, { programs })
+    } else if (entry.what === 'network') await changeComputer(computer.id, { online: true })
+    else await changeComputer(computer.id, { sleepMinutes: entry.minutes })
+    await note(moveId, `on again: ${title.toLowerCase()}`, 'good')
+  }
+  await keep(moveId, {})
+}
+
+/** Room of the new drive that no partition has; with the one in front of it where that could take it. Never written. */
+export async function freeRoom(drive: Drive): Promise<{ bytes: number; partition: number } | undefined> {
+  const opened = await openDrive(driveBytes(drive), { writable: false })
+  try {
+    const device = readOnly(opened.device)
+    const reading = await readScheme(device)
+    if (!reading || reading.scheme === 'damaged') return undefined
+    const room = roomBehind({ drive: { driveId: drive.id, name: driveName(drive), slot: '', device }, reading })
+    return room && { bytes: room.bytes, partition: room.partition.number }
+  } finally {
+    await opened.close()
+  }
+}

@@ -1,0 +1,177 @@
+import type { OpenDrive } from '@/bench/open-drive'
+import { chosenOnce } from '@/core/boot/menu'
+import { referenceFrom } from '@/core/boot/reference'
+import { traceBoot } from '@/core/boot/trace'
+import type { Planned, ProofCheck } from '@/core/proof/compare'
+import { plugsIn } from '@/core/route/types'
+import { placeName } from '@/core/things/bench'
+import type { Computer } from '@/core/things/computer'
+import { type Drive, driveName } from '@/core/things/drive'
+import { sha256 } from '@/host/sha256'
+import { CopyRow } from '../../database/models'
+import type { TrialSpeed } from '../../database/schemas'
+import { Refusal } from '../../ground/refusal'
+import { leasableDrive, withLease } from '../../leases'
+import { keep, loadMove, type Move } from '../../moves'
+import { latestCopy } from '../../moves/copies'
+import { progressOf } from '../../moves/legs'
+import { note } from '../../moves/logbook'
+import { changeComputer, driveBytes } from '../../world'
+import { benchNow } from '../../world/clock'
+import { attach, attachedNow } from '../../world/computers/attach'
+import { findDuplicateDiskIds } from '../../world/computers/duplicate-ids'
+import { speedOf } from '../../world/measure'
+import type { PairOrder } from './compare-pairs'
+import { compareApart } from './comparing'
+import { trialComputer } from './computer'
+import { settleRepairs } from './repairs'
+
+/**
+ * Starts the computer and follows the start on the bytes of what is in its slots; by a line of its boot menu where one
+ * is chosen, for this once.
+ */
+export async function startTrial(moveId: string, choice?: string): Promise<void> {
+  const move = await loadMove(moveId)
+  const { row } = move
+  const computer = trialComputer(move)
+  if (!row.survey) throw new Refusal('Read the drives in Survey first.')
+  await settleRepairs(move)
+  if (!computer.mains) throw new Refusal(`The ${computer.name} has no mains power: plug it in first.`)
+  const copy = await latestCopy(moveId)
+  if (copy?.status === 'running' || copy?.status === 'paused') {
+    throw new Refusal('A copy is reading this computer’s drive; it cannot be started now.')
+  }
+  await refuseTwinOutside(move, computer)
+  const inside = move.bench.drives.filter(({ place }) => place.kind === 'slot' && place.computerId === computer.id)
+  const read = await Promise.all(inside.map(leasableDrive))
+  await withLease({ purpose: `a start of the ${computer.name}`, read }, () => tryStart(move, computer, choice))
+}
+
+async function tryStart(move: Move, computer: Computer, choice: string | undefined): Promise<void> {
+  const { id: moveId, row } = move
+  const system = row.survey!.pairs[0].source
+  const fits = row.fit?.pairs
+  const opened: OpenDrive[] = []
+  try {
+    const attached = await attach(move.bench, computer, opened)
+    const firmware = choice === undefined ? computer.firmware : chosenOnce(computer.firmware, choice)
+    const trace = await traceBoot(firmware, attached, referenceFrom(system), sha256)
+    const subject = subjectOf(move, trace.startedFrom ?? attached[0]?.driveId)
+    const checks =
+      trace.starts && subject === 'target' && fits ? await compareAll(move, fits, trace.systemPartitionGuid) : []
+    const drive = move.bench.drives.find((d) => d.id === (trace.startedFrom ?? attached[0]?.driveId))
+    const named = drive ? driveName(drive) : 'no drive'
+    const speeds = trace.starts && subject === 'target' ? await speedsAfter(move) : []
+    const inSlots = attachedNow(computer, move.bench)
+    const trial = { at: await benchNow(), drive: named, subject, trace, checks, speeds, attached: inSlots }
+    await changeComputer(computer.id, { running: trace.starts ? 'system' : 'off' })
+    const repairs = row.proof?.repairs ?? []
+    await keep(moveId, { proof: { trials: [...(row.proof?.trials ?? []), trial].slice(-20), repairs } })
+    const stop = trace.links.find((l) => l.state === 'failed')
+    await note(
+      moveId,
+      trace.starts ? `trial: starts from the ${trial.drive}` : `trial: stops at ${stop?.title.toLowerCase()}`,
+      trace.starts ? 'good' : 'bad',
+    )
+  } finally {
+    for (const device of opened) await device.close()
+  }
+}
+
+/**
+ * A drive in a dock that is plugged into the computer is attached like one inside, and is not to be at a start from a
+ * drive of the same identity.
+ */
+async function refuseTwinOutside({ bench, pairs, row }: Move, computer: Computer): Promise<void> {
+  const plan = row.route?.plan
+  if (!plan) return
+  const ours = [...pairs.flatMap((p) => [p.source.id, p.target?.id]), ...Object.keys(row.route?.via ?? {})]
+  const inside = bench.drives.filter((d) => d.place.kind === 'slot' && d.place.computerId === computer.id)
+  const outside = bench.drives.filter(
+    ({ id, place }) => ours.includes(id) && place.kind === 'bay' && plugsIn(plan, place.accessoryId, computer.id),
+  )
+  const twins = await findDuplicateDiskIds([...inside, ...outside])
+  const left = twins && outside.find((d) => d.id === twins[1].id)
+  if (!left) return
+  throw new Refusal(
+    `The ${driveName(left)} in the ${placeName(left.place, bench)} carries the same identity as the ${driveName(twins[0])}. Set it aside before the ${computer.name} is started: a system that finds both may give its letters to the wrong one.`,
+  )
+}
+
+/** Every drive against its source; a further drive's checks carry its name. */
+async function compareAll(
+  move: Move,
+  fits: NonNullable<Move['row']['fit']>['pairs'],
+  systemPartitionGuid: string | undefined,
+): Promise<ProofCheck[]> {
+  const orders: PairOrder[] = []
+  const targets: { pair: number; drive: Drive }[] = []
+  for (const [i, { target }] of move.pairs.entries()) {
+    const fit = fits[i]
+    const source = move.row.survey?.pairs[i].source
+    if (!target || !fit || !source) continue
+    targets.push({ pair: i, drive: target })
+    const grown = standing(move, target.id).flatMap((r) => r.grows ?? [])
+    const startedGuid = i === 0 ? systemPartitionGuid : undefined
+    const { apart, samples, lost } = await notedOf(move, i)
+    const planned = { layout: fit.layout, source, samples, startedGuid, apart, lost, grown }
+    orders.push({ target: driveBytes(target), planned })
+  }
+  const found = await compareApart(orders)
+  return found.flatMap((checks, at) => {
+    const { pair, drive } = targets[at]
+    if (pair === 0) return checks
+    const named = (check: ProofCheck) => ({
+      ...check,
+      id: `${check.id}-${pair}`,
+      title: `${driveName(drive)}: ${check.title}`,
+    })
+    return checks.filter((c) => c.id !== 'system-volume').map(named)
+  })
+}
+
+/** Repairs of a drive that were not taken back. */
+function standing(move: Move, driveId: string | undefined) {
+  return (move.row.proof?.repairs ?? []).filter((r) => !r.undone && r.driveId === driveId)
+}
+
+/** What every new drive does now, beside what its old one did. */
+async function speedsAfter(move: Move): Promise<TrialSpeed[]> {
+  const speeds: TrialSpeed[] = []
+  for (const { source, target } of move.pairs) {
+    const after = target && (await speedOf(target, move.bench))
+    if (!target || !after) continue
+    const before = move.row.intake?.speeds[source.id]
+    speeds.push({ source: driveName(source), target: driveName(target), after, ...(before ? { before } : {}) })
+  }
+  return speeds
+}
+
+/** What the copies of a pair noted of the old drive's files, and which of them are known to differ on the new one. */
+async function notedOf(move: Move, pair: number): Promise<Pick<Planned, 'apart' | 'samples' | 'lost'>> {
+  const progress = await progressOf(move.row)
+  const copies = (progress?.legs ?? []).flatMap(({ transfer }, i) =>
+    transfer.pair === pair ? (progress!.copies[i] ?? []) : [],
+  )
+  const differing = copies.flatMap(({ summary }) => [
+    ...(summary?.partitions ?? []).flatMap((p) => p.leftOut.map(({ path }) => ({ path, partition: p.number }))),
+    // Of one moment, the copy and the digests are the same one's.
+    ...(summary?.live && !summary.live.oneMoment
+      ? summary.live.files.map(({ path, partition }) => ({ path, sourcePartition: partition }))
+      : []),
+  ])
+  const repaired = standing(move, move.pairs[pair].target?.id)
+  const first = copies[0] && (await CopyRow.findByPk(copies[0].id, { attributes: ['samples'] }))
+  const gone = copies.flatMap(({ summary }) => summary?.lost ?? [])
+  const lost = {
+    sectors: gone.reduce((sum, run) => sum + run.sectors, 0),
+    files: [...new Set(gone.flatMap((run) => run.files))],
+  }
+  return { apart: [...differing, ...repaired.flatMap((r) => r.files)], samples: first?.samples ?? null, lost }
+}
+
+function subjectOf(move: Move, driveId: string | undefined): 'source' | 'target' | 'none' {
+  const [system] = move.pairs
+  if (driveId === system.target?.id) return 'target'
+  return driveId === system.source.id ? 'source' : 'none'
+}

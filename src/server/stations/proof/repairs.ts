@@ -1,0 +1,253 @@
+import { randomBytes } from 'node:crypto'
+import { readdir } from 'node:fs/promises'
+import path from 'node:path'
+import { openDrive } from '@/bench/open-drive'
+import type { BlockDevice } from '@/core/block/device'
+import { readOnly } from '@/core/block/readonly'
+import { fromBase64 } from '@/core/bytes/base64'
+import { fileTime } from '@/core/bytes/file-time'
+import { CoreError, orUndefined } from '@/core/errors'
+import { changesNothing, planRepair } from '@/core/repair'
+import { applyRepair, settleRepair, undoRepair } from '@/core/repair/apply'
+import { type MovedVolume, movedVolumes } from '@/core/repair/moved'
+import type { RepairPlan } from '@/core/repair/port'
+import { driversAt } from '@/core/things/bodies'
+import { type Drive, driveName } from '@/core/things/drive'
+import { repairIn, repairJournal } from '@/host/repair-journal'
+import { journalsFolder } from '../../ground/paths'
+import { Refusal } from '../../ground/refusal'
+import { leasableDrive, withLease } from '../../leases'
+import { keep, loadMove, type Move } from '../../moves'
+import { note } from '../../moves/logbook'
+import { changeComputer, driveBytes } from '../../world'
+import { benchNow } from '../../world/clock'
+import { attachedNow } from '../../world/computers/attach'
+import { withStickDrivers } from '../../world/stick'
+import { trialComputer } from './computer'
+
+/** What a repair would do, or why it cannot be done. */
+export interface OfferedRepair {
+  readonly name: string
+  readonly title: string
+  readonly changes: readonly string[]
+  readonly why: string | null
+}
+
+/** The repairs that are known for where the last trial stopped, worked out on the drive's bytes. Nothing is written. */
+export async function offeredRepairs(move: Move): Promise<OfferedRepair[]> {
+  if (repairWaits(move) || rearranged(move)) return []
+  const names = move.row.proof?.trials.at(-1)?.trace.links.find((l) => l.state === 'failed')?.repairs ?? []
+  const target = repairable(move)
+  if (!target || names.length === 0) return []
+  const opened = await openDrive(driveBytes(target), { writable: false })
+  try {
+    const offered: OfferedRepair[] = []
+    for (const name of names) {
+      try {
+        const plan = await planFor(move, target, readOnly(opened.device), name)
+        const why = changesNothing(plan) ? 'The drive shows nothing that this would change.' : null
+        offered.push({ name, title: plan.title, changes: plan.changes, why })
+      } catch (error) {
+        if (!(error instanceof CoreError)) throw error
+        offered.push({ name, title: 'A repair that cannot be made here', changes: [], why: error.message })
+      }
+    }
+    return offered
+  } finally {
+    await opened.close()
+  }
+}
+
+/** What may be tidied on a drive that starts, in this order. */
+const TIDYING = ['volume-size', 'old-letters', 'old-devices']
+
+/** What would make a drive that starts tidier; nothing of what it needs not. Nothing is written. */
+export async function offeredTidying(move: Move): Promise<OfferedRepair[]> {
+  const target = repairable(move)
+  if (!target || repairWaits(move)) return []
+  const names = move.brief.targetComputerId === null ? TIDYING.filter((n) => n !== 'old-devices') : TIDYING
+  const opened = await openDrive(driveBytes(target), { writable: false })
+  try {
+    const offered: OfferedRepair[] = []
+    for (const name of names) {
+      const plan = await planFor(move, target, readOnly(opened.device), name).catch(orUndefined)
+      if (plan && !changesNothing(plan)) offered.push({ name, title: plan.title, changes: plan.changes, why: null })
+    }
+    return offered
+  } finally {
+    await opened.close()
+  }
+}
+
+/** Other drives are in the slots than at the last trial, so that what it said is no longer of these. */
+export function rearranged(move: Move): boolean {
+  const last = move.row.proof?.trials.at(-1)
+  if (!last || !move.goal) return false
+  return last.attached.join() !== attachedNow(move.goal, move.bench).join()
+}
+
+/** A repair was made since the last trial, and only the next one can tell whether it mended anything. */
+export function repairWaits({ row }: Move): boolean {
+  const last = row.proof?.trials.at(-1)
+  return (row.proof?.repairs ?? []).some((r) => !r.undone && r.trialAt === last?.at)
+}
+
+/** Makes a repair on the new drive. The old drive is never written to. */
+export async function makeRepair(moveId: string, name: string): Promise<void> {
+  await settleRepairs(await loadMove(moveId))
+  const move = await loadMove(moveId)
+  const target = repairable(move)
+  if (!target) throw new Refusal('Only the new drive is repaired, after it was copied to and started once.')
+  const at = await benchNow()
+  const made = move.row.proof?.repairs ?? []
+  const id = await nextRepairId(moveId, made)
+  const { id: computerId, firmware, running: state } = trialComputer(move)
+  // A system that runs from the drive would go on with what it knew of it.
+  if (state !== 'off') await changeComputer(computerId, { running: 'off' })
+  const done = await onTarget(target, async (device) => {
+    const plan = await planFor(move, target, device, name)
+    if (changesNothing(plan)) throw new Refusal('The drive shows nothing that this would change.')
+    await applyRepair(device, plan, repairJournal(fileOf(moveId, id)))
+    return plan
+  })
+  const repair = {
+    id,
+    at,
+    trialAt: move.row.proof!.trials.at(-1)!.at,
+    driveId: target.id,
+    drive: driveName(target),
+    name,
+    title: done.title,
+    changes: [...done.changes],
+    files: [...(done.files ?? [])],
+    know: [...(done.know ?? [])],
+    ...(done.firmware ? { firmware } : {}),
+    ...(done.grows ? { grows: done.grows } : {}),
+    undone: false,
+  }
+  // It is noted first: whatever is cut off behind that, the note has the firmware as it was, and can be taken back.
+  await keep(moveId, { proof: { trials: move.row.proof?.trials ?? [], repairs: [...made, repair] } })
+  if (done.firmware) await changeComputer(trialComputer(move).id, { firmware: done.firmware })
+  await note(moveId, `repaired: ${done.title.toLowerCase()}`, 'good')
+}
+
+/** Takes the last repair back, byte for byte. */
+export async function takeRepairBack(moveId: string): Promise<void> {
+  const move = await loadMove(moveId)
+  const made = move.row.proof?.repairs ?? []
+  const last = made.findLast((r) => !r.undone)
+  const target = move.pairs.map((p) => p.target).find((d) => d?.id === last?.driveId)
+  if (!last || !target) throw new Refusal('There is no repair that could be taken back.')
+  const file = fileOf(moveId, last.id)
+  const record = await repairIn(file)
+  if (!record) throw new Refusal('The journal of this repair is gone, so it cannot be taken back.')
+  await onTarget(target, (device) => undoRepair(device, record, repairJournal(file)))
+  if (last.firmware) await changeComputer(trialComputer(move).id, { firmware: last.firmware })
+  const repairs = made.map((r) => (r.id === last.id ? { ...r, undone: true } : r))
+  await keep(moveId, { proof: { trials: move.row.proof?.trials ?? [], repairs } })
+  await note(moveId, `repair taken back: ${last.title.toLowerCase()}`)
+}
+
+/** Ends what a power cut left of a repair: the drive is as it was before. */
+export async function settleRepairs(move: Move): Promise<void> {
+  const made = move.row.proof?.repairs ?? []
+  const target = move.pairs[0].target
+  if (!target) return
+  let repairs = made
+  const keepRepairs = (now: typeof made) =>
+    keep(move.row.id, { proof: { trials: move.row.proof?.trials ?? [], repairs: (repairs = now) } })
+  // Every journal is looked at: one that was cut off is taken back, and one that was written whole while nothing noted
+  // it any more is noted now, so that it can be taken back like any other.
+  for (const id of await repairIdsOf(move.row.id)) {
+    const file = fileOf(move.row.id, id)
+    const record = await repairIn(file)
+    if (record?.state === 'writing') {
+      await onTarget(target, (device) => settleRepair(device, record, repairJournal(file)))
+      await keepRepairs(repairs.map((r) => (r.id === id ? { ...r, undone: true } : r)))
+      await note(move.row.id, 'a repair that was cut off was taken back whole', 'bad')
+    } else if (record?.state === 'done' && !repairs.some((r) => r.id === id)) {
+      const { name, title, changes } = record
+      const about = { driveId: target.id, drive: driveName(target), name, title, changes, files: [], know: [] }
+      const trialAt = move.row.proof?.trials.at(-1)?.at ?? (await benchNow())
+      await keepRepairs([...repairs, { id, at: await benchNow(), trialAt, ...about, undone: false }])
+      await note(move.row.id, `repaired: ${title.toLowerCase()}`, 'good')
+    } else if (record?.state === 'undone' && repairs.some((r) => r.id === id && !r.undone)) {
+      await keepRepairs(repairs.map((r) => (r.id === id ? { ...r, undone: true } : r)))
+    }
+  }
+}
+
+/** Ids of all repairs of a move that have a journal, oldest first. */
+async function repairIdsOf(moveId: string): Promise<string[]> {
+  const pattern = new RegExp(`^repair-${safeName(moveId)}-(\\d+)\\.json$`)
+  const names = await readdir(journalsFolder()).catch(() => [])
+  return names.flatMap((name) => pattern.exec(name)?.[1] ?? []).sort((a, b) => Number(a) - Number(b))
+}
+
+/** An id that no repair of the move ever had, so that no journal is written over another. */
+async function nextRepairId(moveId: string, made: readonly { readonly id: string }[]): Promise<string> {
+  const taken = [...(await repairIdsOf(moveId)), ...made.map((r) => r.id)].map(Number)
+  return String(Math.max(0, ...taken) + 1)
+}
+
+const safeName = (moveId: string) => moveId.replace(/[^\w-]/g, '_')
+
+/** The new drive of the system, once a trial started with it in the computer. */
+function repairable(move: Move): Drive | undefined {
+  const target = move.pairs[0].target
+  const computer = trialComputer(move)
+  const isIn = target?.place.kind === 'slot' && target.place.computerId === computer.id
+  return isIn && move.row.proof?.trials.length ? target : undefined
+}
+
+async function planFor(move: Move, target: Drive, device: BlockDevice, name: string): Promise<RepairPlan> {
+  const { firmware } = trialComputer(move)
+  const kept = move.row.survey?.pairs[0].source.mbr?.startCode
+  const question = {
+    device,
+    mode: firmware.mode,
+    firmware,
+    drivers: driversOf(move, target),
+    time: fileTime(await benchNow()),
+    chance: randomBytes(16),
+    moved: movedWith(move),
+    ...(kept ? { startCode: { first: fromBase64(kept.first), gap: fromBase64(kept.gap) } } : {}),
+  }
+  if (name !== 'bring-driver') return planRepair(name, question)
+  return withStickDrivers(move.bench, (packages) => planRepair(name, { ...question, packages }))
+}
+
+/** Every volume of the move under the names that a system knew it by, and those it is to have. */
+function movedWith({ row }: Move): MovedVolume[] {
+  return (row.survey?.pairs ?? []).flatMap(({ source }, i) => {
+    const layout = row.fit?.pairs[i]?.layout
+    return layout ? movedVolumes(source, layout) : []
+  })
+}
+
+/** Drivers that serve the controller at which a drive sits. */
+function driversOf(move: Move, { place, protocol }: Drive): readonly string[] {
+  const slot = place.kind === 'slot' ? trialComputer(move).slots.find((s) => s.id === place.slot) : undefined
+  return driversAt(slot, { protocol })
+}
+
+async function onTarget<T>(target: Drive, work: (device: BlockDevice) => Promise<T>): Promise<T> {
+  const request = { purpose: 'a repair', write: [await leasableDrive(target)] }
+  return withLease(request, () => withTarget(target, work))
+}
+
+async function withTarget<T>(target: Drive, work: (device: BlockDevice) => Promise<T>): Promise<T> {
+  const opened = await openDrive(driveBytes(target), { writable: true })
+  try {
+    return await work(opened.device)
+  } catch (error) {
+    if (error instanceof CoreError) throw new Refusal(error.message)
+    throw error
+  } finally {
+    await opened.close()
+  }
+}
+
+function fileOf(moveId: string, id: string): string {
+  return path.join(journalsFolder(), `repair-${safeName(moveId)}-${id}.json`)
+}

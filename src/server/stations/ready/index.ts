@@ -1,0 +1,440 @@
+import { stat, statfs } from 'node:fs/promises'
+import { z } from 'zod'
+import { MIB } from '@/core/bytes/size'
+import { type CopyChoices, CopyChoicesChangeSchema, CopyChoicesSchema } from '@/core/copy/choices'
+import { toHex } from '@/core/digest'
+import { driversOn } from '@/core/drivers/on-drive'
+import { movedPartitions } from '@/core/fit/ends'
+import type { Layout } from '@/core/fit/types'
+import { openCount, readyItems } from '@/core/ready/items'
+import type { FurtherTarget, ReadyFacts, ReadyGoal, ReadyItem, Told } from '@/core/ready/port'
+import { whyItFails } from '@/core/route/play'
+import { legSeconds } from '@/core/route/timing'
+import { readMarker } from '@/core/survey/marker'
+import { fingerprintOf } from '@/core/survey/survey'
+import type { DriveSurvey } from '@/core/survey/types'
+import { isHost } from '@/core/things/accessory'
+import { berthOf, placeKey } from '@/core/things/bench'
+import { driversAt } from '@/core/things/bodies'
+import type { Computer } from '@/core/things/computer'
+import { type Drive, driveName } from '@/core/things/drive'
+import { sha256 } from '@/host/sha256'
+import { ReadyResultSchema } from '../../database/schemas'
+import { dataFolder } from '../../ground/paths'
+import { Refusal } from '../../ground/refusal'
+import { clockTime, dayWords } from '../../ground/words'
+import { keep, loadMove, type Move, obstacleOf, plateOf } from '../../moves'
+import { latestCopy } from '../../moves/copies'
+import { copyNote, type LegNow, loadLeg, type Progress, progressOf } from '../../moves/legs'
+import { note } from '../../moves/logbook'
+import { mapCheckProgress, startMapChecks } from '../../moves/map-checks'
+import { heldNow } from '../../moves/plan-problem'
+import { pairsOf } from '../../moves/question'
+import { spokenFor } from '../../moves/reserved-drives'
+import { changeComputer, driveBytes, withDrive } from '../../world'
+import { benchNow } from '../../world/clock'
+import { knownOf } from '../../world/known'
+import { withStickDrivers } from '../../world/stick'
+
+/** The list as the facts are this moment. */
+export interface ReadyState {
+  readonly sourceFingerprint: string
+  readonly items: readonly ReadyItem[]
+  readonly open: number
+  readonly whenDone: 'stay' | 'power-off'
+  readonly targetFingerprint: string
+  readonly choices: CopyChoices
+  /** Further drives that are written in the same reading. */
+  readonly further: readonly Drive[]
+  readonly furtherFingerprints: Readonly<Record<string, string>>
+  /** Digest of the identity, the tables and the sizes of all drives of this copy; what a plate is typed for. */
+  readonly seen: string
+}
+
+/** What of a leg the list is about. One that makes something new has no drive to write to. */
+type Looked = Pick<LegNow, 'index' | 'transfer' | 'source'> & {
+  /** Undefined where an image is read. */
+  readonly from?: Drive
+  readonly to?: Drive
+  readonly target?: DriveSurvey
+  readonly layout?: Layout
+}
+
+/** Looks at everything that has to be true before the copy of a leg may start. */
+export async function readyState(move: Move, leg: LegNow): Promise<ReadyState> {
+  const { facts, now, further, furtherPrints, prints } = await look(move, leg)
+  const items = readyItems(facts)
+  const identity = [leg.from, leg.to, ...further].map(({ id, model, serial, sizeBytes }) => [
+    id,
+    model,
+    serial,
+    sizeBytes,
+  ])
+  const all = [prints.source, prints.target, ...Object.values(furtherPrints)]
+  return {
+    items,
+    open: openCount(items),
+    whenDone: now.whenDone,
+    targetFingerprint: prints.target!,
+    sourceFingerprint: prints.sourceWanted,
+    choices: now.choices,
+    further,
+    furtherFingerprints: furtherPrints,
+    seen: toHex(sha256(new TextEncoder().encode(JSON.stringify([identity, all, leg.layout])))),
+  }
+}
+
+/** The list of a way that this version cannot carry out, by the leg it is at. Throws Refusal before there is one. */
+export async function readyAhead(move: Move): Promise<readonly ReadyItem[]> {
+  const { row, bench } = move
+  const progress = await progressOf(row)
+  if (!progress || !row.survey) throw new Refusal('Take a route first.')
+  const index = progress.leg
+  const { transfer } = progress.legs[index]
+  const drive = (end: typeof transfer.from) =>
+    end.kind === 'drive' ? bench.drives.find((d) => d.id === end.driveId) : undefined
+  const pair = row.survey.pairs[transfer.pair]
+  const [from, to] = [drive(transfer.from), drive(transfer.to)]
+  const target = to && to.id === move.pairs[transfer.pair].target?.id ? (pair.target ?? undefined) : undefined
+  const looked = { index, transfer, source: pair.source, from, to, target }
+  return readyItems((await look(move, looked)).facts)
+}
+
+async function look(move: Move, leg: Looked) {
+  const { row, bench } = move
+  if (!row.survey) throw new Refusal('Read the drives in Survey first.')
+  const { from, to, transfer } = leg
+  const source = from && plateOf(from, bench)
+  const target = to && plateOf(to, bench)
+  const sourcePrint = from && (await withDrive(from, fingerprintOf))
+  const [targetPrint, marker] = to
+    ? await withDrive(to, async (device) => [await fingerprintOf(device), await readMarker(device)] as const)
+    : [undefined, undefined]
+  const progress = (await progressOf(row))!
+  // A drive that a leg before wrote is known by what that leg left on it.
+  const before = progress.copies.slice(0, leg.index).findLast((_, i) => from && writes(progress, i, from.id))
+  const sourceWanted = before?.summary?.targetFingerprint ?? leg.source.fingerprint
+  const stick = bench.accessories.find((a) => a.kind === 'stick')
+  const runner = bench.computers.find((c) => c.id === transfer.by)
+  const host = await statfs(dataFolder())
+  const ends = [
+    [transfer.from, from],
+    [transfer.to, to],
+  ] as const
+  const places = ends.every(([h, d]) => !d || (h.kind === 'drive' && placeKey(h.place) === placeKey(d.place)))
+  const now = row.ready ?? UNTOUCHED
+  const { choices } = now
+  const { drives: further, facts: furtherFacts, fingerprints } = await furtherOf(move, leg, choices)
+  const seconds = legSeconds(transfer.timing, transfer.bytes)
+  const layout = leg.layout
+  const facts: ReadyFacts = {
+    source: leg.source,
+    target: leg.target,
+    sourceName: source?.name ?? holderName(transfer.from, bench),
+    targetName: target?.name ?? holderName(transfer.to, bench),
+    sourceHealth: from?.health,
+    live: progress.plan.live,
+    ...(move.brief.toVirtualMachine || move.brief.targetComputerId !== null ? { goal: await goalOf(move) } : {}),
+    adapters: ends.flatMap(([, drive]) => adapterOf(drive, bench, seconds.copy + (choices.verify ? seconds.check : 0))),
+    notYet: obstacleOf(move),
+    choices,
+    further: furtherFacts,
+    told: toldOf(now),
+    computer: runner && {
+      name: runner.name,
+      running: runner.running,
+      bootMenuKey: runner.firmware.bootMenuKey,
+      secureBoot: runner.firmware.secureBoot,
+      hasBattery: runner.chassis.hasBattery,
+      batteryPercent: runner.batteryPercent,
+      mains: runner.mains,
+      programs: runner.programs,
+      sleepMinutes: runner.sleepMinutes,
+      online: runner.online,
+    },
+    home: { name: move.computer.name, addresses: move.computer.networkCards.flatMap((c) => c.address ?? []) },
+    hostName: bench.accessories.find((a) => a.id === transfer.by)?.name,
+    stickName: stick?.name ?? 'rescue stick',
+    hostNeededBytes: from ? (await hostBytes(from)) * (1 + further.length) : leg.source.usedBytes,
+    hostFreeBytes: host.bavail * host.bsize,
+    backup: move.brief.backup ? { where: move.brief.backup.where, date: dayWords(move.brief.backup.date) } : undefined,
+    sourceUnchanged: sourcePrint === sourceWanted,
+    // A target that an unfinished copy of this very move has marked is the one that was confirmed.
+    targetUnchanged:
+      targetPrint === leg.target?.fingerprint || (from !== undefined && marker?.note === copyNote(move, { from })),
+    targetConnected: target?.connected ?? true,
+    sourceConnected: source?.connected,
+    handsFirst: progress.phase !== undefined && progress.phase === progress.copied,
+    routeHolds: places,
+    surveyedAt: clockTime(row.survey.at),
+    mapCheckProgress: mapCheckProgress(move.id),
+    resized: layout ? layout.partitions.filter((p) => p.resizes).map((p) => p.sourceNumber) : [],
+    leftOut: layout
+      ? movedPartitions(leg.source).filter((p) => !layout.partitions.some((q) => q.sourceNumber === p.number))
+      : [],
+  }
+  return {
+    facts,
+    now,
+    further,
+    furtherPrints: fingerprints,
+    prints: { source: sourcePrint, target: targetPrint, sourceWanted },
+  }
+}
+
+/** What is not a drive, in words. */
+function holderName(holder: LegNow['transfer']['from'], bench: Move['bench']): string {
+  const at = holder.kind === 'virtual-disk' ? holder.hostId : holder.kind === 'image' ? holder.store : ''
+  const drive = bench.drives.find((d) => d.id === at)
+  const name = drive ? driveName(drive) : (bench.accessories.find((a) => a.id === at)?.name ?? 'bench')
+  return `${holder.kind === 'virtual-disk' ? 'virtual disk' : 'image'} on the ${name}`
+}
+
+/** The dock, enclosure or cable that a drive hangs at, with its link. */
+function adapterOf(drive: Drive | undefined, bench: Move['bench'], seconds: number): ReadyFacts['adapters'] {
+  if (drive?.place.kind !== 'bay') return []
+  const { name, link } = berthOf(drive, bench)
+  return link ? [{ name, link, seconds }] : []
+}
+
+/** Where the system will live, and what of its drivers serves there. */
+async function goalOf(move: Move): Promise<ReadyGoal | undefined> {
+  const { brief, bench, goal, pairs, row } = move
+  if (brief.toVirtualMachine) {
+    const host = bench.accessories.find(isHost)
+    return { kind: 'virtual-machine', hostName: host?.name ?? 'host' }
+  }
+  const [{ source, target }] = pairs
+  if (!goal || !target) return undefined
+  const slot = goal.slots.find((s) => s.id === goal.homeSlot)
+  const drivers = driversAt(slot, target)
+  const installed = await withDrive(source, (device) => driversOn(device, row.survey!.pairs[0].source, drivers))
+  const atHand = await withStickDrivers(bench, async (packages = []) =>
+    packages.find((p) => drivers.some((name) => name.toLowerCase() === p.service.toLowerCase())),
+  )
+  return {
+    kind: 'other-computer',
+    name: goal.name,
+    drivers,
+    installed,
+    ...(atHand ? { atHand: { service: atHand.service, name: atHand.name, folder: atHand.folder } } : {}),
+  }
+}
+
+const UNTOUCHED: z.infer<typeof ReadyResultSchema> = ReadyResultSchema.parse({ whenDone: 'stay' })
+
+function toldOf({ told, backupWaived }: typeof UNTOUCHED): Record<string, Told> {
+  const said = Object.entries(told).map(([id, { at, ...rest }]) => [id, { ...rest, at: clockTime(at) }] as const)
+  return { ...(backupWaived ? { backup: { at: 'before' } } : {}), ...Object.fromEntries(said) }
+}
+
+/** The drives that are written beside the target, as they are now. */
+async function furtherOf(move: Move, leg: Looked, { further }: CopyChoices) {
+  const taken = await spokenFor(move.bench, move.row.benchId, move.id)
+  const drives = further.flatMap((id) => move.bench.drives.filter((d) => d.id === id))
+  const facts: FurtherTarget[] = []
+  const fingerprints: Record<string, string> = {}
+  for (const drive of drives) {
+    fingerprints[drive.id] = await withDrive(drive, fingerprintOf)
+    const known = await knownOf(drive)
+    facts.push({
+      id: drive.id,
+      name: driveName(drive),
+      connected: isReached(drive, move.bench, leg),
+      sameSize: leg.to !== undefined && sameShape(drive, leg.to),
+      taken: isOwn(drive, move)
+        ? `The ${driveName(drive)} belongs to this move already.`
+        : (taken.get(drive.id) ?? null),
+      holds: known.isEmpty ? 'it holds nothing' : `it holds ${known.holds}`,
+    })
+  }
+  return { drives, facts, fingerprints }
+}
+
+const sameShape = (a: Drive, b: Drive) => a.sizeBytes === b.sizeBytes && a.logicalSectorSize === b.logicalSectorSize
+
+const isOwn = (drive: Drive, { pairs }: Move) => pairs.some((p) => [p.source.id, p.target?.id].includes(drive.id))
+
+/** True for a drive that what copies can write to: outside by USB, or in a slot of that very computer. */
+function isReached(drive: Drive, bench: Move['bench'], { transfer }: Looked): boolean {
+  if (!berthOf(drive, bench).link) return false
+  return drive.place.kind === 'bay' || (drive.place.kind === 'slot' && drive.place.computerId === transfer.by)
+}
+
+/** Drives of the bench that could be written in the same reading: within reach, alike, and nobody else's. */
+export async function furtherCandidates(move: Move, leg: LegNow): Promise<Drive[]> {
+  const taken = await spokenFor(move.bench, move.row.benchId, move.id)
+  return move.bench.drives.filter(
+    (d) =>
+      !isOwn(d, move) &&
+      !taken.has(d.id) &&
+      d.id !== leg.to.id &&
+      d.id !== leg.from.id &&
+      d.file !== null &&
+      sameShape(d, leg.to) &&
+      isReached(d, move.bench, leg),
+  )
+}
+
+function writes({ legs }: Progress, index: number, driveId: string): boolean {
+  const { to } = legs[index].transfer
+  return to.kind === 'drive' && to.driveId === driveId
+}
+
+export const ReadyActionSchema = z.discriminatedUnion('action', [
+  z.object({ action: z.literal('start-stick') }),
+  z.object({ action: z.literal('start-system') }),
+  z.object({ action: z.literal('plug-in') }),
+  z.object({ action: z.literal('look-again') }),
+  z.object({ action: z.literal('waive-backup') }),
+  z.object({ action: z.literal('close-program'), of: z.string().max(40) }),
+  z.object({ action: z.literal('go-offline') }),
+  z.object({ action: z.literal('no-sleep') }),
+  z.object({ action: z.literal('skip-page-files') }),
+  z.object({ action: z.literal('copy-page-files') }),
+  z.object({ action: z.literal('take-every') }),
+  z.object({ action: z.literal('check-maps') }),
+  z.object({ action: z.literal('skip-map-check') }),
+  z.object({ action: z.literal('reset-later') }),
+  z.object({ action: z.literal('choose'), choices: CopyChoicesChangeSchema }),
+  z.object({
+    action: z.literal('go-past'),
+    item: z.string().max(120),
+    reason: z.string().trim().min(10, 'Say in a few words why it may start all the same').max(300),
+  }),
+  z.object({ action: z.literal('when-done'), whenDone: z.enum(['stay', 'power-off']) }),
+])
+
+/** Does what an item of the list offers. */
+export async function readyAction(moveId: string, input: unknown): Promise<void> {
+  const request = ReadyActionSchema.parse(input)
+  const move = await loadMove(moveId)
+  const now = move.row.ready ?? UNTOUCHED
+  const at = Math.round(await benchNow())
+  const choose = async (choices: Partial<CopyChoices>) => {
+    await refuseWhileCopying(moveId)
+    await keep(moveId, { ready: { ...now, choices: CopyChoicesSchema.parse({ ...now.choices, ...choices }) } })
+  }
+  const turnedOff = async (what: (typeof now.turnedOff)[number]) =>
+    keep(moveId, { ready: { ...now, turnedOff: [...now.turnedOff, what] } })
+  const tell = async (item: string, said: { title?: string; reason?: string } = {}) =>
+    keep(moveId, { ready: { ...now, told: { ...now.told, [item]: { at, ...said } } } })
+  switch (request.action) {
+    case 'look-again':
+      return
+    case 'plug-in': {
+      await changeComputer((await copier(move)).id, { mains: true })
+      await note(moveId, 'mains plugged in')
+      return
+    }
+    case 'start-stick':
+      return startFromStick(move)
+    case 'start-system': {
+      const computer = await copier(move)
+      if (!computer.mains) throw new Refusal(`The ${computer.name} has no mains power.`)
+      await changeComputer(computer.id, { running: 'system' })
+      await note(moveId, `${computer.name} started from its own drive`)
+      return
+    }
+    case 'close-program': {
+      const computer = await copier(move)
+      const program = computer.programs.find((p) => p.id === request.of)
+      if (!program) throw new Refusal('There is no such program.')
+      const programs = computer.programs.map((p) => (p.id === program.id ? { ...p, running: false } : p))
+      await changeComputer(computer.id, { programs })
+      await turnedOff({ computerId: computer.id, what: 'program', of: program.id, name: program.name, minutes: null })
+      await note(moveId, `${program.name} closed`)
+      return
+    }
+    case 'go-offline': {
+      const computer = await copier(move)
+      await changeComputer(computer.id, { online: false })
+      await turnedOff({ computerId: computer.id, what: 'network', of: '', name: 'Network', minutes: null })
+      await note(moveId, `network of the ${computer.name} turned off`)
+      return
+    }
+    case 'no-sleep': {
+      const computer = await copier(move)
+      await changeComputer(computer.id, { sleepMinutes: null })
+      const minutes = computer.sleepMinutes
+      if (minutes !== null) await turnedOff({ computerId: computer.id, what: 'sleep', of: '', name: 'Sleep', minutes })
+      await note(moveId, `sleep of the ${computer.name} turned off`)
+      return
+    }
+    case 'waive-backup':
+      await tell('backup')
+      await note(moveId, 'goes on without a backup, the customer knows')
+      return
+    case 'reset-later':
+      await tell('generalised')
+      await note(moveId, 'what belongs to the old computer is let go of in Proof')
+      return
+    case 'skip-page-files':
+    case 'copy-page-files':
+      return choose({ skipPageFiles: request.action === 'skip-page-files' })
+    case 'skip-map-check':
+      return choose({ mapsUnchecked: true })
+    case 'check-maps':
+      await choose({ mapsUnchecked: false })
+      if (!mapCheckProgress(moveId)) await startMapChecks(moveId)
+      return
+    case 'take-every': {
+      const { source } = await loadLeg(move)
+      const bad = source.partitions.filter((p) => p.findings.some((f) => f.severity === 'damage'))
+      return choose({ everyOf: bad.map((p) => p.number) })
+    }
+    case 'choose':
+      return choose(request.choices)
+    case 'go-past': {
+      const items = obstacleOf(move) ? await readyAhead(move) : (await readyState(move, await loadLeg(move))).items
+      const item = items.find((i) => i.id === request.item)
+      if (!item || item.state === 'settled') throw new Refusal('Nothing of that kind stands in the way.')
+      if (!item.overridable) throw new Refusal(`${item.title} This cannot be gone past.`)
+      await tell(item.id, { title: item.title, reason: request.reason })
+      await note(moveId, `gone past: ${item.title} ${request.reason}`, 'bad')
+      return
+    }
+    case 'when-done':
+      await keep(moveId, { ready: { ...now, whenDone: request.whenDone } })
+  }
+}
+
+/** The computer that copies. */
+async function copier(move: Move): Promise<Computer> {
+  const transfer = await transferNow(move)
+  const computer = move.bench.computers.find((c) => c.id === transfer.by)
+  if (!computer) throw new Refusal('No computer of this move does the copying.')
+  return computer
+}
+
+async function transferNow(move: Move): Promise<LegNow['transfer']> {
+  const progress = await progressOf(move.row)
+  if (!progress) throw new Refusal('Take a route first.')
+  return progress.legs[progress.leg].transfer
+}
+
+async function startFromStick(move: Move): Promise<void> {
+  const transfer = await transferNow(move)
+  const computer = await copier(move)
+  if (!computer.mains) throw new Refusal(`The ${computer.name} has no mains power.`)
+  const left = { actions: [{ do: 'start', computerId: computer.id, from: 'stick' } as const, transfer] }
+  const off = { ...computer, running: 'off' as const }
+  const bench = { ...move.bench, computers: move.bench.computers.map((c) => (c.id === computer.id ? off : c)) }
+  const why = whyItFails(left, 0, await heldNow(move, bench), pairsOf(move))
+  if (why) throw new Refusal(why)
+  await changeComputer(computer.id, { running: 'stick' })
+  await note(move.id, `${computer.name} started from the rescue stick`)
+}
+
+async function refuseWhileCopying(moveId: string): Promise<void> {
+  const copy = await latestCopy(moveId)
+  if (copy?.status === 'running' || copy?.status === 'paused')
+    throw new Refusal('The copy is running; how it copies was chosen before.')
+}
+
+/** What the copy will take on this host: what the source takes, and some for grown records. */
+async function hostBytes(source: Drive): Promise<number> {
+  const { blocks } = await stat(driveBytes(source).file)
+  // Blocks are counted in 512 bytes whatever the host's file system has.
+  return blocks * 512 + 64 * MIB
+}

@@ -1,0 +1,179 @@
+import { unlink } from 'node:fs/promises'
+import { z } from 'zod'
+import type { Recheck } from '@/core/copy/source-binding'
+import { plateMatches } from '@/core/ready/plate-check'
+import { berthOf } from '@/core/things/bench'
+import { type Drive, driveName } from '@/core/things/drive'
+import { launch } from '../../copying/launch'
+import { furtherDrives, leaseFor, orderFor, workerDrive } from '../../copying/order'
+import { CopyRow } from '../../database/models'
+import { Refusal } from '../../ground/refusal'
+import { type Lease, startWithLease } from '../../leases'
+import { fitsLocked, loadMove, type Move } from '../../moves'
+import { type CopyView, journalOf, latestCopy, recover, running } from '../../moves/copies'
+import { type LegNow, loadLeg, progressOf } from '../../moves/legs'
+import { note } from '../../moves/logbook'
+import { benchNow } from '../../world/clock'
+import { readyState } from '.'
+
+export const StartCopySchema = z.object({
+  plate: z.string().max(40),
+  /** What the list showed of both drives when the plate was typed. */
+  seen: z.string().max(130).default(''),
+  /** The plates of further drives, by drive. */
+  further: z.record(z.string().max(80), z.string().max(40)).default({}),
+})
+
+/** Starts the copy of a move. Throws Refusal, nothing written, unless everything on the list is settled and the plate matches. */
+export async function startCopy(moveId: string, input: unknown): Promise<void> {
+  const { plate, seen, further } = StartCopySchema.parse(input)
+  await recover()
+  const move = await loadMove(moveId)
+  const leg = await legToCopy(move)
+  if (leg.from.id === leg.to.id) throw new Refusal('Source and target are the same drive. Nothing was written.')
+  await startWithLease(await leaseFor(move, leg, await furtherDrives(move)), (lease) =>
+    startLeased(move, leg, { plate, seen, further }, lease),
+  )
+}
+
+/** Decides and starts while nobody else can take the drives. The lease goes to the copy, which releases it at its end. */
+async function startLeased(
+  move: Move,
+  leg: LegNow,
+  { plate, seen, further }: z.infer<typeof StartCopySchema>,
+  lease: Lease,
+): Promise<void> {
+  const moveId = move.id
+  const ready = await readyState(move, leg)
+  if (ready.open > 0) {
+    const first = ready.items[0]
+    throw new Refusal(`It may not start yet: ${first.title} ${first.why}. Nothing was written.`)
+  }
+  if (seen !== ready.seen) {
+    throw new Refusal(
+      'The drives are not as they were when you typed from the label. Look at the list and at the label again. Nothing was written.',
+    )
+  }
+  for (const [drive, typed] of [[leg.to, plate], ...ready.further.map((d) => [d, further[d.id] ?? ''])] as [
+    Drive,
+    string,
+  ][]) {
+    if (!plateMatches(drive.serial, typed)) {
+      throw new Refusal(`These are not the last four characters on the ${driveName(drive)}. Nothing was written.`)
+    }
+  }
+  await forgetCutOff(moveId)
+  const startedAt = Math.round(await benchNow())
+  const job = `${moveId}-${leg.index}-${startedAt}`
+  const { choices } = ready
+  await CopyRow.create({
+    id: job,
+    moveId,
+    leg: leg.index,
+    way: leg.transfer.way,
+    share: null,
+    status: 'running',
+    startedAt,
+    endedAt: null,
+    message: null,
+    progress: null,
+    summary: null,
+    choices,
+    goesOn: false,
+    unequal: false,
+  })
+  const which = leg.of > 1 ? `leg ${leg.index + 1} of ${leg.of}` : 'copy'
+  await note(
+    moveId,
+    `${which} started, ${driveName(leg.from)} to ${[leg.to, ...ready.further].map(driveName).join(', ')}`,
+  )
+  await launch(
+    move,
+    leg,
+    {
+      ...(await orderFor(move, leg, job)),
+      task: { kind: 'copy' },
+      source: workerDrive(leg.from, ready.sourceFingerprint),
+      targets: [
+        workerDrive(leg.to, ready.targetFingerprint),
+        ...ready.further.map((d) => workerDrive(d, ready.furtherFingerprints[d.id])),
+      ],
+      choices,
+    },
+    lease,
+  )
+}
+
+/** What an earlier copy of a move was cut off at counts no more once another one starts. */
+async function forgetCutOff(moveId: string): Promise<void> {
+  for (const { id } of await CopyRow.findAll({ where: { moveId, goesOn: true }, attributes: ['id'] })) {
+    await unlink(journalOf(id)).catch(() => undefined)
+    await CopyRow.update({ goesOn: false }, { where: { id } })
+  }
+}
+
+export const ResumeCopySchema = z.object({
+  /** What was copied before is compared piece by piece, or a sample of it. */
+  recheck: z.enum(['sample', 'every']).default('sample'),
+})
+
+/** Takes up a copy that was cut off or stopped, from what is sure of it. Throws Refusal, nothing written. */
+export async function resumeCopy(moveId: string, input: unknown = {}): Promise<void> {
+  const { recheck } = ResumeCopySchema.parse(input)
+  await recover()
+  const move = await loadMove(moveId)
+  const leg = await legToCopy(move)
+  const copy = await latestCopy(moveId, leg.index)
+  if (!copy?.goesOn) throw new Refusal('There is no copy of this move that could be gone on with.')
+  const further = copy.choices.further.map((id) => {
+    const drive = move.bench.drives.find((d) => d.id === id)
+    if (!drive) throw new Refusal('A drive that this copy writes is no longer on the bench. Start the copy over.')
+    return drive
+  })
+  await startWithLease(await leaseFor(move, leg, further), (lease) =>
+    resumeLeased(move, leg, { copy, further, recheck }, lease),
+  )
+}
+
+async function resumeLeased(
+  move: Move,
+  leg: LegNow,
+  { copy, further, recheck }: { copy: CopyView; further: readonly Drive[]; recheck: Recheck },
+  lease: Lease,
+): Promise<void> {
+  const moveId = move.id
+  const ready = await readyState(move, leg)
+  // A target that this very copy marked is another than when it was surveyed; the copy itself looks at its mark.
+  const connected = berthOf(leg.to, move.bench).link !== undefined
+  const item = ready.items.find((i) => i.state !== 'settled' && !(i.id === 'target-same' && connected))
+  if (item) throw new Refusal(`It may not go on yet: ${item.title} ${item.why}. Nothing was written.`)
+  await CopyRow.update({ status: 'running', endedAt: null, message: null, goesOn: false }, { where: { id: copy.id } })
+  await note(
+    moveId,
+    recheck === 'every' ? 'copy resumed, every copied piece compared first' : 'copy resumed from the last checkpoint',
+  )
+  await launch(
+    move,
+    leg,
+    {
+      ...(await orderFor(move, leg, copy.id)),
+      task: { kind: 'copy' },
+      source: workerDrive(leg.from, ready.sourceFingerprint),
+      targets: [leg.to, ...further].map((d) => workerDrive(d)),
+      choices: copy.choices,
+      resume: { progress: copy.progress, recheck },
+    },
+    lease,
+  )
+}
+
+/** The leg that is to be copied. Throws Refusal when there is none. */
+async function legToCopy(move: Move): Promise<LegNow> {
+  if (running().has(move.id)) throw new Refusal('This copy is running already.')
+  if (!fitsLocked(move.row) || !move.row.route)
+    throw new Refusal('There is no locked fit to copy by. Lock it in Fit first.')
+  const progress = (await progressOf(move.row))!
+  if (progress.copied === progress.legs.length)
+    throw new Refusal('All legs of this move are copied. It is not copied again.')
+  return loadLeg(move)
+}

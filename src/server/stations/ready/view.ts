@@ -1,0 +1,56 @@
+import { heldBytes } from '@/core/copy/plan'
+import { healthVerdict } from '@/core/health/health'
+import { platePrefix } from '@/core/ready/plate-check'
+import { legSeconds } from '@/core/route/timing'
+import { driveName } from '@/core/things/drive'
+import { plateOf } from '../../moves'
+import { loadLeg } from '../../moves/legs'
+import type { MovePage } from '../../moves/page'
+import { furtherCandidates, readyAhead, readyState } from '.'
+
+/** The list of a way that this version cannot carry out. */
+export async function readyAheadView({ move }: MovePage) {
+  return { items: (await readyAhead(move)).map((item) => ({ ...item })) }
+}
+
+export async function readyView({ move, progress, copy }: MovePage) {
+  const leg = await loadLeg(move)
+  const { items, open, whenDone, choices, further, seen } = await readyState(move, leg)
+  const candidates = await furtherCandidates(move, leg)
+  const volumes = leg.layout.partitions.flatMap((p) => {
+    const { volume } = leg.source.partitions.find((q) => q.number === p.sourceNumber) ?? {}
+    // Where nobody sees what is in use, every sector is taken anyway.
+    if (!volume || volume.encrypted) return []
+    return [{ number: p.sourceNumber, title: p.title, usedBytes: p.usedBytes, everyBytes: heldBytes(p, leg.layout) }]
+  })
+  const more = volumes.filter((v) => choices.everyOf.includes(v.number))
+  const bytes = {
+    used: leg.transfer.bytes,
+    volumes: more.reduce((sum, v) => sum + Math.max(0, v.everyBytes - v.usedBytes), leg.transfer.bytes),
+    every: leg.layout.partitions.reduce((sum, p) => sum + heldBytes(p, leg.layout), 0),
+  }
+  const seconds = (ways: keyof typeof bytes) => legSeconds(leg.transfer.timing, bytes[ways])
+  return {
+    items: items.map((item) => ({ ...item })),
+    open,
+    whenDone,
+    seen,
+    how: {
+      choices,
+      volumes,
+      bytes,
+      seconds: { used: seconds('used'), volumes: seconds('volumes'), every: seconds('every') },
+      live: progress!.plan.live,
+      failing: healthVerdict(leg.from.health).state === 'failing',
+      candidates: candidates.map((d) => ({ id: d.id, name: driveName(d), serial: d.serial })),
+    },
+    further: further.map((d) => ({ ...plateOf(d, move.bench), platePrefix: platePrefix(d.serial) })),
+    leg: { number: leg.index + 1, of: leg.of },
+    source: plateOf(leg.from, move.bench),
+    target: plateOf(leg.to, move.bench),
+    platePrefix: platePrefix(leg.to.serial),
+    system: leg.source.partitions.find((p) => p.role === 'system'),
+    running: copy?.status === 'running' || copy?.status === 'paused',
+    done: progress!.copied === progress!.legs.length,
+  }
+}

@@ -1,0 +1,46 @@
+import { courseOf } from '@/core/route/course'
+import { ORDER_RULE } from '@/core/route/judge'
+import type { MovePage } from '../../moves/page'
+import { notYet } from '../../moves/question'
+import { routesOf } from '.'
+
+export async function routeView({ move, progress, obstacle, trouble }: MovePage) {
+  const { plans, obstacles, openings } = await routesOf(move)
+  const taken = progress?.plan
+  // The plan that was taken stays on the page as it was taken, even when the bench has become another one.
+  const shown = taken && !plans.some((p) => p.id === taken.id) ? [taken, ...plans] : plans
+  return {
+    taken: taken?.id,
+    begun: (progress?.copied ?? 0) > 0 || progress?.copies.some((c) => c !== undefined) === true,
+    plans: shown.map((plan) => {
+      const used = taken?.id === plan.id ? taken : plan
+      const { actions, ...rest } = used
+      return {
+        ...rest,
+        notYet: notYet(move, used),
+        stops: courseOf(used, move.bench),
+        legs: actions.flatMap((a) =>
+          a.do === 'transfer'
+            ? [
+                {
+                  how: a.how,
+                  bytes: a.bytes,
+                  timing: a.timing,
+                  known: a.known,
+                  lowSeconds: a.lowSeconds,
+                  highSeconds: a.highSeconds,
+                },
+              ]
+            : [],
+        ),
+      }
+    }),
+    rule: plans.some((p) => notYet(move, p)) ? `What is only planned comes last. ${ORDER_RULE}` : ORDER_RULE,
+    obstacles,
+    openings,
+    obstacle,
+    trouble,
+    computerName: move.computer.name,
+    toVirtualMachine: move.brief.toVirtualMachine,
+  }
+}

@@ -1,0 +1,17 @@
+import { clockTime } from '../../ground/words'
+import { mapCheckProgress } from '../../moves/map-checks'
+import type { MovePage } from '../../moves/page'
+
+export function surveyView({ move, plates, lines }: MovePage) {
+  const { survey } = move.row
+  return {
+    survey: survey && { confirmed: survey.confirmed, read: clockTime(survey.at) },
+    mapCheckProgress: mapCheckProgress(move.id),
+    pairs: plates.map((p, i) => ({
+      ...p,
+      read: survey ? survey.pairs[i] : undefined,
+      health: { source: move.pairs[i].source.health, target: move.pairs[i].target?.health },
+    })),
+    lines,
+  }
+}

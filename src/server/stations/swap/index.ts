@@ -1,0 +1,120 @@
+import { z } from 'zod'
+import { ticked } from '@/core/swap/tray'
+import type { StepEffect } from '@/core/swap/types'
+import { driveName } from '@/core/things/drive'
+import { Refusal } from '../../ground/refusal'
+import { fitsLocked, hasStarted, keep, loadMove, type Move } from '../../moves'
+import { running } from '../../moves/copies'
+import { progressOf, stepsAfterStart, stepsOf } from '../../moves/legs'
+import { note } from '../../moves/logbook'
+import { changeComputer, computerById, driveById, placeDrive } from '../../world'
+import { benchNow } from '../../world/clock'
+import { findDuplicateDiskIds } from '../../world/computers/duplicate-ids'
+
+export const StepSchema = z.object({ step: z.string().max(120) })
+export const TickSchema = StepSchema.extend({
+  group: z.number().int().min(0).max(7),
+  count: z.number().int().min(0).max(99),
+})
+
+/** The step that hands do next, and where its phase is. Throws Refusal when nothing is to be done now. */
+async function nextStep(moveId: string, id: string) {
+  const move = await loadMove(moveId)
+  const progress = await progressOf(move.row)
+  if (!progress || !fitsLocked(move.row)) throw new Refusal('Lock a fit first; nothing is taken apart before.')
+  if (running().has(moveId)) throw new Refusal('A copy is running; its drives stay where they are.')
+  const left = stepsAfterStart(move, progress)
+  if (progress.phase === undefined && left.length === 0) {
+    const copiedAll = progress.copied === progress.legs.length
+    throw new Refusal(copiedAll ? 'All steps are done.' : 'The copy is not done, so nothing is taken apart yet.')
+  }
+  if (progress.phase === undefined && !hasStarted(move))
+    throw new Refusal(
+      `The case is closed once it has started from the new drive: ${left[0].title.toLowerCase()} comes then.`,
+    )
+  const phase = progress.phase ?? progress.legs.length
+  const stored = stepsOf(move, progress, phase)
+  const next = stored.steps[stored.done.length]
+  if (next.id !== id) throw new Refusal(`The next step is: ${next.title}.`)
+  const phases = progress.hands.map((_, i) => move.row.swap?.phases[i] ?? { steps: [], done: [], ticks: {} })
+  return { move, phase, phases, next, ...stored }
+}
+
+/** Ticks the next step off and does on the bench what the hands did. Steps are done in order. */
+export async function finishStep(moveId: string, input: unknown): Promise<void> {
+  const { step: id } = StepSchema.parse(input)
+  const { move, phase, phases, next, steps, done, ticks } = await nextStep(moveId, id)
+  const { done: out, of } = ticked(next, ticks)
+  // Who began to tick them one by one wants them all; who did not has done them in one go.
+  if (out > 0 && out < of)
+    throw new Refusal(
+      `${out} of ${of} screws are ${next.screws?.way}. Tick the ${of - out === 1 ? 'one that is' : `${of - out} that are`} left.`,
+    )
+  if (next.effect) await effect(move, next.effect)
+  phases[phase] = { steps, done: [...done, { id, at: await benchNow() }], ticks }
+  // Phases before that asked nothing keep an empty list; they are done as they are.
+  await keep(moveId, { swap: { phases } })
+  await note(moveId, next.short.toLowerCase())
+}
+
+/** Ticks screws of the next step, kind by kind. */
+export async function tickScrews(moveId: string, input: unknown): Promise<void> {
+  const { step: id, group, count } = TickSchema.parse(input)
+  const { phase, phases, next, steps, done, ticks } = await nextStep(moveId, id)
+  const groups = next.screws?.groups ?? []
+  if (!groups[group] || count > groups[group].count) throw new Refusal('This step has no such screws.', 400)
+  const counts = groups.map((_, i) => (i === group ? count : (ticks[id]?.[i] ?? 0)))
+  phases[phase] = { steps, done, ticks: { ...ticks, [id]: counts } }
+  await keep(moveId, { swap: { phases } })
+}
+
+async function effect(move: Move, step: StepEffect): Promise<void> {
+  switch (step.kind) {
+    case 'power-off':
+      return changeComputer(step.computerId, { running: 'off' })
+    case 'mains-out':
+      return changeComputer(step.computerId, { mains: false, running: 'off' })
+    case 'mains-in':
+      await refuseTwins(move, step.computerId)
+      return changeComputer(step.computerId, { mains: true })
+    case 'battery':
+      return changeComputer(step.computerId, { batteryOut: step.out, ...(step.out ? { running: 'off' } : {}) })
+    case 'secure-boot': {
+      const { firmware } = await computerById(step.computerId)
+      return changeComputer(step.computerId, { firmware: { ...firmware, secureBoot: step.on } })
+    }
+    case 'take': {
+      const { place } = await driveById(step.driveId)
+      // Somebody may have taken it out by hand already.
+      if (place.kind === 'table' || place.kind === 'shelf') return
+      if (place.kind === 'slot') await refuseLive(place.computerId)
+      if (step.toShelf) {
+        await placeDrive(step.driveId, { kind: 'shelf' }, { label: `${move.brief.name}, old`, until: '' })
+      } else await placeDrive(step.driveId, { kind: 'table' })
+      return
+    }
+    case 'put':
+      if (step.into.kind === 'slot') await refuseLive(step.into.computerId)
+      await placeDrive(step.driveId, step.into)
+  }
+}
+
+/** Nobody reaches into a computer that has power. */
+async function refuseLive(computerId: string): Promise<void> {
+  const { name, running: state, mains, chassis, batteryOut } = await computerById(computerId)
+  if (state !== 'off') throw new Refusal(`The ${name} is running. Shut it down before you reach into it.`)
+  if (mains) throw new Refusal(`The mains cable of the ${name} is in again. Pull it before you reach into it.`)
+  if (chassis.hasBattery && !batteryOut)
+    throw new Refusal(`The battery of the ${name} is plugged in, so the board is live. Unplug it first.`)
+}
+
+/** Two drives of one identity are never given power together. */
+async function refuseTwins({ bench }: Move, computerId: string): Promise<void> {
+  const inside = bench.drives.filter(({ place }) => place.kind === 'slot' && place.computerId === computerId)
+  const twins = await findDuplicateDiskIds(inside)
+  if (!twins) return
+  const { name } = await computerById(computerId)
+  throw new Refusal(
+    `The ${driveName(twins[0])} and the ${driveName(twins[1])} are both in the ${name} and carry one identity. Take the old one out and set it aside before it gets power.`,
+  )
+}

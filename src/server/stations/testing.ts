@@ -1,0 +1,10 @@
+// What every station's page shows, for tests that look at several.
+export * from './copy/view'
+export * from './fit/view'
+export * from './handover/view'
+export * from './intake/view'
+export * from './proof/view'
+export * from './ready/view'
+export * from './route/view'
+export * from './survey/view'
+export * from './swap/view'

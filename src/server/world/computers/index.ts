@@ -1,0 +1,137 @@
+import { z } from 'zod'
+import type { OpenDrive } from '@/bench/open-drive'
+import { type BootChoice, bootMenu, chosenOnce } from '@/core/boot/menu'
+import { traceBoot } from '@/core/boot/trace'
+import { FirmwareSchema } from '@/core/boot/types'
+import { type BenchState, driveIn } from '@/core/things/bench'
+import type { Computer } from '@/core/things/computer'
+import { driveName } from '@/core/things/drive'
+import { sha256 } from '@/host/sha256'
+import { inBenchQueue } from '../../ground/queue'
+import { Refusal } from '../../ground/refusal'
+import { driveUse } from '../../leases'
+import { benchOfComputer, changeComputer, computerById, drivesInside } from '..'
+import { attach } from './attach'
+
+// What a person does at a computer of the bench: switches, programs, its boot menu and its firmware's settings.
+
+export const SwitchSchema = z.discriminatedUnion('do', [
+  /** By a line of its boot menu, or as the firmware decides. */
+  z.object({ do: z.literal('start'), choice: z.string().max(60).optional() }),
+  z.object({ do: z.literal('shut-down') }),
+  z.object({ do: z.literal('mains'), on: z.boolean() }),
+  z.object({ do: z.literal('program'), of: z.string().max(40), on: z.boolean() }),
+  z.object({ do: z.literal('network'), on: z.boolean() }),
+  z.object({ do: z.literal('sleep'), minutes: z.number().int().positive().max(1440).nullable() }),
+  z.object({
+    do: z.literal('firmware'),
+    settings: FirmwareSchema.pick({
+      secureBoot: true,
+      trustedSigners: true,
+      bootEntries: true,
+      bootOrder: true,
+      driveOrder: true,
+    }),
+  }),
+])
+
+/** Does it. Throws Refusal, nothing changed, where the computer would not. */
+export async function switchComputer(id: string, input: unknown): Promise<void> {
+  const asked = SwitchSchema.parse(input)
+  await inBenchQueue(() => switchInTurn(id, asked))
+}
+
+async function switchInTurn(id: string, asked: z.infer<typeof SwitchSchema>): Promise<void> {
+  const computer = await computerById(id)
+  switch (asked.do) {
+    case 'start':
+      return startUp(computer, asked.choice)
+    case 'shut-down':
+      await refuseInUse(computer)
+      return changeComputer(id, { running: 'off' })
+    case 'mains':
+      if (!asked.on) await refuseInUse(computer)
+      return changeComputer(id, asked.on ? { mains: true } : { mains: false, running: 'off' })
+    case 'program': {
+      refuseOff(computer)
+      if (!computer.programs.some((p) => p.id === asked.of)) throw new Refusal('There is no such program.')
+      const programs = computer.programs.map((p) => (p.id === asked.of ? { ...p, running: asked.on } : p))
+      return changeComputer(id, { programs })
+    }
+    case 'network':
+      refuseOff(computer)
+      return changeComputer(id, { online: asked.on })
+    case 'sleep':
+      refuseOff(computer)
+      return changeComputer(id, { sleepMinutes: asked.minutes })
+    case 'firmware': {
+      if (computer.running !== 'off')
+        throw new Refusal(
+          `The firmware’s settings are opened at power-on with ${computer.firmware.bootMenuKey}: shut the ${computer.name} down first.`,
+        )
+      const { bootEntries, bootOrder, driveOrder } = asked.settings
+      const known = new Set(bootEntries.map((e) => e.id))
+      if (known.size < bootEntries.length) throw new Refusal('Two boot entries have one number.', 400)
+      if (bootOrder.some((entry) => !known.has(entry)))
+        throw new Refusal('The boot order names an entry that there is not.', 400)
+      if (driveOrder.some((slot) => !computer.slots.some((s) => s.id === slot)))
+        throw new Refusal('The drive order names a slot that there is not.', 400)
+      return changeComputer(id, { firmware: { ...computer.firmware, ...asked.settings } })
+    }
+  }
+}
+
+async function startUp(computer: Computer, choice: string | undefined): Promise<void> {
+  const { id, name } = computer
+  if (computer.running !== 'off') throw new Refusal(`The ${name} is running already.`)
+  if (!computer.mains && (computer.batteryPercent ?? 0) === 0)
+    throw new Refusal(`The ${name} has no mains power: plug it in first.`)
+  await refuseInUse(computer)
+  const bench = await benchOfComputer(id)
+  const firmware = choice === undefined ? computer.firmware : chosenOnce(computer.firmware, choice)
+  const trace = await withSlots(bench, computer, (drives) => traceBoot(firmware, drives, undefined, sha256))
+  const stop = trace.links.find((l) => l.state === 'failed')
+  if (stop) throw new Refusal(`It does not start. ${stop.title}: ${stop.found}. ${stop.why ?? ''}`.trimEnd())
+  await changeComputer(id, { running: 'system' })
+}
+
+/** What the boot menu of a computer shows now. */
+export async function menuOf(bench: BenchState, computer: Computer): Promise<BootChoice[]> {
+  return withSlots(bench, computer, (drives) => bootMenu(computer.firmware, drives))
+}
+
+async function withSlots<T>(
+  bench: BenchState,
+  computer: Computer,
+  work: (drives: Awaited<ReturnType<typeof attach>>) => Promise<T>,
+): Promise<T> {
+  const opened: OpenDrive[] = []
+  try {
+    return await work(await attach(bench, computer, opened))
+  } finally {
+    for (const drive of opened) await drive.close()
+  }
+}
+
+/** Everything the page of a computer shows. Throws Refusal for one that there is not. */
+export async function computerPage(id: string) {
+  const computer = await computerById(id)
+  const bench = await benchOfComputer(id)
+  const drives = computer.slots.flatMap((slot) => {
+    const drive = driveIn(bench, { kind: 'slot', computerId: id, slot: slot.id })
+    return drive ? [{ slot: slot.id, id: drive.id, name: driveName(drive), serial: drive.serial }] : []
+  })
+  return { computer, drives, menu: await menuOf(bench, computer), copying: usedBy(computer, bench) !== undefined }
+}
+
+/** What keeps a computer from losing its power or starting another system, as `the copy of Ticket desk`. */
+const usedBy = ({ id }: Computer, bench: BenchState) => driveUse(drivesInside(bench, id), { needsPower: true })
+
+async function refuseInUse(computer: Computer): Promise<void> {
+  const use = usedBy(computer, await benchOfComputer(computer.id))
+  if (use) throw new Refusal(`A drive in the ${computer.name} is in use by ${use}. Stop that first.`)
+}
+
+function refuseOff({ running: state, name }: Computer): void {
+  if (state !== 'system') throw new Refusal(`The ${name} is not running its own system, so nothing can be set in it.`)
+}

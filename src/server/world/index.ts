@@ -1,0 +1,136 @@
+import { existsSync } from 'node:fs'
+import { openDrive } from '@/bench/open-drive'
+import type { BlockDevice } from '@/core/block/device'
+import { readOnly } from '@/core/block/readonly'
+import { type BenchState, berthOf, whyNotThere } from '@/core/things/bench'
+import type { Computer } from '@/core/things/computer'
+import { type Drive, driveName, type Place } from '@/core/things/drive'
+import { database } from '../database'
+import { AccessoryRow, BenchRow, ComputerRow, DriveRow } from '../database/models'
+import { driveBytes } from '../ground/drive-files'
+import { publish } from '../ground/events'
+import { inBenchQueue } from '../ground/queue'
+import { Refusal } from '../ground/refusal'
+import { singleton } from '../ground/singleton'
+import { whyNotPulled } from '../leases'
+
+export { driveBytes } from '../ground/drive-files'
+
+/** The bench that the pages show. */
+export async function activeBench(): Promise<{ id: string; name: string }> {
+  await database()
+  const row = (await BenchRow.findOne({ where: { active: true } })) ?? (await BenchRow.findOne())
+  if (!row) throw new Refusal('There is no bench yet. Make the demo bench with "npm run demo".', 404)
+  return { id: row.id, name: row.name }
+}
+
+export async function benchName(id: string): Promise<string> {
+  await database()
+  return (await BenchRow.findByPk(id))?.name ?? ''
+}
+
+/** Everything on a bench as it is now; on the one that the pages show when none is named. */
+export async function benchState(benchId?: string): Promise<BenchState> {
+  const where = { benchId: benchId ?? (await activeBench()).id }
+  await database()
+  const [computers, accessories, drives] = await Promise.all([
+    ComputerRow.findAll({ where }),
+    AccessoryRow.findAll({ where }),
+    DriveRow.findAll({ where }),
+  ])
+  return {
+    computers: computers.map((r) => r.data),
+    accessories: accessories.map((r) => r.data),
+    drives: drives.map((r) => r.data),
+  }
+}
+
+async function driveRow(id: string): Promise<DriveRow> {
+  await database()
+  const row = await DriveRow.findByPk(id)
+  if (!row) throw new Refusal('There is no such drive on the bench.', 404)
+  return row
+}
+
+export async function driveById(id: string): Promise<Drive> {
+  return (await driveRow(id)).data
+}
+
+/** The bench that a drive is on. */
+export async function benchOfDrive(id: string): Promise<BenchState> {
+  return benchState((await driveRow(id)).benchId)
+}
+
+/** The bench that a computer is on. */
+export async function benchOfComputer(id: string): Promise<BenchState> {
+  await database()
+  const row = await ComputerRow.findByPk(id)
+  if (!row) throw new Refusal('There is no such computer on the bench.', 404)
+  return benchState(row.benchId)
+}
+
+export async function computerById(id: string): Promise<Computer> {
+  await database()
+  const row = await ComputerRow.findByPk(id)
+  if (!row) throw new Refusal('There is no such computer on the bench.', 404)
+  return row.data
+}
+
+export async function changeComputer(id: string, changes: Partial<Computer>): Promise<void> {
+  await inBenchQueue(async () => {
+    const data = await computerById(id)
+    await ComputerRow.update({ data: { ...data, ...changes } }, { where: { id } })
+  })
+  publish({ type: 'changed', moveId: null })
+}
+
+/** The drives in a computer's slots, by id. */
+export function drivesInside({ drives }: BenchState, computerId: string): string[] {
+  return drives.filter((d) => d.place.kind === 'slot' && d.place.computerId === computerId).map((d) => d.id)
+}
+
+/** Called when a drive leaves its place, so that whoever uses it can let go. */
+type DetachListener = (driveId: string, name: string) => void
+const listeners = () => singleton('detach', () => new Set<DetachListener>())
+
+/** Calls `listener` for every drive that leaves its place, until the returned function is called. */
+export function onDetach(listener: DetachListener): () => void {
+  listeners().add(listener)
+  return () => listeners().delete(listener)
+}
+
+/** Puts a drive somewhere else. Throws Refusal when it cannot go there, or is in use by what holds it there. */
+export function placeDrive(id: string, place: Place, shelf?: Drive['shelf']): Promise<Drive> {
+  return inBenchQueue(() => placeInTurn(id, place, shelf))
+}
+
+async function placeInTurn(id: string, place: Place, shelf: Drive['shelf']): Promise<Drive> {
+  const drive = await driveById(id)
+  const bench = await benchOfDrive(id)
+  const why = whyNotPulled(drive) ?? whyNotThere(drive, place, bench)
+  if (why) throw new Refusal(why)
+  const name = `The ${driveName(drive)} (${berthOf(drive, bench).name})`
+  const data: Drive = { ...drive, place, shelf }
+  await DriveRow.update({ data }, { where: { id } })
+  for (const listener of listeners()) listener(id, name)
+  publish({ type: 'changed', moveId: null })
+  return data
+}
+
+/** Opens a drive for reading, hands it to `work` and closes it. */
+export async function withDrive<T>(drive: Drive, work: (device: BlockDevice) => Promise<T>): Promise<T> {
+  const bytes = driveBytes(drive)
+  if (!existsSync(/* turbopackIgnore: true */ bytes.file)) {
+    throw new Refusal(
+      bytes.isImage
+        ? `The image ${drive.image} that stands for the ${driveName(drive)} is no longer in the images folder.`
+        : `The bytes of the ${driveName(drive)} are missing from the data folder. Make the bench anew with "npm run demo -- --reset".`,
+    )
+  }
+  const opened = await openDrive(bytes, { writable: false })
+  try {
+    return await work(readOnly(opened.device))
+  } finally {
+    await opened.close()
+  }
+}

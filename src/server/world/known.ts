@@ -1,0 +1,58 @@
+import { stat } from 'node:fs/promises'
+import { surveyDrive } from '@/core/survey/survey'
+import { contentWords } from '@/core/survey/words'
+import { type Drive, hasBytes } from '@/core/things/drive'
+import { sha256 } from '@/host/sha256'
+import { sentenceOf } from '../ground/refusal'
+import { singleton } from '../ground/singleton'
+import { driveBytes, withDrive } from '.'
+
+/** What a drive holds, in few words and facts, for where no whole survey is shown. */
+export interface Known {
+  /** The system on it, or what else it holds. */
+  readonly holds: string
+  readonly isSystem: boolean
+  readonly isEmpty: boolean
+  /** Room for a file on the volume that has most; undefined when no volume takes one. */
+  readonly freeBytes: number | undefined
+}
+
+interface Kept {
+  readonly stamp: string
+  readonly known: Promise<Known>
+}
+
+const kept = () => singleton('known-drives', () => new Map<string, Kept>())
+
+/** Reads what a drive holds, once for as long as its file stays the same. */
+export async function knownOf(drive: Drive): Promise<Known> {
+  const nothing = { isSystem: false, isEmpty: false, freeBytes: undefined }
+  if (!hasBytes(drive)) return { holds: 'only described; there are no bytes to read', ...nothing }
+  try {
+    const { file } = driveBytes(drive)
+    const { mtimeMs, size, blocks } = await stat(/* turbopackIgnore: true */ file)
+    const stamp = `${file} ${mtimeMs} ${size} ${blocks}`
+    const before = kept().get(drive.id)
+    if (before?.stamp === stamp) return await before.known
+    const known = read(drive)
+    kept().set(drive.id, { stamp, known })
+    return await known
+  } catch (error) {
+    kept().delete(drive.id)
+    return { holds: sentenceOf(error).sentence, ...nothing }
+  }
+}
+
+async function read(drive: Drive): Promise<Known> {
+  const survey = await withDrive(drive, (device) => surveyDrive(device, sha256))
+  const systems = survey.partitions.flatMap((p) => (p.system ? [p.system.name] : []))
+  const free = survey.partitions.flatMap((p) =>
+    p.volume && !p.volume.encrypted && p.role === 'data' ? [p.sizeBytes - p.volume.usedBytes] : [],
+  )
+  return {
+    holds: systems.length > 0 ? systems.join(' and ') : contentWords(survey),
+    isSystem: systems.length > 0 || survey.partitions.some((p) => p.role === 'boot'),
+    isEmpty: survey.scheme === 'none',
+    freeBytes: free.length > 0 ? Math.max(...free) : undefined,
+  }
+}

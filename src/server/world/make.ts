@@ -1,0 +1,83 @@
+import { mkdir, rm } from 'node:fs/promises'
+import path from 'node:path'
+import { DISK_MAKERS } from '@/bench/scenario/disks'
+import { makeScenarioImages } from '@/bench/scenario/images'
+import { SCENARIO_MOVES } from '@/bench/scenario/moves'
+import { SCENARIO_BENCH, SCENARIO_START } from '@/bench/scenario/things'
+import { SparseFileDevice } from '@/bench/sparse-file'
+import { type Drive, hasBytes } from '@/core/things/drive'
+import { database } from '../database'
+import { AccessoryRow, BenchRow, ClockRow, ComputerRow, DriveRow, MoveRow } from '../database/models'
+import { drivesFolder, imagesFolder } from '../ground/paths'
+
+/** The demo's bench. */
+export const DEMO_BENCH = { id: 'molo-sette', name: 'Molo Sette' }
+
+const NO_RESULTS = {
+  intake: null,
+  survey: null,
+  route: null,
+  fit: null,
+  ready: null,
+  swap: null,
+  proof: null,
+  handover: null,
+}
+
+/** Adds a move that has come to no station yet, behind those that are there. */
+export async function addMove(benchId: string, id: string, brief: MoveRow['brief']): Promise<void> {
+  const last = (await MoveRow.max('position')) as number | null
+  await MoveRow.create({ id, benchId, position: (last ?? -1) + 1, brief, ...NO_RESULTS })
+}
+
+/** Makes the demo bench when there is none: things, moves and the drives' bytes. True when it was made. */
+export async function makeBench(): Promise<boolean> {
+  await database()
+  if ((await BenchRow.count()) > 0) {
+    await giveBytes()
+    return false
+  }
+  for (const drive of SCENARIO_BENCH.drives) await makeBytes(drive)
+  const folder = imagesFolder()
+  await mkdir(folder, { recursive: true })
+  await makeScenarioImages(folder)
+  const benchId = DEMO_BENCH.id
+  for (const data of SCENARIO_BENCH.computers) await ComputerRow.upsert({ id: data.id, benchId, data })
+  for (const data of SCENARIO_BENCH.accessories) await AccessoryRow.upsert({ id: data.id, benchId, data })
+  for (const data of SCENARIO_BENCH.drives) await DriveRow.upsert({ id: data.id, benchId, data })
+  await ClockRow.upsert({ id: 1, at: SCENARIO_START, pace: '30' })
+  for (const [id, brief] of Object.entries(SCENARIO_MOVES)) await addMove(benchId, id, brief)
+  // Last, so that a bench that was cut off while it was made is made again.
+  await BenchRow.create({ ...DEMO_BENCH, position: 0, active: true })
+  return true
+}
+
+/** Writes the file of a drive anew: what the scenario has on it, or nothing. */
+export async function makeBytes(drive: Drive): Promise<void> {
+  const { id, file, sizeBytes, logicalSectorSize, physicalSectorSize } = drive
+  if (!file) return
+  await mkdir(drivesFolder(), { recursive: true })
+  const place = path.join(drivesFolder(), file)
+  await rm(place, { force: true })
+  const device = await SparseFileDevice.create(place, sizeBytes, { logicalSectorSize, physicalSectorSize })
+  await DISK_MAKERS[id]?.(device)
+  await device.close()
+}
+
+/** Takes away the file of a drive, with what is kept beside it. */
+export async function removeBytes(file: string): Promise<void> {
+  await rm(path.join(drivesFolder(), file), { force: true })
+  await rm(path.join(drivesFolder(), `${file}.map`), { force: true })
+}
+
+/** A bench from when some drives were only described gets their bytes; where they are is left as it is. */
+async function giveBytes(): Promise<void> {
+  for (const row of await DriveRow.findAll({ where: { benchId: DEMO_BENCH.id } })) {
+    const drive = row.data
+    const made = SCENARIO_BENCH.drives.find((d) => d.id === drive.id)
+    if (hasBytes(drive) || !made) continue
+    await makeBytes(made)
+    const data: Drive = { ...drive, file: made.file, health: made.health, unreadable: made.unreadable }
+    await DriveRow.update({ data }, { where: { id: drive.id } })
+  }
+}

@@ -1,0 +1,21 @@
+import { measureSpeed, type Speed } from '@/core/intake/speed'
+import { type BenchState, berthOf } from '@/core/things/bench'
+import { type Drive, hasBytes } from '@/core/things/drive'
+import { LINKS } from '@/core/things/links'
+import { withDrive } from '.'
+
+/** How long a drive tries a sector that it cannot read, as common drives do. */
+const RETRY_SECONDS = 2
+
+/** What a drive does where it is; undefined for one that is not connected, or has no bytes. */
+export async function speedOf(drive: Drive, bench: BenchState): Promise<Speed | undefined> {
+  const berth = berthOf(drive, bench)
+  if (!berth.link || !hasBytes(drive)) return undefined
+  const link = LINKS[berth.link]
+  const cost = {
+    readBytesPerSecond: Math.min(drive.readBytesPerSecond, link.bytesPerSecond),
+    requestSeconds: drive.requestSeconds,
+    retrySeconds: RETRY_SECONDS,
+  }
+  return withDrive(drive, (device) => measureSpeed(device, cost, `${berth.name}, ${link.name}`))
+}
