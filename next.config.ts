@@ -13,6 +13,7 @@ const config: NextConfig = {
     '@tus/file-store',
     'pdfkit',
     'wawoff2',
+    'generic-pool',
   ],
   poweredByHeader: false,
   devIndicators: false,

@@ -12,7 +12,8 @@ export default defineConfig({
           name: 'unit',
           // Each file has its own world, so that every core can take one.
           maxWorkers: availableParallelism(),
-          env: { IMBARCO_LOG: 'silent' },
+          env: { IMBARCO_LOG: process.env.IMBARCO_LOG ?? 'silent' },
+          setupFiles: ['tests/support/threads.ts'],
           include: ['src/**/*.test.ts', 'src/**/*.test.tsx', 'tests/*.test.ts'],
           testTimeout: 150_000,
           hookTimeout: 60_000,
@@ -24,8 +25,8 @@ export default defineConfig({
           name: 'browser',
           include: ['tests/browser/**/*.test.ts'],
           globalSetup: ['tests/browser/support/server.ts'],
-          // One browser and one server: the files take their turns.
-          fileParallelism: false,
+          // Each file has its own browser and server, which wait for each other half of the time.
+          maxWorkers: Math.ceil(availableParallelism() * 1.5),
           testTimeout: 240_000,
           hookTimeout: 240_000,
         },

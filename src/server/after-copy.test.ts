@@ -24,16 +24,6 @@ const folder = await vi.hoisted(async () => {
   return data
 })
 
-// What a thread of its own does in the server is done in this one.
-vi.mock('./stations/proof/comparing', async () => {
-  const { comparePairs } = await import('./stations/proof/compare-pairs')
-  return { compareApart: comparePairs }
-})
-vi.mock('./moves/map-checks/checking-apart', async () => {
-  const { checkDrives } = await import('./moves/map-checks/check-drives')
-  return { checkDrivesApart: checkDrives }
-})
-
 // The power goes after so many writes to a drive, to a journal or to the database.
 const power = vi.hoisted(() => {
   const left = { writes: Infinity }
@@ -74,6 +64,7 @@ import { makeBench } from './world/make'
 import { advance } from './world/clock'
 import { switchComputer } from './world/computers'
 import { database } from './database'
+import { ended } from './jobs/testing'
 import { CopyRow } from './database/models'
 import { lockFit } from './stations/fit'
 import { handOver } from './stations/handover'
@@ -117,8 +108,8 @@ async function upTo(short: RegExp): Promise<void> {
 beforeAll(async () => {
   await database()
   await makeBench()
-  await confirmIntake(MOVE)
-  await readDrives(MOVE)
+  await ended(confirmIntake(MOVE))
+  await ended(readDrives(MOVE))
   await confirmSurvey(MOVE)
   const [first] = (await views.routeView(await movePage(MOVE))).plans
   await takeRoute(MOVE, { plan: first.id })
@@ -240,7 +231,7 @@ describe('the proof', () => {
     const { renameSync } = await import('node:fs')
     const file = `${folder}/drives/${(await driveById(OLD)).file}`
     renameSync(file, `${file}.away`)
-    await startTrial(MOVE)
+    await ended(startTrial(MOVE))
     renameSync(`${file}.away`, file)
     const { trial, closing } = await proof()
     expect(trial).toMatchObject({ subject: 'target', drive: 'Corvina S5 960 GB' })
@@ -258,26 +249,26 @@ describe('the proof', () => {
   it('refuses a start with the old drive in a dock that was plugged in', async () => {
     await switchComputer(MOVE, { do: 'shut-down' })
     await placeDrive(OLD, { kind: 'bay', accessoryId: 'dock-a', bay: 'bay 2' })
-    expect(await refused(startTrial(MOVE))).toMatch(
+    expect(await refused(ended(startTrial(MOVE)))).toMatch(
       /Corvina S3 240 GB in the USB dock A, bay 2 carries the same identity as the Corvina S5 960 GB/,
     )
     // At an adapter that no copy of this move used it is not attached.
     await placeDrive(OLD, { kind: 'bay', accessoryId: 'cable-adapter', bay: 'plug' })
-    await startTrial(MOVE)
+    await ended(startTrial(MOVE))
     await placeDrive(OLD, { kind: 'shelf' }, { label: 'Ticket desk, old', until: '' })
   })
 
   it('takes up what was left unallocated, and gives it back', async () => {
     const { after } = await proof()
     expect(after?.room).toMatchObject({ into: 'Harbour (C:)' })
-    await makeRepair(MOVE, 'take-up-room')
+    await ended(makeRepair(MOVE, 'take-up-room'))
     expect((await proof()).repaired).toBe(true)
-    await startTrial(MOVE)
+    await ended(startTrial(MOVE))
     const { trial } = await proof()
     expect(trial!.checks.filter((c) => !c.passed)).toEqual([])
     expect(trial!.checks.find((c) => c.id === 'sizes')!.found).toMatch(/893\.\d GiB/)
-    await takeRepairBack(MOVE)
-    await startTrial(MOVE)
+    await ended(takeRepairBack(MOVE))
+    await ended(startTrial(MOVE))
     expect((await proof()).trial!.checks.find((c) => c.id === 'sizes')!.found).toMatch(/300\.0 GiB/)
   })
 
@@ -309,36 +300,36 @@ describe('the proof', () => {
     const before = await bytes()
     const seen = new Set<string>()
     const cuts = await cutAtEach(
-      () => makeRepair(MOVE, 'take-up-room'),
+      () => ended(makeRepair(MOVE, 'take-up-room')),
       async () => {
         const [repair] = await standing()
         seen.add(repair ? 'whole' : 'taken back')
         if (repair) {
           expect(repair.name).toBe('take-up-room')
           expect(await bytes()).not.toBe(before)
-          await takeRepairBack(MOVE)
+          await ended(takeRepairBack(MOVE))
         }
         expect(await bytes()).toBe(before)
       },
     )
     expect(cuts).toBeGreaterThan(8)
     expect(seen).toEqual(new Set(['whole', 'taken back']))
-    await makeRepair(MOVE, 'take-up-room')
+    await ended(makeRepair(MOVE, 'take-up-room'))
     const after = await bytes()
     await cutAtEach(
       async () => {
         if ((await standing()).length === 0) {
           const { writes } = power.left
           power.left.writes = Infinity
-          await makeRepair(MOVE, 'take-up-room')
+          await ended(makeRepair(MOVE, 'take-up-room'))
           power.left.writes = writes
         }
-        await takeRepairBack(MOVE)
+        await ended(takeRepairBack(MOVE))
       },
       async () => expect(await bytes()).toBe((await standing()).length === 0 ? before : after),
     )
     expect(await standing()).toEqual([])
-    await startTrial(MOVE)
+    await ended(startTrial(MOVE))
   })
 
   it('tells a table that is only there in its backup, and leads two steps back to the old drive', async () => {
@@ -348,7 +339,7 @@ describe('the proof', () => {
     const header = new Uint8Array(512)
     await opened.device.read(512, header)
     await opened.device.write(512, new Uint8Array(512))
-    await startTrial(MOVE)
+    await ended(startTrial(MOVE))
     const { trial, wayBack } = await proof()
     // The backup table still tells what is where; the firmware takes it, and the chain says so.
     const table = trial!.trace.links.find((l) => l.id === 'table')
@@ -361,7 +352,7 @@ describe('the proof', () => {
     await goBack(MOVE)
     expect(await placeOf(OLD)).toEqual(slot('SATA 0'))
     expect(await refused(goBack(MOVE))).toMatch(/is where it was/)
-    await startTrial(MOVE)
+    await ended(startTrial(MOVE))
     expect((await proof()).trial).toMatchObject({ subject: 'source' })
     expect(await refused(handOver(MOVE))).toMatch(/last trial started from the new drive/)
     await switchComputer(MOVE, { do: 'shut-down' })
@@ -369,7 +360,7 @@ describe('the proof', () => {
     await placeDrive(OLD, { kind: 'shelf' }, { label: 'Ticket desk, old', until: '' })
     await placeDrive(NEW, slot('SATA 0'))
     await switchComputer(MOVE, { do: 'mains', on: true })
-    await startTrial(MOVE)
+    await ended(startTrial(MOVE))
     expect((await proof()).trial).toMatchObject({ subject: 'target' })
   })
 })
@@ -422,11 +413,13 @@ describe('the shelf', () => {
 
   it('erases by the plate only, and before the day only with a reason', async () => {
     const asked = (driveId: string, plate: string, reason = '') => ({ driveId, how: 'zeros', plate, reason })
-    expect(await refused(eraseDrive(asked(NEW, '4M1Q')))).toMatch(/is not on the shelf/)
-    expect(await refused(eraseDrive(asked(OLD, '4M1Q')))).toMatch(/not the last four characters/)
-    expect(await refused(eraseDrive(asked(OLD, '07KD')))).toMatch(/kept until 18 May 2026\. To erase it before that/)
-    expect(await refused(eraseDrive(asked(OLD, '07KD', 'so what')))).toMatch(/in a few words why/)
-    await expect(eraseDrive({ ...asked(OLD, '07KD'), how: 'hammer' })).rejects.toThrow()
+    expect(await refused(ended(eraseDrive(asked(NEW, '4M1Q'))))).toMatch(/is not on the shelf/)
+    expect(await refused(ended(eraseDrive(asked(OLD, '4M1Q'))))).toMatch(/not the last four characters/)
+    expect(await refused(ended(eraseDrive(asked(OLD, '07KD'))))).toMatch(
+      /kept until 18 May 2026\. To erase it before that/,
+    )
+    expect(await refused(ended(eraseDrive(asked(OLD, '07KD', 'so what'))))).toMatch(/in a few words why/)
+    await expect(ended(eraseDrive({ ...asked(OLD, '07KD'), how: 'hammer' }))).rejects.toThrow()
   })
 
   it('gives a drive back to a computer without power, and its day stays on it', async () => {

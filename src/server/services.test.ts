@@ -15,13 +15,14 @@ import { commandCopy } from './stations/copy'
 import { startCopy } from './stations/ready/start'
 import { latestCopy } from './moves/copies'
 import { database } from './database'
+import { ended } from './jobs/testing'
 import { CopyRow, DriveRow, MoveRow } from './database/models'
 import { type BenchEvent, subscribe } from './ground/events'
 import { lockFit, takeTarget, unlockFit } from './stations/fit'
 import { handOver } from './stations/handover'
 import { confirmIntake } from './stations/intake'
 import { logbook, note } from './moves/logbook'
-import { surveySubject } from './pages/look'
+import { surveyOf } from './pages/look'
 import { loadMove, moveRow } from './moves'
 import { loadLeg } from './moves/legs'
 import { movePage } from './moves/page'
@@ -42,12 +43,6 @@ const folder = await vi.hoisted(async () => {
   const data = mkdtempSync(`${tmpdir()}/imbarco-services-`)
   process.env.IMBARCO_DATA = data
   return data
-})
-
-// What a thread of its own does in the server is done in this one.
-vi.mock('./moves/map-checks/checking-apart', async () => {
-  const { checkDrives } = await import('./moves/map-checks/check-drives')
-  return { checkDrivesApart: checkDrives }
 })
 
 const MOVE = 'ticket-desk'
@@ -81,11 +76,11 @@ describe('the bench', () => {
   it('from when some drives were only described gets their bytes', async () => {
     const old = await driveById('crh2-250')
     await DriveRow.update({ data: { ...old, file: null, health: undefined } }, { where: { id: old.id } })
-    await expect(surveySubject({ kind: 'drives', id: old.id })).rejects.toThrow(/only described here/)
+    await expect(surveyOf({ kind: 'drives', id: old.id })).rejects.toThrow(/only described here/)
     expect(await makeBench()).toBe(false)
     const now = await driveById('crh2-250')
     expect([now.file, now.place, now.health]).toEqual(['crh2-250.img', old.place, old.health])
-    expect((await surveySubject({ kind: 'drives', id: old.id })).scheme).toBe('mbr')
+    expect((await surveyOf({ kind: 'drives', id: old.id })).scheme).toBe('mbr')
   })
 
   it('moves drives where they fit, tells who uses them, and says why not elsewhere', async () => {
@@ -171,14 +166,14 @@ describe('bench time', () => {
 
 describe('the stations', () => {
   it('refuse whatever is ahead of its turn, each with a sentence', async () => {
-    expect(await refused(readDrives(MOVE))).toMatch(/Intake first/)
+    expect(await refused(ended(readDrives(MOVE)))).toMatch(/Intake first/)
     expect(await refused(confirmSurvey(MOVE))).toMatch(/not been read/)
     expect(await refused(takeRoute(MOVE, { plan: '' }))).toMatch(/Survey first/)
     expect(await refused(lockFit(MOVE, { wish }))).toMatch(/route first/)
     expect(await refused(startCopy(MOVE, { plate: '4M1Q' }))).toMatch(/no locked fit/)
     expect(await refused(commandCopy(MOVE, { command: 'stop' }))).toMatch(/No copy/)
     expect(await refused(finishStep(MOVE, { step: 'shut-down' }))).toMatch(/Lock a fit first/)
-    expect(await refused(startTrial(MOVE))).toMatch(/Survey first/)
+    expect(await refused(ended(startTrial(MOVE)))).toMatch(/Survey first/)
     expect(await refused(handOver(MOVE))).toMatch(/last trial/)
     expect(await refused(moveRow('../etc'))).toMatch(/no such move/)
   })
@@ -187,9 +182,9 @@ describe('the stations', () => {
     const states = async () => (await movePage(MOVE)).rail.map((stop) => stop.state)
     const at = (n: number) => STATION_IDS.map((_, i) => (i < n ? 'done' : i === n ? 'current' : 'ahead'))
     expect(await states()).toEqual(at(0))
-    await confirmIntake(MOVE)
+    await ended(confirmIntake(MOVE))
     expect(await states()).toEqual(at(1))
-    await readDrives(MOVE)
+    await ended(readDrives(MOVE))
     await confirmSurvey(MOVE)
     expect(await states()).toEqual(at(2))
     const [first] = (await views.routeView(await movePage(MOVE))).plans
@@ -298,7 +293,7 @@ describe('the stations', () => {
   })
 
   it('follow a start of the old drive and say whose it is', async () => {
-    await startTrial(MOVE)
+    await ended(startTrial(MOVE))
     const { trial } = await views.proofView(await movePage(MOVE))
     expect(trial).toMatchObject({ number: 1, subject: 'source', drive: 'Corvina S3 240 GB', checks: [] })
     expect(trial!.trace.starts).toBe(true)

@@ -258,7 +258,10 @@ describe('a bench', () => {
     await page.untilText(/That is not the name of this bench/)
     await page.fill('Type its name', 'Molo Sette (2)')
     await page.send()
-    await page.untilText(/Molo Sette/)
+    await page.until(
+      async () => !/\(2\)/.test(await (await page.find('bench-menu')).getText()),
+      'another bench to be shown',
+    )
     await (await page.find('bench-menu')).click()
     const menu = await page.driver.findElement(By.css('[role="menu"]')).getText()
     expect(menu).toMatch(/Second table/)

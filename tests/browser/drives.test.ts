@@ -1,16 +1,15 @@
-import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest'
+import { describe, expect, it } from 'vitest'
 import { expectAccessible } from './support/axe'
-import { By, Page } from './support/browser'
+import { By, type Page } from './support/browser'
+import { onOwnBench } from './support/own-bench'
+import type { Served } from './support/serve'
 
 // Drives of the bench, looked into.
 
 let page: Page
+let served: Served
 
-beforeAll(async () => {
-  page = await Page.launch(inject('url'))
-})
-
-afterAll(() => page.close())
+onOwnBench((...given) => ([page, served] = given))
 
 const rows = async () =>
   Promise.all(
@@ -66,7 +65,7 @@ describe('a drive', () => {
   it('that is empty, and one that is not on the bench', async () => {
     await page.open('/drives/tln1-256')
     expect(await page.finding()).toBe('The drive is empty')
-    await page.driver.get(`${inject('url')}/drives/nothing`)
+    await page.driver.get(`${served.url}/drives/nothing`)
     await page.untilText(/not here|nothing here|no such/i)
     expect(await page.complaints()).toEqual([])
   })

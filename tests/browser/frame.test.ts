@@ -1,13 +1,10 @@
-import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest'
-import { Key, Page } from './support/browser'
+import { describe, expect, it } from 'vitest'
+import { Key, type Page } from './support/browser'
+import { onOwnBench } from './support/own-bench'
 
 let page: Page
 
-beforeAll(async () => {
-  page = await Page.launch(inject('url'))
-})
-
-afterAll(() => page.close())
+onOwnBench((...given) => ([page] = given))
 
 describe('the frame', () => {
   it('finds and does everything on Ctrl K', async () => {

@@ -1,7 +1,7 @@
 import { mkdtempSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import path from 'node:path'
-import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest'
+import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import {
   checkFat,
   cutPartition,
@@ -15,24 +15,25 @@ import {
 } from '../support/independent'
 import { expectAccessible } from './support/axe'
 import { Key, Page } from './support/browser'
+import { onOwnBench } from './support/own-bench'
+import type { Served } from './support/serve'
 import { closeCase, settle, setPace, tickAllSteps, toFit, toReady, toRoute, toSurvey, typePlate } from './support/steps'
 
 let page: Page
+let served: Served
 let folder: string
-const sourceFile = () => path.join(inject('data'), 'drives', 'crv3-240.img')
-const targetFile = () => path.join(inject('data'), 'drives', 'crv5-960.img')
+const sourceFile = () => path.join(served.data, 'drives', 'crv3-240.img')
+const targetFile = () => path.join(served.data, 'drives', 'crv5-960.img')
 let sourceBefore: string
 
-beforeAll(async () => {
+onOwnBench((...given) => ([page, served] = given))
+
+beforeAll(() => {
   folder = mkdtempSync(path.join(tmpdir(), 'imbarco-proof-'))
-  page = await Page.launch(inject('url'))
   sourceBefore = digestOfData(sourceFile())
 })
 
-afterAll(async () => {
-  await page.close()
-  rmSync(folder, { recursive: true, force: true })
-})
+afterAll(() => rmSync(folder, { recursive: true, force: true }))
 
 describe('the ticket desk', () => {
   it('stands on the board as one of six moves that need someone', async () => {
@@ -142,7 +143,7 @@ describe('the ticket desk', () => {
     await typePlate(page, '1Q')
     await page.next(/Erase and copy/)
     await page.untilFinding(/GiB of 202\.0 GiB copied/)
-    const second = await Page.launch(inject('url'))
+    const second = await Page.launch(served.url)
     try {
       await second.open('/moves/ticket-desk/copy')
       await second.untilFinding(/GiB of 202\.0 GiB copied/)

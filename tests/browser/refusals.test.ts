@@ -1,4 +1,4 @@
-import { spawnSync } from 'node:child_process'
+import { execFile } from 'node:child_process'
 import { request } from 'node:http'
 import { closeSync, openSync, statSync, writeSync } from 'node:fs'
 import path from 'node:path'
@@ -141,18 +141,28 @@ describe('the server', () => {
 })
 
 describe('the data folder', () => {
-  const second = (program: string, ...args: string[]) =>
-    spawnSync(program, args, {
-      env: { ...process.env, IMBARCO_DATA: served.data, NODE_ENV: 'production' },
-      encoding: 'utf8',
-      timeout: 60_000,
+  /** Runs a program beside the server, on the same data folder. */
+  const second = (command: string, ...args: string[]) =>
+    new Promise<{ status: number | string | null | undefined; stderr: string }>((resolve) => {
+      const env = { ...process.env, IMBARCO_DATA: served.data, NODE_ENV: 'production' as const }
+      execFile(command, args, { env, timeout: 60_000 }, (error, _out, stderr) =>
+        resolve({ status: error?.code, stderr }),
+      )
     })
 
   it('is one server’s: a second one ends at its start, and nothing is made anew under the first', async () => {
-    const server = second(process.execPath, 'node_modules/next/dist/bin/next', 'start', '-H', '127.0.0.1', '-p', '0')
+    const server = await second(
+      process.execPath,
+      'node_modules/next/dist/bin/next',
+      'start',
+      '-H',
+      '127.0.0.1',
+      '-p',
+      '0',
+    )
     expect(server.status).toBe(1)
     expect(server.stderr).toMatch(/data folder .* is in use by process \d+/)
-    const reset = second('node_modules/.bin/tsx', 'scripts/make-bench.ts', '--reset')
+    const reset = await second('node_modules/.bin/tsx', 'scripts/make-bench.ts', '--reset')
     expect(reset.status).toBe(1)
     expect(reset.stderr).toMatch(/is in use by process \d+/)
     expect((await send('/api/benches/schema')).status).toBe(200)

@@ -1,3 +1,4 @@
+import { z } from 'zod'
 import type { Comparison } from './compare'
 import type { ImageKind, Packing } from '.'
 import type { LostInImage } from './lost'
@@ -32,7 +33,7 @@ export interface ImageSummary {
   readonly onBench: readonly string[]
 }
 
-/** What a job came to. */
+/** What work on images came to. */
 export type JobResult =
   | {
       readonly kind: 'written'
@@ -53,15 +54,48 @@ export type JobResult =
       readonly unreadable: readonly [number, number]
     }
 
-/** One conversion, capture or comparison, running or ended since the server started. */
-export interface ImageJob {
-  readonly id: string
-  readonly kind: 'convert' | 'capture' | 'compare'
-  readonly title: string
-  readonly state: 'running' | 'done' | 'failed' | 'stopped'
-  readonly doneBytes: number
-  /** 0 while it is not known. */
-  readonly totalBytes: number
-  readonly message: string | null
-  readonly result: JobResult | null
-}
+const LostSchema = z.object({
+  sectors: z.number(),
+  files: z.array(z.object({ partition: z.number(), path: z.string() })),
+}) satisfies z.ZodType<LostInImage>
+
+const MapTakenSchema = z.object({
+  partition: z.number(),
+  checked: z.boolean(),
+  finding: z.string().optional(),
+}) satisfies z.ZodType<MapTaken>
+
+const ComparisonSchema = z.object({
+  equal: z.boolean(),
+  sizes: z.tuple([z.number(), z.number()]),
+  firstDifference: z.number().nullable(),
+  differingBytes: z.number(),
+  ranges: z.array(z.object({ offset: z.number(), length: z.number() })),
+  moreRanges: z.boolean(),
+}) satisfies z.ZodType<Comparison>
+
+const TouchedSchema = z.object({
+  partitions: z.array(z.number()),
+  files: z.array(z.object({ partition: z.number(), path: z.string() })),
+  outside: z.boolean(),
+  incomplete: z.boolean(),
+}) satisfies z.ZodType<Touched>
+
+/** As it is stored. */
+export const JobResultSchema: z.ZodType<JobResult> = z.discriminatedUnion('kind', [
+  z.object({
+    kind: z.literal('written'),
+    virtualBytes: z.number(),
+    fileBytes: z.number(),
+    hostBytes: z.number(),
+    lost: LostSchema,
+    maps: z.array(MapTakenSchema),
+  }),
+  z.object({
+    kind: z.literal('compared'),
+    comparison: ComparisonSchema,
+    touched: TouchedSchema.nullable(),
+    sectorSize: z.number(),
+    unreadable: z.tuple([z.number(), z.number()]),
+  }),
+])

@@ -4,12 +4,14 @@ import { formatSize } from '@/core/bytes/size'
 import { type CopyProgress, type CopySummary, lostWords } from '@/core/copy/progress'
 import { legSeconds } from '@/core/route/timing'
 import { CopyRow } from '../database/models'
+import { saveAtLast } from '../database/save-at-last'
 import type { CopyStatus } from '../database/schemas'
 import { publish } from '../ground/events'
 import { log } from '../ground/log'
+import { Refusal } from '../ground/refusal'
 import type { Lease } from '../leases'
 import type { Move } from '../moves'
-import { running, type Running } from '../moves/copies'
+import { type CopyEnd, running, type Running, saveCopyEnd } from '../moves/copies'
 import type { LegNow } from '../moves/legs'
 import { note } from '../moves/logbook'
 import { changeComputer, onDetach } from '../world'
@@ -19,15 +21,15 @@ import type { CopyOrder, FromWorker, ToWorker } from './messages'
 /** How often what is seen of a copy is stored, so that it is known after the server was killed. */
 const KEEP_EVERY_MS = 1500
 
-/** What a copy that did not end leaves. */
-const NOT_DONE = { summary: null, samples: null }
-type Left = Pick<Extract<FromWorker, { type: 'done' }>, 'summary' | 'samples'> | typeof NOT_DONE
-
-/** Starts the worker of a copy whose row is there, and takes what it reports until it ends, which ends the lease. */
+/**
+ * Starts the thread of a copy whose row is there, and takes what it reports until it ends, which ends the lease. Rejects,
+ * with the row ended too, where the thread cannot be started.
+ */
 export async function launch(move: Move, leg: LegNow, order: CopyOrder, lease: Lease): Promise<void> {
   const moveId = move.id
   const id = order.job
-  const worker = new Worker(new URL('./copy.worker.ts', import.meta.url), { workerData: order })
+  const isRetry = order.task.kind === 'retry'
+  const worker = await startThread(order, isRetry)
   const drives = [order.source.id, ...order.targets.map((t) => t.id)]
   const copy: Running = {
     id,
@@ -42,119 +44,111 @@ export async function launch(move: Move, leg: LegNow, order: CopyOrder, lease: L
   }
   running().set(moveId, copy)
   const which = leg.of > 1 ? `leg ${leg.index + 1} of ${leg.of}` : 'copy'
+  const tell = (text: string, tone?: 'plain' | 'good' | 'bad') => saveAtLast(() => note(moveId, text, tone))
   const forget = onDetach((driveId, what) => {
-    if (drives.includes(driveId)) tell(copy, { type: 'gone', driveId, what })
+    if (drives.includes(driveId)) send(copy, { type: 'gone', driveId, what })
   })
-  const release = () => {
-    forget()
-    lease.release()
-  }
   let ended = false
-  const end = async (
-    status: CopyStatus,
-    message: string | null,
-    { summary, samples }: Left = NOT_DONE,
-    goesOn = false,
-  ) => {
+  const end = async (how: CopyEnd) => {
     if (ended) return
     ended = true
-    release()
-    const endedAt = Math.round(await benchNow())
-    const share = summary && shareOf(order, summary)
-    const { progress } = copy
-    await CopyRow.update({ status, endedAt, message, summary, samples, share, progress, goesOn }, { where: { id } })
     running().delete(moveId)
-    await keepClock()
+    forget()
+    lease.release()
+    await saveCopyEnd(id, { ...how, progress: copy.progress })
+    await keepClock().catch((error: unknown) => log.error(error))
     publish({ type: 'changed', moveId })
   }
-  // Reports are taken one after the other, so that the logbook keeps their order.
-  let queue = Promise.resolve()
+  /** It did not come to its end. A pass over lost sectors leaves the copy as finished as it was. */
+  const cut = async (status: CopyStatus, message: string, left: CopyEnd = {}) => {
+    if (isRetry) return end({ status: 'done' })
+    return end({ status, message, endedAt: Math.round(await benchNow()), summary: null, samples: null, ...left })
+  }
   const receive = async (message: FromWorker) => {
     switch (message.type) {
       case 'progress':
-        await takeProgress(copy, message)
-        return
+        return takeProgress(copy, message)
       case 'note':
-        await note(moveId, message.text, message.tone)
-        publish({ type: 'changed', moveId })
-        return
-      case 'done':
-        await takeSummary(move, leg, which, message.summary)
-        await end('done', null, message)
-        // What is whole is not gone on with.
+        await tell(message.text, message.tone)
+        return publish({ type: 'changed', moveId })
+      case 'done': {
+        const { summary, samples } = message
+        await end({
+          ...{ status: 'done', message: null, endedAt: Math.round(await benchNow()) },
+          ...{ summary, samples, share: shareOf(order, summary), goesOn: false },
+        })
+        await takeSummary(move, leg, which, summary)
+        // What is whole is not resumed.
         await unlink(order.journal).catch(() => undefined)
         return
+      }
       case 'retried': {
-        ended = true
-        release()
-        const row = await CopyRow.findByPk(id)
-        const summary = row?.summary
-        if (summary) {
-          const { lost, targetFingerprint, samples } = message
-          await CopyRow.update(
-            { status: 'done', summary: { ...summary, lost: [...lost], targetFingerprint }, samples },
-            { where: { id } },
-          )
-        }
-        await note(
-          moveId,
-          message.wonBytes > 0 ? `${formatSize(message.wonBytes)} of what was lost now read` : 'nothing more reads',
-          message.wonBytes > 0 ? 'good' : 'bad',
+        const { lost, targetFingerprint, samples, wonBytes } = message
+        const summary = (await CopyRow.findByPk(id))?.summary
+        await end({
+          status: 'done',
+          ...(summary ? { summary: { ...summary, lost: [...lost], targetFingerprint }, samples } : {}),
+        })
+        const won = wonBytes > 0
+        await tell(
+          won ? `${formatSize(wonBytes)} of what was lost now read` : 'nothing more reads',
+          won ? 'good' : 'bad',
         )
-        running().delete(moveId)
-        publish({ type: 'changed', moveId })
-        return
+        return publish({ type: 'changed', moveId })
       }
       case 'stopped':
-        await note(moveId, 'copy stopped by hand', 'bad')
-        await end(
+        await tell('copy stopped by hand', 'bad')
+        return cut(
           'stopped',
           'You stopped this copy. The target is marked as unfinished and nothing starts from it; the source is untouched.',
-          NOT_DONE,
-          order.task.kind === 'copy',
+          { goesOn: true },
         )
-        return
       case 'failed':
-        await note(moveId, `copy failed: ${message.message}`, 'bad')
-        if (order.task.kind === 'retry') await keepDone(copy, release)
-        else if (message.goesOn) await end('interrupted', message.message, NOT_DONE, true)
-        else {
-          await CopyRow.update({ unequal: message.unequal ?? false }, { where: { id } })
-          await end('failed', message.message)
-        }
+        await tell(`copy failed: ${message.message}`, 'bad')
+        return message.goesOn
+          ? cut('interrupted', message.message, { goesOn: true })
+          : cut('failed', message.message, { goesOn: false, unequal: message.unequal ?? false })
     }
   }
-  worker.on('message', (message: FromWorker) => {
-    queue = queue.then(() => receive(message)).catch((error: unknown) => log.error(error))
-  })
+  // Reports are taken one after the other, so that the logbook keeps their order.
+  let queue = Promise.resolve()
+  const inTurn = (work: () => Promise<void> | void) => {
+    queue = queue.then(work).catch((error: unknown) => log.error(error))
+  }
   const lost = (error: unknown) => {
     log.error(error)
-    queue = queue.then(() =>
-      order.task.kind === 'retry'
-        ? keepDone(copy, release)
-        : end(
-            'interrupted',
-            'The copy ended unexpectedly. The target is marked as unfinished; the source is untouched.',
-            NOT_DONE,
-            true,
-          ),
+    inTurn(() =>
+      cut('interrupted', 'The copy ended unexpectedly. The target is marked as unfinished; the source is untouched.', {
+        goesOn: true,
+      }),
     )
   }
+  worker.on('message', (message: FromWorker) => inTurn(() => receive(message)))
   worker.on('error', lost)
-  worker.on(
-    'exit',
-    () =>
-      void (queue = queue.then(() => (ended || !running().has(moveId) ? undefined : lost(new Error('worker left'))))),
-  )
+  worker.on('exit', () => inTurn(() => (ended ? undefined : lost(new Error('The thread of a copy left.')))))
   publish({ type: 'changed', moveId })
 }
 
-/** A pass over lost sectors that did not end leaves the copy as finished as it was. */
-async function keepDone(copy: Running, release: () => void): Promise<void> {
-  release()
-  running().delete(copy.moveId)
-  await CopyRow.update({ status: 'done' }, { where: { id: copy.id } })
-  publish({ type: 'changed', moveId: copy.moveId })
+async function startThread(order: CopyOrder, isRetry: boolean): Promise<Worker> {
+  try {
+    return new Worker(new URL('./copy.worker.ts', import.meta.url), { workerData: order })
+  } catch (error) {
+    log.error(error)
+    await endUnstarted(order.job, isRetry || order.resume !== undefined)
+    throw new Refusal('The copy could not be started: this computer gave it no thread. Nothing was written.')
+  }
+}
+
+/** Ends the row of a copy that was not started after all, as what it was before, or as one that failed. */
+export async function endUnstarted(id: string, wasThere: boolean): Promise<void> {
+  const row = await CopyRow.findByPk(id, { attributes: ['summary'] })
+  if (row?.summary) return saveCopyEnd(id, { status: 'done' })
+  const message = 'It could not be started. Nothing was written by this attempt.'
+  const endedAt = Math.round(await benchNow())
+  await saveCopyEnd(
+    id,
+    wasThere ? { status: 'interrupted', goesOn: true, message, endedAt } : { status: 'failed', message, endedAt },
+  )
 }
 
 async function takeSummary(move: Move, leg: LegNow, which: string, summary: CopySummary): Promise<void> {
@@ -189,6 +183,6 @@ async function takeProgress(copy: Running, message: Extract<FromWorker, { type: 
   await keepClock()
 }
 
-export function tell(copy: Running, message: ToWorker): void {
+export function send(copy: Running, message: ToWorker): void {
   copy.worker.postMessage(message)
 }

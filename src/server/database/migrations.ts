@@ -145,6 +145,27 @@ export const MIGRATIONS: InputMigrations<QueryInterface> = [
       throw new Error('The choices of an earlier version cannot be made again.')
     },
   },
+  {
+    name: '0008-jobs',
+    async up({ context }) {
+      await context.createTable('jobs', {
+        id: key,
+        kind: string,
+        title: text(false),
+        moveId: DataTypes.STRING,
+        state: string,
+        startedAt: integer(),
+        endedAt: integer(true),
+        message: text(),
+        result: text(),
+      })
+      await context.addIndex('jobs', ['state'])
+      await context.addIndex('jobs', ['moveId'])
+    },
+    async down({ context }) {
+      await context.dropTable('jobs')
+    },
+  },
 ]
 
 /** The bench that the things of the first version are on. */

@@ -1,6 +1,8 @@
 import { DataTypes, type InferAttributes, type InferCreationAttributes, Model, type Sequelize } from 'sequelize'
 import type { z } from 'zod'
 import { type CopyChoices, CopyChoicesSchema } from '@/core/copy/choices'
+import { type JobResult, JobResultSchema } from '@/core/image/views'
+import type { JobKind, JobState } from '@/core/job'
 import { type CopyProgress, CopyProgressSchema, type CopySummary, CopySummarySchema } from '@/core/copy/progress'
 import { BriefSchema, type Brief } from '@/core/intake/brief'
 import { SamplesSchema, type VolumeSamples } from '@/core/proof/samples'
@@ -86,6 +88,19 @@ export class CopyRow extends Row<CopyRow> {
   declare goesOn: boolean
   /** It failed since its target does not give back what was written. */
   declare unequal: boolean
+}
+
+export class JobRow extends Row<JobRow> {
+  declare id: string
+  declare kind: JobKind
+  declare title: string
+  declare moveId: string | null
+  declare state: JobState
+  /** Real time in milliseconds. */
+  declare startedAt: number
+  declare endedAt: number | null
+  declare message: string | null
+  declare result: JobResult | null
 }
 
 export class LogRow extends Row<LogRow> {
@@ -179,6 +194,20 @@ export function defineModels(sequelize: Sequelize): void {
     options('copies'),
   )
   for (const hook of CHANGES) CopyRow.addHook(hook, () => void versions().copies++)
+  JobRow.init(
+    {
+      id,
+      kind: { type: DataTypes.STRING, allowNull: false },
+      title: { type: DataTypes.TEXT, allowNull: false },
+      moveId: DataTypes.STRING,
+      state: { type: DataTypes.STRING, allowNull: false },
+      startedAt: { type: DataTypes.INTEGER, allowNull: false },
+      endedAt: DataTypes.INTEGER,
+      message: DataTypes.TEXT,
+      result: jsonColumn('result', JobResultSchema) as never,
+    },
+    options('jobs'),
+  )
   LogRow.init(
     {
       id: { type: DataTypes.INTEGER, primaryKey: true, autoIncrement: true },

@@ -1,5 +1,5 @@
 import { EventEmitter } from 'node:events'
-import type { ImageJob } from '@/core/image/views'
+import type { JobView } from '@/core/job'
 import { singleton } from './singleton'
 
 /** What browsers are told: that a move or the bench changed, or how far a copy is. */
@@ -7,7 +7,7 @@ export type BenchEvent =
   | { readonly type: 'changed'; readonly moveId: string | null }
   /** How far holding a move's maps of used blocks against the files is. */
   | { readonly type: 'maps'; readonly moveId: string; readonly title: string; readonly files: number }
-  | { readonly type: 'job'; readonly job: ImageJob }
+  | { readonly type: 'job'; readonly job: JobView }
   | { readonly type: 'progress'; readonly moveId: string; readonly progress: unknown; readonly benchNow: number }
 
 const bus = () =>

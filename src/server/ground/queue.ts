@@ -36,6 +36,11 @@ export function inBenchQueue<T>(change: () => Promise<T>): Promise<T> {
   return inQueue(BENCH, change)
 }
 
+/** Begins work that is no part of the turn it is begun in, such as a job. */
+export function outsideQueues<T>(work: () => T): T {
+  return queues().held.exit(work)
+}
+
 const turnsNow = () => (queues().held.getStore() ?? []).filter((turn) => !turn.over)
 
 const hasTurn = (name: string) => turnsNow().some((turn) => turn.name === name)

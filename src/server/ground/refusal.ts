@@ -13,6 +13,10 @@ export class Refusal extends Error {
   }
 }
 
+/** What is said where the disk with the data folder is full. */
+export const DISK_FULL =
+  'The disk that holds the data folder is full. Delete images or uploads that are no longer needed, or make room on it, and start it again.'
+
 /** The answer to something that was asked for: done, or why not. */
 export type Answer<T = undefined> = { ok: true; value: T } | { ok: false; sentence: string; status: number }
 

@@ -2,18 +2,17 @@ import { readdir, rm, stat } from 'node:fs/promises'
 import path from 'node:path'
 import { type Packing, packingOf } from '@/core/image'
 import type { ImageSummary } from '@/core/image/views'
-import { surveyDrive } from '@/core/survey/survey'
 import type { DriveSurvey } from '@/core/survey/types'
 import { schemeWords } from '@/core/survey/words'
 import { type Drive, driveName } from '@/core/things/drive'
 import { HostFile } from '@/host/files'
 import { type HostImage, openHostImage } from '@/host/images'
-import { sha256 } from '@/host/sha256'
 import { database } from '../database'
 import { DriveRow } from '../database/models'
 import { imagesFolder } from '../ground/paths'
 import { sentenceOf } from '../ground/refusal'
 import { singleton } from '../ground/singleton'
+import { runTask } from '../jobs/threads'
 import { imagePath, readyFolder } from './names'
 
 interface Cached {
@@ -62,7 +61,7 @@ async function summaryOf(name: string): Promise<Cached['summary'] | undefined> {
     const packing = await packingOfFile(file)
     summary = packing
       ? { ...base, packing, opened: null, sentence: null }
-      : { ...base, packing: null, opened: await withOpened(file, openedSummary), sentence: null }
+      : { ...base, packing: null, opened: await openedSummary(file), sentence: null }
   } catch (error) {
     summary = { ...base, packing: null, opened: null, sentence: sentenceOf(error).sentence }
   }
@@ -79,14 +78,17 @@ async function packingOfFile(file: string): Promise<Packing | undefined> {
   }
 }
 
-async function openedSummary(image: HostImage): Promise<ImageSummary['opened']> {
-  const survey = await surveyDrive(image.device, sha256)
-  const findings = [...image.findings, ...survey.findings, ...survey.partitions.flatMap((p) => p.findings)]
+async function openedSummary(file: string): Promise<ImageSummary['opened']> {
+  const about = await withOpened(file, async ({ kind, name, virtualBytes, parent }) => ({
+    kind,
+    format: name,
+    virtualBytes,
+    parent: parent ?? null,
+  }))
+  const survey = await runTask('surveySubject', { kind: 'image', file, within: imagesFolder() })
+  const findings = [...survey.findings, ...survey.partitions.flatMap((p) => p.findings)]
   return {
-    kind: image.kind,
-    format: image.name,
-    virtualBytes: image.virtualBytes,
-    parent: image.parent ?? null,
+    ...about,
     scheme: schemeWords(survey),
     usedBytes: survey.usedBytes,
     contents: survey.partitions.filter((p) => p.role !== 'extended').map(contentOf),

@@ -6,6 +6,7 @@ import { type CopyChoices, USUAL_CHOICES } from '@/core/copy/choices'
 import type { CopyProgress, CopySummary } from '@/core/copy/progress'
 import { database } from '../database'
 import { copiesVersion, CopyRow } from '../database/models'
+import { saveAtLast } from '../database/save-at-last'
 import type { CopyStatus } from '../database/schemas'
 import { journalsFolder } from '../ground/paths'
 import { Refusal } from '../ground/refusal'
@@ -53,6 +54,23 @@ export function journalOf(id: string): string {
 /** The file with what the snapshot of a copy keeps, while that runs. */
 export const snapshotOf = (journal: string) => `${journal}.snapshot`
 
+/** How a copy ended, as it is stored. */
+export type CopyEnd = Partial<
+  Pick<CopyRow, 'status' | 'endedAt' | 'message' | 'summary' | 'samples' | 'share' | 'progress' | 'goesOn' | 'unequal'>
+>
+
+/** Ends of copies that the disk has not taken yet, by copy. */
+const unsavedEnds = () => singleton('unsaved-copy-ends', () => new Map<string, CopyEnd>())
+
+/** Stores how a copy ended, as soon as the disk takes it; told from now on in any case. */
+export async function saveCopyEnd(id: string, end: CopyEnd): Promise<void> {
+  unsavedEnds().set(id, end)
+  await saveAtLast(async () => {
+    await CopyRow.update(end, { where: { id } })
+    unsavedEnds().delete(id)
+  })
+}
+
 /** Running copies by their move. */
 export const running = () => singleton('running-copies', () => new Map<string, Running>())
 
@@ -73,7 +91,9 @@ export async function latestCopy(moveId: string, leg?: number): Promise<CopyView
   const { id, leg: ofLeg, status, startedAt, endedAt, message, progress, summary, goesOn, unequal } = row
   const choices = row.choices ?? USUAL_CHOICES
   const view = { id, leg: ofLeg, status, startedAt, endedAt, message, progress, summary, choices, goesOn, unequal }
-  return live?.id === id ? { ...view, status: live.status, progress: live.progress } : view
+  if (live?.id === id) return { ...view, status: live.status, progress: live.progress }
+  const end = unsavedEnds().get(id)
+  return end ? { ...view, ...end } : view
 }
 
 /** Moves that have any copy. Most of many have none, and need not be asked for one by one. */

@@ -1,5 +1,6 @@
 import { clockTime } from '../ground/words'
 import { loadMove, obstacleOf, plateOf } from '.'
+import { shownJob } from './jobs'
 import { progressOf } from './legs'
 import { logbook } from './logbook'
 import { planTrouble } from './plan-problem'
@@ -25,6 +26,8 @@ export async function movePage(id: string) {
       target: p.target ? plateOf(p.target, bench) : undefined,
     })),
     computer,
+    /** What runs, or the last that did not come to its end. */
+    job: await shownJob(id),
     lines,
   }
 }

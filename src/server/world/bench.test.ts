@@ -7,6 +7,7 @@ import { JsonFileError } from '@/core/json-file'
 import { activeBench, benchState, computerById, driveById, placeDrive } from '.'
 import { boardState } from '../pages/board'
 import { database } from '../database'
+import { ended } from '../jobs/testing'
 import { BenchRow, CopyRow, DriveRow, MoveRow } from '../database/models'
 import { listImages } from '../images'
 import { putOnBench } from './image-drives'
@@ -41,12 +42,6 @@ const folder = await vi.hoisted(async () => {
   const data = mkdtempSync(`${tmpdir()}/imbarco-bench-services-`)
   process.env.IMBARCO_DATA = data
   return data
-})
-
-// What a thread of its own does in the server is done in this one.
-vi.mock('../moves/map-checks/checking-apart', async () => {
-  const { checkDrives } = await import('../moves/map-checks/check-drives')
-  return { checkDrivesApart: checkDrives }
 })
 
 beforeAll(async () => {
@@ -216,8 +211,8 @@ describe('a new move', () => {
         }),
       ),
     ).toBe('choir-2')
-    await confirmIntake(id)
-    await readDrives(id)
+    await ended(confirmIntake(id))
+    await ended(readDrives(id))
     await changeMove(id, brief({ name: 'Choir', customer: 'The choir', pairs }))
     expect((await loadMove(id)).row.survey).not.toBeNull()
     await changeMove(id, brief({ name: 'Choir', pairs, computerId: 'lighting-desk' }))
@@ -226,12 +221,12 @@ describe('a new move', () => {
   })
 
   it('measures the old drive, and does so again when asked', async () => {
-    await confirmIntake('lighting-desk')
+    await ended(confirmIntake('lighting-desk'))
     const speeds = async () => (await loadMove('lighting-desk')).row.intake!.speeds['lmp7-320']
     const first = await speeds()
     expect(first.sequentialBytesPerSecond).toBeLessThan(92e6)
     expect(first.over).toBe('lighting desk, SATA 0, SATA 3 Gb/s')
-    await measureAgain('lighting-desk')
+    await ended(measureAgain('lighting-desk'))
     expect((await speeds()).sequentialBytesPerSecond).toBe(first.sequentialBytesPerSecond)
   })
 })
@@ -247,8 +242,8 @@ describe('plans of the scenario', () => {
       'survey-office': [/^From the image on the Workshop host$/, /^Old drive outside/],
     }
     for (const [id, titles] of Object.entries(ways)) {
-      await confirmIntake(id)
-      await readDrives(id)
+      await ended(confirmIntake(id))
+      await ended(readDrives(id))
       await confirmSurvey(id)
       const { plans } = await routesOf(await loadMove(id))
       for (const title of titles) expect([id, plans.some((p) => title.test(p.title))]).toEqual([id, true])

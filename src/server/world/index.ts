@@ -1,5 +1,5 @@
 import { existsSync } from 'node:fs'
-import { openDrive } from '@/bench/open-drive'
+import { type DriveBytes, openDrive } from '@/bench/open-drive'
 import type { BlockDevice } from '@/core/block/device'
 import { readOnly } from '@/core/block/readonly'
 import { type BenchState, berthOf, whyNotThere } from '@/core/things/bench'
@@ -12,6 +12,7 @@ import { publish } from '../ground/events'
 import { inBenchQueue } from '../ground/queue'
 import { Refusal } from '../ground/refusal'
 import { singleton } from '../ground/singleton'
+import type { Subject } from '../jobs/threads/tasks/subject'
 import { whyNotPulled } from '../leases'
 
 export { driveBytes } from '../ground/drive-files'
@@ -117,8 +118,22 @@ async function placeInTurn(id: string, place: Place, shelf: Drive['shelf']): Pro
   return data
 }
 
-/** Opens a drive for reading, hands it to `work` and closes it. */
+/** A drive as a thread of its own opens it. Throws Refusal where its bytes are gone. */
+export function driveSubject(drive: Drive): Subject {
+  return { kind: 'drive', drive: bytesOnDisk(drive) }
+}
+
+/** Opens a drive for reading, hands it to `work` and closes it. For what reads little. */
 export async function withDrive<T>(drive: Drive, work: (device: BlockDevice) => Promise<T>): Promise<T> {
+  const opened = await openDrive(bytesOnDisk(drive), { writable: false })
+  try {
+    return await work(readOnly(opened.device))
+  } finally {
+    await opened.close()
+  }
+}
+
+function bytesOnDisk(drive: Drive): DriveBytes {
   const bytes = driveBytes(drive)
   if (!existsSync(/* turbopackIgnore: true */ bytes.file)) {
     throw new Refusal(
@@ -127,10 +142,5 @@ export async function withDrive<T>(drive: Drive, work: (device: BlockDevice) => 
         : `The bytes of the ${driveName(drive)} are missing from the data folder. Make the bench anew with "npm run demo -- --reset".`,
     )
   }
-  const opened = await openDrive(bytes, { writable: false })
-  try {
-    return await work(readOnly(opened.device))
-  } finally {
-    await opened.close()
-  }
+  return bytes
 }

@@ -1,11 +1,10 @@
 import { stat } from 'node:fs/promises'
-import { surveyDrive } from '@/core/survey/survey'
 import { contentWords } from '@/core/survey/words'
 import { type Drive, hasBytes } from '@/core/things/drive'
-import { sha256 } from '@/host/sha256'
 import { sentenceOf } from '../ground/refusal'
 import { singleton } from '../ground/singleton'
-import { driveBytes, withDrive } from '.'
+import { runTask } from '../jobs/threads'
+import { driveBytes, driveSubject } from '.'
 
 /** What a drive holds, in few words and facts, for where no whole survey is shown. */
 export interface Known {
@@ -44,7 +43,7 @@ export async function knownOf(drive: Drive): Promise<Known> {
 }
 
 async function read(drive: Drive): Promise<Known> {
-  const survey = await withDrive(drive, (device) => surveyDrive(device, sha256))
+  const survey = await runTask('surveySubject', driveSubject(drive))
   const systems = survey.partitions.flatMap((p) => (p.system ? [p.system.name] : []))
   const free = survey.partitions.flatMap((p) =>
     p.volume && !p.volume.encrypted && p.role === 'data' ? [p.sizeBytes - p.volume.usedBytes] : [],

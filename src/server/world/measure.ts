@@ -1,14 +1,15 @@
-import { measureSpeed, type Speed } from '@/core/intake/speed'
+import type { Speed } from '@/core/intake/speed'
 import { type BenchState, berthOf } from '@/core/things/bench'
 import { type Drive, hasBytes } from '@/core/things/drive'
 import { LINKS } from '@/core/things/links'
-import { withDrive } from '.'
+import { runTask } from '../jobs/threads'
+import { driveSubject } from '.'
 
 /** How long a drive tries a sector that it cannot read, as common drives do. */
 const RETRY_SECONDS = 2
 
 /** What a drive does where it is; undefined for one that is not connected, or has no bytes. */
-export async function speedOf(drive: Drive, bench: BenchState): Promise<Speed | undefined> {
+export async function speedOf(drive: Drive, bench: BenchState, signal?: AbortSignal): Promise<Speed | undefined> {
   const berth = berthOf(drive, bench)
   if (!berth.link || !hasBytes(drive)) return undefined
   const link = LINKS[berth.link]
@@ -17,5 +18,6 @@ export async function speedOf(drive: Drive, bench: BenchState): Promise<Speed | 
     requestSeconds: drive.requestSeconds,
     retrySeconds: RETRY_SECONDS,
   }
-  return withDrive(drive, (device) => measureSpeed(device, cost, `${berth.name}, ${link.name}`))
+  const order = { subject: driveSubject(drive), cost, over: `${berth.name}, ${link.name}` }
+  return runTask('measureDrive', order, { signal, long: true })
 }

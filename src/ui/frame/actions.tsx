@@ -3,8 +3,8 @@
 import { createContext, type ReactNode, useContext } from 'react'
 import type { FitWish } from '@/core/fit/types'
 
-/** What came of something that was asked of the server: done, or a sentence that says why not. */
-export type Outcome = { ok: true } | { ok: false; sentence: string }
+/** What came of something that was asked of the server: done, begun as a job, or a sentence that says why not. */
+export type Outcome = { ok: true; value?: unknown } | { ok: false; sentence: string }
 
 /** What the Bench page can ask for. */
 export interface BenchActions {
@@ -22,7 +22,7 @@ export interface BenchActions {
 
 /** What the pages can ask for. The application hands in how it is done. */
 export interface Actions {
-  newMove(brief: unknown): Promise<Outcome & { value?: string }>
+  newMove(brief: unknown): Promise<{ ok: true; value?: string } | { ok: false; sentence: string }>
   changeMove(moveId: string, brief: unknown): Promise<Outcome>
   confirmIntake(moveId: string): Promise<Outcome>
   measureAgain(moveId: string): Promise<Outcome>

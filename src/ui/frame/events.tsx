@@ -1,27 +1,17 @@
 'use client'
 
 import { useRouter } from 'next/navigation'
-import { createContext, type ReactNode, useContext, useEffect, useRef, useState } from 'react'
+import { createContext, type ReactNode, useCallback, useContext, useEffect, useRef, useState } from 'react'
 import type { CopyProgress } from '@/core/copy/progress'
-import type { ImageJob } from '@/core/image/views'
+import type { JobView } from '@/core/job'
 
 type ProgressListener = (moveId: string, progress: CopyProgress, benchNow: number) => void
 
-type JobListener = (job: ImageJob) => void
-
-/** How far holding a move's maps of used blocks against the files is. */
-export interface MapCheckProgress {
-  readonly moveId: string
-  readonly title: string
-  readonly files: number
-}
-
-type MapCheckListener = (looked: MapCheckProgress) => void
+type JobListener = (job: JobView) => void
 
 interface ListenerSets {
   readonly progress: Set<ProgressListener>
   readonly jobs: Set<JobListener>
-  readonly maps: Set<MapCheckListener>
 }
 
 const Listeners = createContext<ListenerSets | null>(null)
@@ -29,7 +19,7 @@ const Listeners = createContext<ListenerSets | null>(null)
 /** One stream of events for the page: changes make it read its state anew, progress goes to whoever listens. */
 export function EventsProvider({ children }: { children: ReactNode }) {
   const router = useRouter()
-  const [listeners] = useState((): ListenerSets => ({ progress: new Set(), jobs: new Set(), maps: new Set() }))
+  const [listeners] = useState((): ListenerSets => ({ progress: new Set(), jobs: new Set() }))
   useEffect(() => {
     const source = new EventSource('/api/events')
     let timer: ReturnType<typeof setTimeout> | undefined
@@ -59,12 +49,8 @@ export function EventsProvider({ children }: { children: ReactNode }) {
       listeners.progress.forEach((listener) => listener(moveId, progress, benchNow))
     })
     source.addEventListener('job', (event) => {
-      const { job } = JSON.parse(event.data) as { job: ImageJob }
+      const { job } = JSON.parse(event.data) as { job: JobView }
       listeners.jobs.forEach((listener) => listener(job))
-    })
-    source.addEventListener('maps', (event) => {
-      const looked = JSON.parse(event.data) as MapCheckProgress
-      listeners.maps.forEach((listener) => listener(looked))
     })
     source.addEventListener('error', () => {
       document.documentElement.dataset.live = 'false'
@@ -82,15 +68,41 @@ export function useProgress(listener: ProgressListener): void {
   useListener((sets) => sets.progress, listener)
 }
 
-/** Calls `listener` with the state of work on images as it goes on. */
+/** Calls `listener` with the state of jobs as they go on. */
 export function useJobs(listener: JobListener): void {
   useListener((sets) => sets.jobs, listener)
 }
 
-/** Calls `listener` as used-block maps are checked against the files. */
-export function useMapCheckProgress(listener: MapCheckListener): void {
-  useListener((sets) => sets.maps, listener)
+/** How often a job is asked about while no event tells of it. */
+const ASK_EVERY_MS = 3000
+
+/** Returns a function that waits for the end of a job, through reloads of the server too. */
+export function useJobEnd(): (id: string) => Promise<JobView> {
+  const listeners = useContext(Listeners)
+  return useCallback(
+    (id) =>
+      new Promise((resolve) => {
+        const told = (job: JobView) => {
+          if (job.id !== id || job.state === 'running') return
+          clearInterval(timer)
+          listeners?.jobs.delete(told)
+          resolve(job)
+        }
+        const ask = async () => {
+          const answer = await fetch(`/api/jobs/${id}`).then((response) => response.json() as Promise<JobAnswer>)
+          if (answer.ok) told(answer.value)
+        }
+        const askAgain = () => void ask().catch(() => undefined)
+        const timer = setInterval(askAgain, ASK_EVERY_MS)
+        listeners?.jobs.add(told)
+        // It may have ended before anybody listened.
+        askAgain()
+      }),
+    [listeners],
+  )
 }
+
+type JobAnswer = { ok: true; value: JobView } | { ok: false }
 
 type Listener<A extends unknown[]> = (...what: A) => void
 

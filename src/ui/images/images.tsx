@@ -10,14 +10,15 @@ import { type Fact, Facts } from '@/ui/shared/facts'
 import { type Column, SelectableTable } from '@/ui/shared/selectable-table'
 import { CaptureForm, CompareForm, ConvertForm } from './forms'
 import { JobList } from './job-list'
-import type { ImageSummary, ImageJob } from '@/core/image/views'
+import type { ImageSummary } from '@/core/image/views'
+import type { JobView } from '@/core/job'
 import type { DriveChoice } from './drive-choice'
 import { Uploads } from './uploads'
 
 export interface ImagesProps {
   readonly folder: string
   readonly images: readonly ImageSummary[]
-  readonly jobs: readonly ImageJob[]
+  readonly jobs: readonly JobView[]
   readonly drives: readonly DriveChoice[]
 }
 

@@ -5,15 +5,15 @@ import { clsx } from 'clsx'
 import { formatSize, groupDigits } from '@/core/bytes/size'
 import { counted } from '@/core/words'
 import { useAct } from '@/ui/frame/act'
-import type { Outcome } from '@/ui/frame/actions'
 import { useJobs } from '@/ui/frame/events'
+import { stopJob } from '@/ui/job/job-strip'
 import { Button } from '@/ui/shared/button'
 import { ProgressBar } from '@/ui/shared/progress-bar'
-import type { ImageJob } from '@/core/image/views'
+import type { JobView } from '@/core/job'
 
 /** What is being done to images, and what came of it. */
-export function JobList({ jobs }: { jobs: readonly ImageJob[] }) {
-  const [live, setLive] = useState<Readonly<Record<string, ImageJob>>>({})
+export function JobList({ jobs }: { jobs: readonly JobView[] }) {
+  const [live, setLive] = useState<Readonly<Record<string, JobView>>>({})
   useJobs((job) => setLive((before) => ({ ...before, [job.id]: job })))
   if (jobs.length === 0) return null
   return (
@@ -34,15 +34,14 @@ export function JobList({ jobs }: { jobs: readonly ImageJob[] }) {
   )
 }
 
-function JobLine({ job }: { job: ImageJob }) {
+function JobLine({ job }: { job: JobView }) {
   const { act, busy } = useAct()
-  const stop = async (): Promise<Outcome> => (await fetch(`/api/images/jobs/${job.id}`, { method: 'DELETE' })).json()
   return (
     <>
       <div className="flex flex-wrap items-baseline justify-between gap-x-4">
         <p className="font-semibold break-all">{job.title}</p>
         {job.state === 'running' && (
-          <Button small disabled={busy} onClick={() => void act(stop)}>
+          <Button small disabled={busy} onClick={() => void act(() => stopJob(job.id))}>
             Stop
           </Button>
         )}
@@ -50,23 +49,21 @@ function JobLine({ job }: { job: ImageJob }) {
       {job.state === 'running' && (
         <ProgressBar
           label={job.title}
-          share={job.totalBytes > 0 ? job.doneBytes / job.totalBytes : undefined}
-          note={
-            job.totalBytes > 0
-              ? `${formatSize(job.doneBytes)} of ${formatSize(job.totalBytes)}`
-              : formatSize(job.doneBytes)
-          }
+          share={job.total > 0 ? job.done / job.total : undefined}
+          note={job.total > 0 ? `${formatSize(job.done)} of ${formatSize(job.total)}` : formatSize(job.done)}
         />
       )}
       {job.message && (
-        <p className={clsx(job.state === 'failed' ? 'text-vermilion' : 'text-ink-soft')}>{job.message}</p>
+        <p className={clsx(job.state === 'failed' || job.state === 'interrupted' ? 'text-vermilion' : 'text-ink-soft')}>
+          {job.message}
+        </p>
       )}
       {job.result && <Result result={job.result} />}
     </>
   )
 }
 
-function Result({ result }: { result: NonNullable<ImageJob['result']> }) {
+function Result({ result }: { result: NonNullable<JobView['result']> }) {
   if (result.kind === 'written') {
     const { lost, maps } = result
     const unchecked = maps.filter((map) => !map.checked)

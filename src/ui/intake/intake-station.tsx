@@ -46,13 +46,13 @@ interface IntakeView {
 
 /** What is to be moved, and why. */
 export function IntakeStation({ moveId, view }: { moveId: string; view: IntakeView }) {
-  const { act, go, busy } = useAct()
+  const { act, go, finished, busy } = useAct()
   const { confirmIntake, measureAgain, readDrives } = useActions()
   const { computer, backup, plates, brief, promised } = view
   const next = `/moves/${moveId}/survey`
   const saveFindings = () =>
     act(async () => {
-      const taken = await confirmIntake(moveId)
+      const taken = await finished(await confirmIntake(moveId))
       return taken.ok ? readDrives(moveId) : taken
     }, next)
   return (

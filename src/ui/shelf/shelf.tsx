@@ -2,10 +2,12 @@
 
 import { useState } from 'react'
 import Link from 'next/link'
+import type { JobView } from '@/core/job'
 import type { Place } from '@/core/things/drive'
 import { PLATE_CHARACTERS } from '@/core/ready/plate-check'
 import { useAct } from '@/ui/frame/act'
 import { useActions } from '@/ui/frame/actions'
+import { JobStrip } from '@/ui/job/job-strip'
 import { NextAction } from '@/ui/frame/next-action'
 import { AsideBlock, Stage } from '@/ui/frame/stage'
 import { PlateCheck } from '@/ui/ready/plate-check'
@@ -31,7 +33,7 @@ interface Shelved {
 }
 
 /** Old drives that were set aside: each with its day. */
-export function Shelf({ bench, drives }: { bench: string; drives: readonly Shelved[] }) {
+export function Shelf({ bench, drives, job }: { bench: string; drives: readonly Shelved[]; job?: JobView }) {
   const { go, busy } = useAct()
   const [asked, setAsked] = useState<{ what: 'erase' | 'put-back'; drive: Shelved }>()
   const due = drives.filter((d) => d.mayErase)
@@ -67,6 +69,11 @@ export function Shelf({ bench, drives }: { bench: string; drives: readonly Shelv
         )
       }
     >
+      {job && (
+        <div className="mb-3.5">
+          <JobStrip job={job} />
+        </div>
+      )}
       {drives.length > 0 && (
         <ul className="panel divide-y divide-line" data-testid="shelf">
           {drives.map((drive) => (

@@ -7,7 +7,7 @@ import { copiedByMap } from '@/core/survey/copied-by-map'
 import type { DriveSurvey } from '@/core/survey/types'
 import { useAct } from '@/ui/frame/act'
 import { useActions } from '@/ui/frame/actions'
-import { useMapCheckProgress } from '@/ui/frame/events'
+import { useJobs } from '@/ui/frame/events'
 import { Button } from '@/ui/shared/button'
 
 interface MapCheckLineProps {
@@ -21,8 +21,8 @@ export function MapCheckLine({ moveId, survey, progress }: MapCheckLineProps) {
   const { act, busy } = useAct()
   const { settle } = useActions()
   const [live, setLive] = useState<MapCheckLineProps['progress']>()
-  useMapCheckProgress(({ moveId: id, title, files }) => {
-    if (id === moveId) setLive({ title, files })
+  useJobs((job) => {
+    if (job.moveId === moveId && job.kind === 'map-check') setLive({ title: job.about ?? '', files: job.done })
   })
   const parts = survey.partitions.filter(copiedByMap)
   if (parts.length === 0) return null

@@ -2,7 +2,17 @@ import { Browser, Builder, By, Key, logging, type WebDriver, type WebElement } f
 import chrome from 'selenium-webdriver/chrome'
 
 /** How long a page may take to show what is waited for. */
-const PATIENCE = 15_000
+const PATIENCE = 30_000
+/** How often it is looked at meanwhile. */
+const LOOK_EVERY_MS = 50
+
+/** The first element of a selector that can be clicked and whose text or label is like a pattern, looked for in the page itself. */
+const FIRST_NAMED = `
+  const [css, source, flags] = arguments
+  const label = new RegExp(source, flags)
+  return [...document.querySelectorAll(css)].find((element) =>
+    label.test((element.innerText + ' ' + (element.getAttribute('aria-label') ?? '')).trim()) &&
+    element.checkVisibility({ visibilityProperty: true }) && !element.disabled) ?? null`
 
 /** A browser window as a technician uses it. */
 export class Page {
@@ -61,15 +71,15 @@ export class Page {
 
   /** Waits until `check` is true; `what` names it in the failure. */
   async until(check: () => Promise<boolean>, what: string, patience = PATIENCE): Promise<void> {
-    await this.driver.wait(async () => check().catch(() => false), patience, `waited for: ${what}`)
+    await this.driver.wait(async () => check().catch(() => false), patience, `waited for: ${what}`, LOOK_EVERY_MS)
   }
 
   async text(): Promise<string> {
-    return this.driver.findElement(By.css('body')).getText()
+    return this.driver.executeScript<string>('return document.body.innerText')
   }
 
   finding(): Promise<string> {
-    return this.driver.findElement(By.css('[data-testid="finding"]')).getText()
+    return this.driver.executeScript<string>(`return document.querySelector('[data-testid="finding"]').innerText`)
   }
 
   async untilFinding(pattern: RegExp, patience = PATIENCE): Promise<string> {
@@ -91,6 +101,7 @@ export class Page {
       async () => (await this.driver.findElements(By.css(`[data-testid="${testId}"]`)))[0],
       PATIENCE,
       testId,
+      LOOK_EVERY_MS,
     ) as Promise<WebElement>
   }
 
@@ -142,14 +153,9 @@ export class Page {
   /** Clicks the first button, link or menu item whose text is like `label`. */
   async click(label: RegExp, css = 'button, a, [role="menuitem"], [role="menuitemradio"]'): Promise<void> {
     await this.until(async () => {
-      for (const element of await this.driver.findElements(By.css(css))) {
-        const name = `${await element.getText()} ${(await element.getAttribute('aria-label')) ?? ''}`.trim()
-        if (label.test(name) && (await element.isDisplayed()) && (await element.isEnabled())) {
-          await element.click()
-          return true
-        }
-      }
-      return false
+      const found = await this.driver.executeScript<WebElement | null>(FIRST_NAMED, css, label.source, label.flags)
+      await found?.click()
+      return found !== null
     }, `something to click like ${label}`)
   }
 

@@ -22,10 +22,7 @@ export async function serve(
   const data = options.data ?? mkdtempSync(path.join(tmpdir(), 'imbarco-'))
   const port = options.port ?? (await freePort())
   const env = { ...process.env, IMBARCO_DATA: data, NODE_ENV: 'production' as const, NEXT_TELEMETRY_DISABLED: '1' }
-  if (!options.data) {
-    const made = spawnSync('node_modules/.bin/tsx', ['scripts/make-bench.ts'], { env, encoding: 'utf8' })
-    if (made.status !== 0) throw new Error(`The bench was not made: ${made.stderr}`)
-  }
+  if (!options.data) makeBench(data)
   const server = spawn(
     process.execPath,
     ['node_modules/next/dist/bin/next', 'start', '-H', '127.0.0.1', '-p', String(port)],
@@ -54,6 +51,18 @@ export async function serve(
       rmSync(data, { recursive: true, force: true })
     },
   }
+}
+
+/** The demo bench: a copy of the one that was made for all tests, or a new one. */
+function makeBench(data: string): void {
+  const prepared = process.env.IMBARCO_TEST_BENCH
+  const made = prepared
+    ? spawnSync('cp', ['-a', '--sparse=auto', `${prepared}/.`, data], { encoding: 'utf8' })
+    : spawnSync('node_modules/.bin/tsx', ['scripts/make-bench.ts'], {
+        env: { ...process.env, IMBARCO_DATA: data },
+        encoding: 'utf8',
+      })
+  if (made.status !== 0) throw new Error(`The bench was not made: ${made.stderr}`)
 }
 
 function ended(server: ChildProcess, signal: NodeJS.Signals): Promise<void> {

@@ -1,17 +1,14 @@
-import type { TestProject } from 'vitest/node'
-import { serve } from './serve'
+import { spawnSync } from 'node:child_process'
+import { mkdtempSync, rmSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import path from 'node:path'
 
-declare module 'vitest' {
-  interface ProvidedContext {
-    url: string
-    data: string
-  }
-}
-
-/** One server with a fresh bench for the browser tests that do not need one of their own. */
-export default async function setup(project: TestProject): Promise<() => Promise<void>> {
-  const served = await serve()
-  project.provide('url', served.url)
-  project.provide('data', served.data)
-  return () => served.close()
+/** Makes the demo bench once; every server of the browser tests gets a copy of it. */
+export default function setup(): () => void {
+  const data = mkdtempSync(path.join(tmpdir(), 'imbarco-bench-'))
+  const env = { ...process.env, IMBARCO_DATA: data }
+  const made = spawnSync('node_modules/.bin/tsx', ['scripts/make-bench.ts'], { env, encoding: 'utf8' })
+  if (made.status !== 0) throw new Error(`The bench was not made: ${made.stderr}`)
+  process.env.IMBARCO_TEST_BENCH = data
+  return () => rmSync(data, { recursive: true, force: true })
 }

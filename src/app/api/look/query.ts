@@ -1,5 +1,5 @@
 import { z } from 'zod'
-import { SubjectSchema } from '@/server/pages/look'
+import { LookedAtSchema } from '@/server/pages/look'
 
 const Query = z.object({
   partition: z.coerce.number().int().min(0).max(100_000).default(0),
@@ -10,5 +10,5 @@ const Query = z.object({
 /** What a request asks to look at. Throws ZodError. */
 export function lookQuery(request: Request) {
   const values = Object.fromEntries(new URL(request.url).searchParams)
-  return { subject: SubjectSchema.parse(values), ...Query.parse(values) }
+  return { subject: LookedAtSchema.parse(values), ...Query.parse(values) }
 }

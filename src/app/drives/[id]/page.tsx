@@ -2,7 +2,7 @@ import { notFound } from 'next/navigation'
 import { answer } from '@/server/ground/refusal'
 import { driveView } from '@/server/pages/bench'
 import { headState } from '@/server/pages/head'
-import { surveySubject } from '@/server/pages/look'
+import { surveyOf } from '@/server/pages/look'
 import { Head } from '@/ui/frame/head'
 import { NotPossible } from '@/ui/frame/not-possible'
 import { DriveLook } from '@/ui/look/drive-look'
@@ -15,7 +15,7 @@ export default async function DrivePage({ params }: { params: Promise<{ id: stri
   const { id } = await params
   const found = await answer(async () => {
     const view = await driveView(id)
-    return { view, survey: await surveySubject({ kind: 'drives', id }) }
+    return { view, survey: await surveyOf({ kind: 'drives', id }) }
   })
   if (!found.ok) {
     if (found.status === 404) notFound()

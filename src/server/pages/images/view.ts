@@ -4,8 +4,8 @@ import { imagesFolder } from '../../ground/paths'
 import { Refusal } from '../../ground/refusal'
 import { listImages } from '../../images'
 import { benchState } from '../../world'
-import { surveySubject } from '../look'
-import { listJobs } from './jobs'
+import { surveyOf } from '../look'
+import { listImageJobs } from './jobs'
 
 /** What the page of all images shows. */
 export async function imagesView() {
@@ -13,7 +13,7 @@ export async function imagesView() {
   return {
     folder: imagesFolder(),
     images: await listImages(),
-    jobs: listJobs(),
+    jobs: await listImageJobs(),
     drives: drives
       .filter((d) => d.file !== null || d.image !== null)
       .map((d) => ({ id: d.id, name: driveName(d), serial: d.serial, sizeBytes: d.sizeBytes })),
@@ -28,7 +28,7 @@ export async function imageView(name: string) {
   if (!image.opened) {
     throw new Refusal(image.sentence ?? `${name} is packed with ${image.packing}. Convert it into an image first.`)
   }
-  const survey = await surveySubject({ kind: 'images', id: name })
+  const survey = await surveyOf({ kind: 'images', id: name })
   return {
     image,
     survey,

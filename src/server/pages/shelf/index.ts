@@ -1,6 +1,5 @@
-import { Worker } from 'node:worker_threads'
 import { z } from 'zod'
-import type { Erased } from '@/core/block/erase'
+import type { JobView } from '@/core/job'
 import { formatSize } from '@/core/bytes/size'
 import { PLATE_CHARACTERS, plateMatches, platePrefix } from '@/core/ready/plate-check'
 import { type BenchState, placeKey, placeName, whyNotThere } from '@/core/things/bench'
@@ -8,15 +7,15 @@ import { fittedWords } from '@/core/things/bodies'
 import { type Drive, driveName, type Place, PlaceSchema } from '@/core/things/drive'
 import { database } from '../../database'
 import { DriveRow, MoveRow } from '../../database/models'
-import { publish } from '../../ground/events'
 import { inBenchQueue } from '../../ground/queue'
 import { Refusal } from '../../ground/refusal'
 import { dayWithYear, daysUntil } from '../../ground/words'
-import { leasableDrive, withLease } from '../../leases'
+import { listJobs, runningJobs, startJob, type StartedJob } from '../../jobs'
+import { runTask } from '../../jobs/threads'
+import { leasableDrive } from '../../leases'
 import { note } from '../../moves/logbook'
 import { activeBench, benchOfDrive, benchState, driveById, driveBytes, placeDrive } from '../../world'
 import { benchNow } from '../../world/clock'
-import type { EraseOrder, FromEraseWorker } from './erase.worker'
 
 // Old drives that were set aside: the way back until their day, free to be erased after it.
 
@@ -37,7 +36,7 @@ export async function shelfState() {
     const row = await moveOfDrive(drive.id)
     drives.push({ ...shelved(drive, now), move: row && moveWords(row), goesInto: openings(drive, bench) })
   }
-  return { bench: name, drives: drives.sort((a, b) => (a.days ?? 1e9) - (b.days ?? 1e9)) }
+  return { bench: name, job: await eraseJob(), drives: drives.sort((a, b) => (a.days ?? 1e9) - (b.days ?? 1e9)) }
 }
 
 function shelved(drive: Drive, now: number) {
@@ -101,14 +100,9 @@ export const EraseSchema = z.object({
   reason: z.string().trim().max(300).default(''),
 })
 
-/** Erases a drive of the shelf for reuse. Throws Refusal, nothing written, where it may not be. */
-export async function eraseDrive(input: unknown): Promise<void> {
-  const request = EraseSchema.parse(input)
-  const write = [await leasableDrive(await driveById(request.driveId))]
-  await withLease({ purpose: 'an erase', write }, () => eraseLeased(request))
-}
-
-async function eraseLeased({ driveId, how, plate, reason }: z.infer<typeof EraseSchema>): Promise<void> {
+/** Erases a drive of the shelf for reuse. Rejects with Refusal, nothing written, where it may not be. */
+export async function eraseDrive(input: unknown): Promise<StartedJob> {
+  const { driveId, how, plate, reason } = EraseSchema.parse(input)
   const drive = await driveById(driveId)
   const name = driveName(drive)
   if (drive.place.kind !== 'shelf')
@@ -128,34 +122,42 @@ async function eraseLeased({ driveId, how, plate, reason }: z.infer<typeof Erase
       `${until ? `It is kept until ${until}` : 'It has no day from which it may be erased'}. To erase it before that, say in a few words why. Nothing was written.`,
     )
   }
-  const erased = await eraseApart({ drive: driveBytes(drive), how })
-  const at = await benchNow()
-  await inBenchQueue(async () => {
-    const data: Drive = {
-      ...(await driveById(driveId)),
-      place: { kind: 'table' },
-      shelf: undefined,
-      erased: { at, ...erased, ...(early ? { reason } : {}) },
-    }
-    await DriveRow.update({ data }, { where: { id: driveId } })
+  return startJob({
+    kind: 'erase',
+    title: `Erase of the ${name}`,
+    purpose: 'an erase',
+    lease: { write: [await leasableDrive(drive)] },
+    leaves: 'The drive may hold a part of what it held.',
+    async run() {
+      await refuseOther(drive)
+      const erased = await runTask('eraseDrive', { drive: driveBytes(drive), how }, { long: true })
+      await noteErased(drive, { at: await benchNow(), ...erased, ...(early ? { reason } : {}) })
+      if (!row) return
+      const words = `${name} erased, ${formatSize(erased.checkedBytes)} read back as zeros`
+      await note(row.id, early ? `${words}, before its day: ${reason}` : words, early ? 'bad' : 'good')
+    },
   })
-  if (row) {
-    const words = `${name} erased, ${formatSize(erased.checkedBytes)} read back as zeros`
-    await note(row.id, early ? `${words}, before its day: ${reason}` : words, early ? 'bad' : 'good')
-  }
-  publish({ type: 'changed', moveId: null })
 }
 
-function eraseApart(order: EraseOrder): Promise<Erased> {
-  return new Promise((resolve, reject) => {
-    const worker = new Worker(new URL('./erase.worker.ts', import.meta.url), { workerData: order })
-    const lost = () => reject(new Refusal('Erasing ended unexpectedly. The drive may hold a part of what it held.'))
-    worker.on('message', (message: FromEraseWorker) =>
-      message.type === 'done' ? resolve(message.erased) : reject(new Refusal(message.message)),
-    )
-    worker.on('error', lost)
-    worker.on('exit', lost)
+/** What was decided about a drive is carried out on that drive where it was then, and on no other. */
+async function refuseOther(drive: Drive): Promise<void> {
+  const now = await driveById(drive.id)
+  if (JSON.stringify([now.serial, now.place, now.file]) !== JSON.stringify([drive.serial, drive.place, drive.file]))
+    throw new Refusal(`The ${driveName(drive)} is no longer where it was. Nothing was written.`)
+}
+
+async function noteErased({ id }: Drive, erased: NonNullable<Drive['erased']>): Promise<void> {
+  await inBenchQueue(async () => {
+    const data: Drive = { ...(await driveById(id)), place: { kind: 'table' }, shelf: undefined, erased }
+    await DriveRow.update({ data }, { where: { id } })
   })
+}
+
+/** The erase that runs, or the newest where that did not come to its end. */
+async function eraseJob(): Promise<JobView | undefined> {
+  const running = runningJobs().find((job) => job.kind === 'erase')
+  const [latest] = await listJobs(['erase'], 1)
+  return running ?? (latest?.state === 'done' ? undefined : latest)
 }
 
 /** What the label of an old drive says. */

@@ -2,9 +2,10 @@ import { z } from 'zod'
 import type { Lost } from '@/core/copy/progress'
 import { berthOf } from '@/core/things/bench'
 import { driveName } from '@/core/things/drive'
-import { launch, tell } from '../../copying/launch'
+import { launch, send } from '../../copying/launch'
 import { leaseFor, orderFor, workerDrive } from '../../copying/order'
 import { CopyRow } from '../../database/models'
+import { saveAtLast } from '../../database/save-at-last'
 import { publish } from '../../ground/events'
 import { Refusal } from '../../ground/refusal'
 import { type Lease, startWithLease } from '../../leases'
@@ -40,26 +41,25 @@ async function retryLeased(
   lease: Lease,
 ): Promise<void> {
   const moveId = move.id
+  const order = {
+    ...(await orderFor(move, leg, copy.id)),
+    task: { kind: 'retry' as const, lost: copy.lost },
+    source: workerDrive(leg.from),
+    targets: [workerDrive(leg.to, copy.fingerprint)],
+    choices: copy.choices,
+    resume: { progress: copy.progress },
+  }
   await CopyRow.update({ status: 'running' }, { where: { id: copy.id } })
-  await note(moveId, 'lost sectors are read once more')
-  await launch(
-    move,
-    leg,
-    {
-      ...(await orderFor(move, leg, copy.id)),
-      task: { kind: 'retry', lost: copy.lost },
-      source: workerDrive(leg.from),
-      targets: [workerDrive(leg.to, copy.fingerprint)],
-      choices: copy.choices,
-      resume: { progress: copy.progress },
-    },
-    lease,
-  )
+  await launch(move, leg, order, lease)
+  await saveAtLast(() => note(moveId, 'lost sectors are read once more'))
 }
 
 export const CopyCommandSchema = z.object({
   command: z.enum(['pause', 'resume', 'stop', 'retry-lost']),
 })
+
+/** A copy that is told to stop has as long for it. */
+const STOP_WITHIN_MS = 60_000
 
 /** Pauses, resumes or stops the running copy of a move, or reads again what one lost. */
 export async function commandCopy(moveId: string, input: unknown): Promise<void> {
@@ -67,8 +67,12 @@ export async function commandCopy(moveId: string, input: unknown): Promise<void>
   if (command === 'retry-lost') return retryLostOf(moveId)
   const copy = running().get(moveId)
   if (!copy) throw new Refusal('No copy of this move is running.')
-  tell(copy, { type: command })
-  if (command === 'stop') return
+  send(copy, { type: command })
+  if (command === 'stop') {
+    // One that no longer hears is ended from outside; what it copied is as sure as its last checkpoint.
+    setTimeout(() => void copy.worker.terminate(), STOP_WITHIN_MS).unref()
+    return
+  }
   copy.status = command === 'pause' ? 'paused' : 'running'
   if (command === 'resume') {
     // The clock went on meanwhile; what the copy takes counts from here.
@@ -82,6 +86,6 @@ export async function commandCopy(moveId: string, input: unknown): Promise<void>
 /** Changes the pace of bench time, for what runs now too. */
 export async function changePace(value: '1' | '30' | 'max'): Promise<void> {
   await setPace(value)
-  for (const copy of running().values()) tell(copy, { type: 'pace', pace: value })
+  for (const copy of running().values()) send(copy, { type: 'pace', pace: value })
   publish({ type: 'changed', moveId: null })
 }

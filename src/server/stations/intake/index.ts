@@ -1,36 +1,63 @@
-import { type MoveRow } from '../../database/models'
+import { berthOf } from '@/core/things/bench'
+import { hasBytes } from '@/core/things/drive'
+import type { MoveRow } from '../../database/models'
 import { Refusal } from '../../ground/refusal'
+import type { StartedJob } from '../../jobs'
+import { leasableDrive } from '../../leases'
 import { keep, loadMove, type Move } from '../../moves'
 import { refuseAfterCopy } from '../../moves/copies'
+import { startMoveJob } from '../../moves/jobs'
 import { note } from '../../moves/logbook'
 import { benchNow } from '../../world/clock'
 import { speedOf } from '../../world/measure'
 
-/** Takes the facts of the move as right, so that the drives can be read. */
-export async function confirmIntake(moveId: string): Promise<void> {
+/** Takes the facts of the move as right, so that the drives can be read. What is connected is measured first. */
+export async function confirmIntake(moveId: string): Promise<StartedJob | undefined> {
   const move = await loadMove(moveId)
-  if (move.row.intake) return
-  await keep(moveId, { intake: { at: await benchNow(), speeds: await measured(move) } })
-  await note(moveId, `taken in: ${move.brief.reason}`)
-}
-
-/** Measures what every source that is connected and has bytes does now. */
-async function measured(move: Move) {
-  const speeds: NonNullable<MoveRow['intake']>['speeds'] = {}
-  for (const { source } of move.pairs) {
-    const speed = await speedOf(source, move.bench)
-    if (speed) speeds[source.id] = { ...speed, at: await benchNow() }
-  }
-  return speeds
+  if (move.row.intake) return undefined
+  return measure(move, async (speeds) => {
+    await keep(moveId, { intake: { at: await benchNow(), speeds } })
+    await note(moveId, `taken in: ${move.brief.reason}`)
+  })
 }
 
 /** Measures the old drives again, as long as nothing was copied. */
-export async function measureAgain(moveId: string): Promise<void> {
+export async function measureAgain(moveId: string): Promise<StartedJob> {
   const move = await loadMove(moveId)
   await refuseAfterCopy(moveId)
-  const speeds = await measured(move)
-  if (Object.keys(speeds).length === 0)
+  if (measurable(move).length === 0)
     throw new Refusal('No drive of this move is connected, so there is nothing to measure.')
-  await keep(moveId, { intake: { at: move.row.intake?.at ?? (await benchNow()), speeds } })
-  await note(moveId, 'old drive measured')
+  return measure(move, async (speeds) => {
+    await keep(moveId, { intake: { at: move.row.intake?.at ?? (await benchNow()), speeds } })
+    await note(moveId, 'old drive measured')
+  })
+}
+
+type Speeds = NonNullable<MoveRow['intake']>['speeds']
+
+/** The sources that are connected and have bytes. */
+const measurable = ({ pairs, bench }: Move) =>
+  pairs.map((p) => p.source).filter((drive) => berthOf(drive, bench).link && hasBytes(drive))
+
+/** Measures what every source does now. */
+async function measure(move: Move, save: (speeds: Speeds) => Promise<void>): Promise<StartedJob> {
+  const sources = measurable(move)
+  return startMoveJob<Speeds>(move.id, {
+    kind: 'measure',
+    title: `Measurement for ${move.brief.name}`,
+    purpose: `a measurement for ${move.brief.name}`,
+    lease: { read: await Promise.all(sources.map(leasableDrive)) },
+    leaves: 'Nothing was changed.',
+    stoppable: true,
+    async run({ signal, progress }) {
+      const speeds: Speeds = {}
+      for (const [i, source] of sources.entries()) {
+        const speed = await speedOf(source, move.bench, signal)
+        if (speed) speeds[source.id] = { ...speed, at: await benchNow() }
+        progress(i + 1, sources.length)
+      }
+      return speeds
+    },
+    save,
+  })
 }

@@ -1,28 +1,27 @@
-import type { OpenDrive } from '@/bench/open-drive'
 import { chosenOnce } from '@/core/boot/menu'
 import { referenceFrom } from '@/core/boot/reference'
-import { traceBoot } from '@/core/boot/trace'
 import type { Planned, ProofCheck } from '@/core/proof/compare'
 import { plugsIn } from '@/core/route/types'
 import { placeName } from '@/core/things/bench'
 import type { Computer } from '@/core/things/computer'
 import { type Drive, driveName } from '@/core/things/drive'
-import { sha256 } from '@/host/sha256'
 import { CopyRow } from '../../database/models'
-import type { TrialSpeed } from '../../database/schemas'
+import type { Trial, TrialSpeed } from '../../database/schemas'
 import { Refusal } from '../../ground/refusal'
-import { leasableDrive, withLease } from '../../leases'
-import { keep, loadMove, type Move } from '../../moves'
+import type { StartedJob } from '../../jobs'
+import { runTask } from '../../jobs/threads'
+import type { PairOrder } from '../../jobs/threads/tasks/compare-drives'
+import { leasableDrive } from '../../leases'
+import { keep, loadMove, type Move, moveRow } from '../../moves'
 import { latestCopy } from '../../moves/copies'
 import { progressOf } from '../../moves/legs'
+import { startMoveJob } from '../../moves/jobs'
 import { note } from '../../moves/logbook'
 import { changeComputer, driveBytes } from '../../world'
 import { benchNow } from '../../world/clock'
-import { attach, attachedNow } from '../../world/computers/attach'
+import { attachedDrives, attachedNow } from '../../world/computers/attach'
 import { findDuplicateDiskIds } from '../../world/computers/duplicate-ids'
 import { speedOf } from '../../world/measure'
-import type { PairOrder } from './compare-pairs'
-import { compareApart } from './comparing'
 import { trialComputer } from './computer'
 import { settleRepairs } from './repairs'
 
@@ -30,7 +29,7 @@ import { settleRepairs } from './repairs'
  * Starts the computer and follows the start on the bytes of what is in its slots; by a line of its boot menu where one
  * is chosen, for this once.
  */
-export async function startTrial(moveId: string, choice?: string): Promise<void> {
+export async function startTrial(moveId: string, choice?: string): Promise<StartedJob> {
   const move = await loadMove(moveId)
   const { row } = move
   const computer = trialComputer(move)
@@ -43,39 +42,55 @@ export async function startTrial(moveId: string, choice?: string): Promise<void>
   }
   await refuseTwinOutside(move, computer)
   const inside = move.bench.drives.filter(({ place }) => place.kind === 'slot' && place.computerId === computer.id)
-  const read = await Promise.all(inside.map(leasableDrive))
-  await withLease({ purpose: `a start of the ${computer.name}`, read }, () => tryStart(move, computer, choice))
+  return startMoveJob(moveId, {
+    kind: 'trial',
+    title: `Start of the ${computer.name}`,
+    purpose: `a start of the ${computer.name}`,
+    lease: { read: await Promise.all(inside.map(leasableDrive)), needsPower: true },
+    leaves: 'Nothing was written.',
+    stoppable: true,
+    run: ({ signal }) => tryStart(move, computer, { choice, signal }),
+    save: (trial) => saveTrial(moveId, computer, trial),
+  })
 }
 
-async function tryStart(move: Move, computer: Computer, choice: string | undefined): Promise<void> {
-  const { id: moveId, row } = move
-  const system = row.survey!.pairs[0].source
-  const fits = row.fit?.pairs
-  const opened: OpenDrive[] = []
-  try {
-    const attached = await attach(move.bench, computer, opened)
-    const firmware = choice === undefined ? computer.firmware : chosenOnce(computer.firmware, choice)
-    const trace = await traceBoot(firmware, attached, referenceFrom(system), sha256)
-    const subject = subjectOf(move, trace.startedFrom ?? attached[0]?.driveId)
-    const checks =
-      trace.starts && subject === 'target' && fits ? await compareAll(move, fits, trace.systemPartitionGuid) : []
-    const drive = move.bench.drives.find((d) => d.id === (trace.startedFrom ?? attached[0]?.driveId))
-    const named = drive ? driveName(drive) : 'no drive'
-    const speeds = trace.starts && subject === 'target' ? await speedsAfter(move) : []
-    const inSlots = attachedNow(computer, move.bench)
-    const trial = { at: await benchNow(), drive: named, subject, trace, checks, speeds, attached: inSlots }
-    await changeComputer(computer.id, { running: trace.starts ? 'system' : 'off' })
-    const repairs = row.proof?.repairs ?? []
-    await keep(moveId, { proof: { trials: [...(row.proof?.trials ?? []), trial].slice(-20), repairs } })
-    const stop = trace.links.find((l) => l.state === 'failed')
-    await note(
-      moveId,
-      trace.starts ? `trial: starts from the ${trial.drive}` : `trial: stops at ${stop?.title.toLowerCase()}`,
-      trace.starts ? 'good' : 'bad',
-    )
-  } finally {
-    for (const device of opened) await device.close()
-  }
+async function tryStart(
+  move: Move,
+  computer: Computer,
+  { choice, signal }: { choice: string | undefined; signal: AbortSignal },
+): Promise<Trial> {
+  const system = move.row.survey!.pairs[0].source
+  const fits = move.row.fit?.pairs
+  const attached = attachedDrives(move.bench, computer)
+  const firmware = choice === undefined ? computer.firmware : chosenOnce(computer.firmware, choice)
+  const trace = await runTask(
+    'followStart',
+    { firmware, attached, reference: referenceFrom(system) },
+    { signal, long: true },
+  )
+  const startedFrom = trace.startedFrom ?? attached.at(0)?.driveId
+  const subject = subjectOf(move, startedFrom)
+  const isNew = trace.starts && subject === 'target'
+  const checks = isNew && fits ? await compareAll(move, fits, { startedGuid: trace.systemPartitionGuid, signal }) : []
+  const drive = move.bench.drives.find((d) => d.id === startedFrom)
+  const named = drive ? driveName(drive) : 'no drive'
+  const speeds = isNew ? await speedsAfter(move, signal) : []
+  const inSlots = attachedNow(computer, move.bench)
+  return { at: await benchNow(), drive: named, subject, trace, checks, speeds, attached: inSlots }
+}
+
+async function saveTrial(moveId: string, computer: Computer, trial: Trial): Promise<void> {
+  const { trace } = trial
+  const { proof } = await moveRow(moveId)
+  await changeComputer(computer.id, { running: trace.starts ? 'system' : 'off' })
+  const trials = [...(proof?.trials ?? []), trial].slice(-20)
+  await keep(moveId, { proof: { trials, repairs: proof?.repairs ?? [] } })
+  const stop = trace.links.find((l) => l.state === 'failed')
+  await note(
+    moveId,
+    trace.starts ? `trial: starts from the ${trial.drive}` : `trial: stops at ${stop?.title.toLowerCase()}`,
+    trace.starts ? 'good' : 'bad',
+  )
 }
 
 /**
@@ -102,7 +117,7 @@ async function refuseTwinOutside({ bench, pairs, row }: Move, computer: Computer
 async function compareAll(
   move: Move,
   fits: NonNullable<Move['row']['fit']>['pairs'],
-  systemPartitionGuid: string | undefined,
+  { startedGuid: systemGuid, signal }: { startedGuid: string | undefined; signal: AbortSignal },
 ): Promise<ProofCheck[]> {
   const orders: PairOrder[] = []
   const targets: { pair: number; drive: Drive }[] = []
@@ -112,12 +127,12 @@ async function compareAll(
     if (!target || !fit || !source) continue
     targets.push({ pair: i, drive: target })
     const grown = standing(move, target.id).flatMap((r) => r.grows ?? [])
-    const startedGuid = i === 0 ? systemPartitionGuid : undefined
+    const startedGuid = i === 0 ? systemGuid : undefined
     const { apart, samples, lost } = await notedOf(move, i)
     const planned = { layout: fit.layout, source, samples, startedGuid, apart, lost, grown }
     orders.push({ target: driveBytes(target), planned })
   }
-  const found = await compareApart(orders)
+  const found = await runTask('comparePairs', orders, { signal, long: true })
   return found.flatMap((checks, at) => {
     const { pair, drive } = targets[at]
     if (pair === 0) return checks
@@ -136,10 +151,10 @@ function standing(move: Move, driveId: string | undefined) {
 }
 
 /** What every new drive does now, beside what its old one did. */
-async function speedsAfter(move: Move): Promise<TrialSpeed[]> {
+async function speedsAfter(move: Move, signal: AbortSignal): Promise<TrialSpeed[]> {
   const speeds: TrialSpeed[] = []
   for (const { source, target } of move.pairs) {
-    const after = target && (await speedOf(target, move.bench))
+    const after = target && (await speedOf(target, move.bench, signal))
     if (!target || !after) continue
     const before = move.row.intake?.speeds[source.id]
     speeds.push({ source: driveName(source), target: driveName(target), after, ...(before ? { before } : {}) })

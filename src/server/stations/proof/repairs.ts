@@ -16,8 +16,10 @@ import { type Drive, driveName } from '@/core/things/drive'
 import { repairIn, repairJournal } from '@/host/repair-journal'
 import { journalsFolder } from '../../ground/paths'
 import { Refusal } from '../../ground/refusal'
+import type { StartedJob } from '../../jobs'
 import { leasableDrive, withLease } from '../../leases'
 import { keep, loadMove, type Move } from '../../moves'
+import { startMoveJob } from '../../moves/jobs'
 import { note } from '../../moves/logbook'
 import { changeComputer, driveBytes } from '../../world'
 import { benchNow } from '../../world/clock'
@@ -93,18 +95,33 @@ export function repairWaits({ row }: Move): boolean {
 }
 
 /** Makes a repair on the new drive. The old drive is never written to. */
-export async function makeRepair(moveId: string, name: string): Promise<void> {
+export async function makeRepair(moveId: string, name: string): Promise<StartedJob> {
   await settleRepairs(await loadMove(moveId))
   const move = await loadMove(moveId)
   const target = repairable(move)
   if (!target) throw new Refusal('Only the new drive is repaired, after it was copied to and started once.')
+  return startMoveJob(moveId, {
+    kind: 'repair',
+    title: `Repair of the ${driveName(target)}`,
+    purpose: 'a repair',
+    lease: { write: [await leasableDrive(target)] },
+    leaves: 'What was written of it is taken back before the next start or repair.',
+    run: async () => repairTarget(move, target, name),
+    save: async (repair) => {
+      await note(moveId, `repaired: ${repair.title.toLowerCase()}`, 'good')
+    },
+  })
+}
+
+async function repairTarget(move: Move, target: Drive, name: string) {
+  const { id: moveId } = move
   const at = await benchNow()
   const made = move.row.proof?.repairs ?? []
   const id = await nextRepairId(moveId, made)
   const { id: computerId, firmware, running: state } = trialComputer(move)
   // A system that runs from the drive would go on with what it knew of it.
   if (state !== 'off') await changeComputer(computerId, { running: 'off' })
-  const done = await onTarget(target, async (device) => {
+  const done = await withTarget(target, async (device) => {
     const plan = await planFor(move, target, device, name)
     if (changesNothing(plan)) throw new Refusal('The drive shows nothing that this would change.')
     await applyRepair(device, plan, repairJournal(fileOf(moveId, id)))
@@ -127,12 +144,12 @@ export async function makeRepair(moveId: string, name: string): Promise<void> {
   }
   // It is noted first: whatever is cut off behind that, the note has the firmware as it was, and can be taken back.
   await keep(moveId, { proof: { trials: move.row.proof?.trials ?? [], repairs: [...made, repair] } })
-  if (done.firmware) await changeComputer(trialComputer(move).id, { firmware: done.firmware })
-  await note(moveId, `repaired: ${done.title.toLowerCase()}`, 'good')
+  if (done.firmware) await changeComputer(computerId, { firmware: done.firmware })
+  return repair
 }
 
 /** Takes the last repair back, byte for byte. */
-export async function takeRepairBack(moveId: string): Promise<void> {
+export async function takeRepairBack(moveId: string): Promise<StartedJob> {
   const move = await loadMove(moveId)
   const made = move.row.proof?.repairs ?? []
   const last = made.findLast((r) => !r.undone)
@@ -141,11 +158,20 @@ export async function takeRepairBack(moveId: string): Promise<void> {
   const file = fileOf(moveId, last.id)
   const record = await repairIn(file)
   if (!record) throw new Refusal('The journal of this repair is gone, so it cannot be taken back.')
-  await onTarget(target, (device) => undoRepair(device, record, repairJournal(file)))
-  if (last.firmware) await changeComputer(trialComputer(move).id, { firmware: last.firmware })
-  const repairs = made.map((r) => (r.id === last.id ? { ...r, undone: true } : r))
-  await keep(moveId, { proof: { trials: move.row.proof?.trials ?? [], repairs } })
-  await note(moveId, `repair taken back: ${last.title.toLowerCase()}`)
+  return startMoveJob(moveId, {
+    kind: 'undo-repair',
+    title: `Undoing the repair of the ${driveName(target)}`,
+    purpose: 'undoing a repair',
+    lease: { write: [await leasableDrive(target)] },
+    leaves: 'It is ended before the next start or repair.',
+    run: () => withTarget(target, (device) => undoRepair(device, record, repairJournal(file))),
+    async save() {
+      if (last.firmware) await changeComputer(trialComputer(move).id, { firmware: last.firmware })
+      const repairs = made.map((r) => (r.id === last.id ? { ...r, undone: true } : r))
+      await keep(moveId, { proof: { trials: move.row.proof?.trials ?? [], repairs } })
+      await note(moveId, `repair taken back: ${last.title.toLowerCase()}`)
+    },
+  })
 }
 
 /** Ends what a power cut left of a repair: the drive is as it was before. */

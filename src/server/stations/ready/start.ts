@@ -7,6 +7,7 @@ import { type Drive, driveName } from '@/core/things/drive'
 import { launch } from '../../copying/launch'
 import { furtherDrives, leaseFor, orderFor, workerDrive } from '../../copying/order'
 import { CopyRow } from '../../database/models'
+import { saveAtLast } from '../../database/save-at-last'
 import { Refusal } from '../../ground/refusal'
 import { type Lease, startWithLease } from '../../leases'
 import { fitsLocked, loadMove, type Move } from '../../moves'
@@ -66,6 +67,16 @@ async function startLeased(
   const startedAt = Math.round(await benchNow())
   const job = `${moveId}-${leg.index}-${startedAt}`
   const { choices } = ready
+  const order = {
+    ...(await orderFor(move, leg, job)),
+    task: { kind: 'copy' as const },
+    source: workerDrive(leg.from, ready.sourceFingerprint),
+    targets: [
+      workerDrive(leg.to, ready.targetFingerprint),
+      ...ready.further.map((d) => workerDrive(d, ready.furtherFingerprints[d.id])),
+    ],
+    choices,
+  }
   await CopyRow.create({
     id: job,
     moveId,
@@ -82,26 +93,10 @@ async function startLeased(
     goesOn: false,
     unequal: false,
   })
+  await launch(move, leg, order, lease)
   const which = leg.of > 1 ? `leg ${leg.index + 1} of ${leg.of}` : 'copy'
-  await note(
-    moveId,
-    `${which} started, ${driveName(leg.from)} to ${[leg.to, ...ready.further].map(driveName).join(', ')}`,
-  )
-  await launch(
-    move,
-    leg,
-    {
-      ...(await orderFor(move, leg, job)),
-      task: { kind: 'copy' },
-      source: workerDrive(leg.from, ready.sourceFingerprint),
-      targets: [
-        workerDrive(leg.to, ready.targetFingerprint),
-        ...ready.further.map((d) => workerDrive(d, ready.furtherFingerprints[d.id])),
-      ],
-      choices,
-    },
-    lease,
-  )
+  const targets = [leg.to, ...ready.further].map(driveName).join(', ')
+  await saveAtLast(() => note(moveId, `${which} started, ${driveName(leg.from)} to ${targets}`))
 }
 
 /** What an earlier copy of a move was cut off at counts no more once another one starts. */
@@ -147,24 +142,18 @@ async function resumeLeased(
   const connected = berthOf(leg.to, move.bench).link !== undefined
   const item = ready.items.find((i) => i.state !== 'settled' && !(i.id === 'target-same' && connected))
   if (item) throw new Refusal(`It may not go on yet: ${item.title} ${item.why}. Nothing was written.`)
+  const order = {
+    ...(await orderFor(move, leg, copy.id)),
+    task: { kind: 'copy' as const },
+    source: workerDrive(leg.from, ready.sourceFingerprint),
+    targets: [leg.to, ...further].map((d) => workerDrive(d)),
+    choices: copy.choices,
+    resume: { progress: copy.progress, recheck },
+  }
   await CopyRow.update({ status: 'running', endedAt: null, message: null, goesOn: false }, { where: { id: copy.id } })
-  await note(
-    moveId,
-    recheck === 'every' ? 'copy resumed, every copied piece compared first' : 'copy resumed from the last checkpoint',
-  )
-  await launch(
-    move,
-    leg,
-    {
-      ...(await orderFor(move, leg, copy.id)),
-      task: { kind: 'copy' },
-      source: workerDrive(leg.from, ready.sourceFingerprint),
-      targets: [leg.to, ...further].map((d) => workerDrive(d)),
-      choices: copy.choices,
-      resume: { progress: copy.progress, recheck },
-    },
-    lease,
-  )
+  await launch(move, leg, order, lease)
+  const how = recheck === 'every' ? ', every copied piece compared first' : ' from the last checkpoint'
+  await saveAtLast(() => note(moveId, `copy resumed${how}`))
 }
 
 /** The leg that is to be copied. Throws Refusal when there is none. */

@@ -5,6 +5,7 @@ import { type BenchState, driveIn } from '@/core/things/bench'
 import { driversAt } from '@/core/things/bodies'
 import type { Computer } from '@/core/things/computer'
 import { driveName, hasBytes } from '@/core/things/drive'
+import type { StartOrder } from '../../jobs/threads/tasks/trial'
 import { driveBytes } from '..'
 
 /** What is in a computer's slots, as a trial keeps it. */
@@ -15,21 +16,23 @@ export function attachedNow(computer: Computer, bench: BenchState): string[] {
   })
 }
 
+/** The drives with bytes in a computer's slots, as a start follows them. */
+export function attachedDrives(bench: BenchState, computer: Computer): StartOrder['attached'] {
+  return computer.slots.flatMap((slot) => {
+    const drive = driveIn(bench, { kind: 'slot', computerId: computer.id, slot: slot.id })
+    if (!drive || !hasBytes(drive)) return []
+    const place = { driveId: drive.id, name: driveName(drive), slot: slot.id, drivers: driversAt(slot, drive) }
+    return [{ ...place, drive: driveBytes(drive) }]
+  })
+}
+
 /** Opens what is in a computer's slots for reading. Whoever asks closes what is in `opened`, also after an error. */
 export async function attach(bench: BenchState, computer: Computer, opened: OpenDrive[]): Promise<AttachedDrive[]> {
   const attached: AttachedDrive[] = []
-  for (const slot of computer.slots) {
-    const drive = driveIn(bench, { kind: 'slot', computerId: computer.id, slot: slot.id })
-    if (!drive || !hasBytes(drive)) continue
-    const drivesBytes = await openDrive(driveBytes(drive), { writable: false })
-    opened.push(drivesBytes)
-    attached.push({
-      driveId: drive.id,
-      name: driveName(drive),
-      slot: slot.id,
-      device: readOnly(drivesBytes.device),
-      drivers: driversAt(slot, drive),
-    })
+  for (const { drive, ...place } of attachedDrives(bench, computer)) {
+    const bytes = await openDrive(drive, { writable: false })
+    opened.push(bytes)
+    attached.push({ ...place, device: readOnly(bytes.device) })
   }
   return attached
 }

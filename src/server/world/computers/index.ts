@@ -1,17 +1,16 @@
 import { z } from 'zod'
 import type { OpenDrive } from '@/bench/open-drive'
 import { type BootChoice, bootMenu, chosenOnce } from '@/core/boot/menu'
-import { traceBoot } from '@/core/boot/trace'
 import { FirmwareSchema } from '@/core/boot/types'
 import { type BenchState, driveIn } from '@/core/things/bench'
 import type { Computer } from '@/core/things/computer'
 import { driveName } from '@/core/things/drive'
-import { sha256 } from '@/host/sha256'
 import { inBenchQueue } from '../../ground/queue'
 import { Refusal } from '../../ground/refusal'
+import { runTask } from '../../jobs/threads'
 import { driveUse } from '../../leases'
 import { benchOfComputer, changeComputer, computerById, drivesInside } from '..'
-import { attach } from './attach'
+import { attach, attachedDrives } from './attach'
 
 // What a person does at a computer of the bench: switches, programs, its boot menu and its firmware's settings.
 
@@ -89,7 +88,8 @@ async function startUp(computer: Computer, choice: string | undefined): Promise<
   await refuseInUse(computer)
   const bench = await benchOfComputer(id)
   const firmware = choice === undefined ? computer.firmware : chosenOnce(computer.firmware, choice)
-  const trace = await withSlots(bench, computer, (drives) => traceBoot(firmware, drives, undefined, sha256))
+  const attached = attachedDrives(bench, computer)
+  const trace = await runTask('followStart', { firmware, attached, reference: undefined })
   const stop = trace.links.find((l) => l.state === 'failed')
   if (stop) throw new Refusal(`It does not start. ${stop.title}: ${stop.found}. ${stop.why ?? ''}`.trimEnd())
   await changeComputer(id, { running: 'system' })

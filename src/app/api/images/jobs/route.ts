@@ -1,7 +1,12 @@
 import { answer, jsonBody, respond } from '@/server/ground/refusal'
-import { startJob } from '@/server/pages/images/jobs'
+import { startImageJob } from '@/server/pages/images/jobs'
 
-/** Starts a conversion, a capture or a comparison. */
+/** Starts a conversion, a capture or a comparison; answers with its id, and does not wait for its end. */
 export async function POST(request: Request): Promise<Response> {
-  return respond(await answer(async () => startJob(await jsonBody(request))))
+  return respond(
+    await answer(async () => {
+      const { id } = await startImageJob(await jsonBody(request))
+      return { id }
+    }),
+  )
 }

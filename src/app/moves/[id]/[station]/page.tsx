@@ -18,11 +18,11 @@ import { CopyStation } from '@/ui/copy/copy-station'
 import { FitStation } from '@/ui/fit/fit-station'
 import { Head } from '@/ui/frame/head'
 import { NotPossible } from '@/ui/frame/not-possible'
-import { NoticeProvider } from '@/ui/frame/notice'
 import { Rail } from '@/ui/frame/rail'
 import { Waiting } from '@/ui/frame/waiting'
 import { HandoverStation } from '@/ui/handover/handover-station'
 import { IntakeStation } from '@/ui/intake/intake-station'
+import { MoveNotice } from '@/ui/job/move-notice'
 import { ProofStation } from '@/ui/proof/proof-station'
 import { ReadyAhead } from '@/ui/ready/ready-ahead'
 import { ReadyStation } from '@/ui/ready/ready-station'
@@ -52,15 +52,15 @@ export default async function StationPage({ params }: Params) {
       : []
     return <NotPossible sentence={page.sentence} links={links} />
   }
-  const { title, rail, trouble } = page.value
+  const { title, rail, trouble, job } = page.value
   return (
     <>
       <Head state={await headState()} move={{ id, title }} />
       <div className="grid min-h-[calc(100dvh-52px)] grid-cols-[minmax(0,1fr)] content-start lg:grid-cols-[184px_minmax(0,1fr)_300px] lg:content-stretch">
         <Rail moveId={id} stops={rail} here={station} />
-        <NoticeProvider notice={trouble && station !== 'route' && <TroubleNote moveId={id} trouble={trouble} />}>
+        <MoveNotice job={job} notice={trouble && station !== 'route' && <TroubleNote moveId={id} trouble={trouble} />}>
           {await content(station, page.value)}
-        </NoticeProvider>
+        </MoveNotice>
       </div>
     </>
   )

@@ -1,5 +1,5 @@
 import { z } from 'zod'
-import { inMoveQueue } from '@/server/ground/queue'
+import { changeMoveInTurn } from '@/server/moves/jobs'
 import { answer, jsonBody, respond } from '@/server/ground/refusal'
 import { moveRow } from '@/server/moves'
 import { latestCopy } from '@/server/moves/copies'
@@ -29,7 +29,7 @@ export async function POST(request: Request, { params }: Context): Promise<Respo
       await moveRow(id)
       const body = await jsonBody(request)
       const command = z.object({ command: z.string() }).safeParse(body).data?.command
-      await inMoveQueue(id, () => {
+      await changeMoveInTurn(id, () => {
         if (command === undefined) return startCopy(id, body)
         return command === 'go-on' ? resumeCopy(id, body) : commandCopy(id, body)
       })

@@ -9,29 +9,30 @@ const folder = await vi.hoisted(async () => {
   return data
 })
 
-// What a thread of its own does in the server is done in this one, once `go` lets it.
+// Checks begin once `go` lets them.
 const gate = vi.hoisted(() => ({ go: Promise.resolve() }))
-vi.mock('./checking-apart', async () => {
-  const { checkDrives } = await import('./check-drives')
-  return {
-    checkDrivesApart: async (...order: Parameters<typeof checkDrives>) => {
-      await gate.go
-      return checkDrives(...order)
-    },
+vi.mock('../jobs/threads', async (original) => {
+  const real = await original<typeof Threads>()
+  const runTask = async (...task: Parameters<typeof real.runTask>) => {
+    if (task[0] === 'checkDriveMaps') await gate.go
+    return real.runTask(...task)
   }
+  return { ...real, runTask }
 })
 
+import type * as Threads from '../jobs/threads'
 import { openDrive } from '@/bench/open-drive'
 import { SliceDevice } from '@/core/block/slice'
 import { callFree } from '@/core/filesystem/ntfs/testing'
-import { driveById, driveBytes } from '../../world'
-import { makeBench } from '../../world/make'
-import { database } from '../../database'
-import { confirmIntake } from '../../stations/intake'
-import { logbook } from '../logbook'
-import { moveRow } from '..'
-import { mapCheckProgress, startMapChecks } from '.'
-import { confirmSurvey, readDrives } from '../../stations/survey'
+import { driveById, driveBytes } from '../world'
+import { makeBench } from '../world/make'
+import { database } from '../database'
+import { ended } from '../jobs/testing'
+import { confirmIntake } from '../stations/intake'
+import { logbook } from './logbook'
+import { moveRow } from '.'
+import { mapCheckProgress, startMapChecks } from './map-checks'
+import { confirmSurvey, readDrives } from '../stations/survey'
 
 const MOVE = 'ticket-desk'
 const partitions = async () => (await moveRow(MOVE)).survey!.pairs[0].source.partitions
@@ -40,7 +41,7 @@ const maps = async () => (await partitions()).flatMap((p) => (p.volume?.depth ==
 beforeAll(async () => {
   await database()
   await makeBench()
-  await confirmIntake(MOVE)
+  await ended(confirmIntake(MOVE))
 })
 
 afterAll(async () => {
@@ -51,15 +52,15 @@ afterAll(async () => {
 it('becomes part of the survey in the background, and of the newest reading only', async () => {
   let go = () => {}
   gate.go = new Promise((resolve) => (go = resolve))
-  await readDrives(MOVE)
+  await ended(readDrives(MOVE))
   expect(mapCheckProgress(MOVE)).toMatchObject({ files: 0 })
   expect(new Set(await maps())).toEqual(new Set([undefined]))
   const first = await startMapChecks(MOVE)
   const second = await startMapChecks(MOVE)
   await confirmSurvey(MOVE)
   go()
-  await first.ended
-  await second.ended
+  await first!.ended
+  await second!.ended
   expect(mapCheckProgress(MOVE)).toBeUndefined()
   expect(new Set(await maps())).toEqual(new Set(['checked']))
   // What was settled meanwhile is still so, and only the latest said what it came to.
@@ -74,8 +75,7 @@ it('finds a map that calls free what a file uses', async () => {
   await callFree(new SliceDevice(device, system.startBytes, system.sizeBytes), system.system!.loaderPath)
   await device.flush()
   await close()
-  const { ended } = await startMapChecks(MOVE)
-  await ended
+  await ended(startMapChecks(MOVE))
   const now = (await partitions()).find((p) => p.role === 'system')!
   expect(now.volume?.map).toBe('missed')
   expect(now.findings.map((f) => f.code)).toContain('volume.map-misses')

@@ -1,7 +1,7 @@
-import type { MoveRow } from '../../database/models'
-import { inMoveQueue } from '../../ground/queue'
-import { Refusal } from '../../ground/refusal'
-import { keep, moveRow } from '..'
+import type { MoveRow } from '../database/models'
+import { inMoveQueue } from '../ground/queue'
+import { Refusal } from '../ground/refusal'
+import { keep, moveRow } from '.'
 
 type Survey = NonNullable<MoveRow['survey']>
 

@@ -10,10 +10,6 @@ export interface PairOrder {
   readonly planned: Planned
 }
 
-export type FromCompareWorker =
-  | { readonly type: 'done'; readonly checks: readonly ProofCheck[][] }
-  | { readonly type: 'failed'; readonly message: string }
-
 /** Compares every pair, reading the new drives only; rejects with CoreError where one cannot be read at all. */
 export async function comparePairs(orders: readonly PairOrder[]): Promise<ProofCheck[][]> {
   const found: ProofCheck[][] = []

@@ -1,20 +1,18 @@
 import { type DriveBytes, openDrive } from '@/bench/open-drive'
 import { checkMaps } from '@/core/survey/check-maps'
 import type { DriveSurvey } from '@/core/survey/types'
+import type { TaskControl } from '.'
 
 /** Drives whose maps are to be held against their files, as they were read. */
 export type MapsOrder = readonly { readonly bytes: DriveBytes; readonly survey: DriveSurvey }[]
 
-/** The partition that is looked at, and how many of its files were so far. */
-export type Looked = (title: string, files: number) => void
-
 /** The surveys with what was found, in the order of the drives. Throws CoreError where a drive cannot be opened. */
-export async function checkDrives(order: MapsOrder, onLooked: Looked): Promise<DriveSurvey[]> {
+export async function checkDriveMaps(order: MapsOrder, { progress }: TaskControl): Promise<DriveSurvey[]> {
   const surveys: DriveSurvey[] = []
   for (const { bytes, survey } of order) {
     const { device, close } = await openDrive(bytes, { writable: false })
     try {
-      surveys.push(await checkMaps(device, survey, ({ title }, files) => onLooked(title, files)))
+      surveys.push(await checkMaps(device, survey, ({ title }, files) => progress({ title, done: files, total: 0 })))
     } finally {
       await close()
     }

@@ -1,0 +1,16 @@
+import { answer, respond } from '@/server/ground/refusal'
+import { jobById, stopJob } from '@/server/jobs'
+
+type Context = { params: Promise<{ id: string }> }
+
+/** How far a job is, or what it came to. */
+export async function GET(_request: Request, { params }: Context): Promise<Response> {
+  const { id } = await params
+  return respond(await answer(() => jobById(id)))
+}
+
+/** Stops a running job. */
+export async function DELETE(_request: Request, { params }: Context): Promise<Response> {
+  const { id } = await params
+  return respond(await answer(async () => stopJob(id)))
+}

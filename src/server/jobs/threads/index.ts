@@ -1,0 +1,108 @@
+import { availableParallelism } from 'node:os'
+import { Worker } from 'node:worker_threads'
+import { createPool, type Pool } from 'generic-pool'
+import { CoreError } from '@/core/errors'
+import { singleton } from '../../ground/singleton'
+import type { FromThread, TaskFailure, ToThread } from './messages'
+import type { TaskName, TaskOrder, TaskProgress, TaskResult } from './tasks'
+
+/** A task was asked to stop, and did. */
+export class TaskStopped extends Error {
+  override readonly name = 'TaskStopped'
+}
+
+/** The disk of the host is full. */
+export class HostDiskFull extends CoreError {
+  override readonly name = 'HostDiskFull'
+}
+
+export interface TaskOptions {
+  readonly signal?: AbortSignal
+  readonly onProgress?: (progress: TaskProgress) => void
+  /** It takes its time: it runs in a thread of those for jobs, so that short reads need not wait for it. */
+  readonly long?: boolean
+  /** It ends by itself when it is asked to, and cleans up; any other is ended from outside. */
+  readonly stopsItself?: boolean
+}
+
+/** How many tasks may run at once; more wait for their turn. */
+const LONG_THREADS = 4
+const SHORT_THREADS = Math.max(2, Math.min(4, availableParallelism() - 1))
+/** An idle thread is kept for as long. */
+const IDLE_MS = 60_000
+/** One that is asked to stop and cleans up has as long for it. */
+const STOP_WITHIN_MS = 20_000
+
+const pools = () => singleton('threads', () => ({ short: poolOf(SHORT_THREADS), long: poolOf(LONG_THREADS) }))
+
+function poolOf(max: number): Pool<Worker> {
+  return createPool<Worker>(
+    {
+      create: async () => {
+        const worker = new Worker(new URL('./tasks.worker.ts', import.meta.url))
+        // An idle thread keeps no process from ending.
+        worker.unref()
+        return worker
+      },
+      destroy: async (worker) => void (await worker.terminate()),
+    },
+    { max, min: 0, idleTimeoutMillis: IDLE_MS, evictionRunIntervalMillis: IDLE_MS / 2 },
+  )
+}
+
+/**
+ * Runs a task in a thread of its own. Rejects with CoreError, whose message is a sentence, with TaskStopped after the
+ * signal, and with any other error where the task or its thread ended unexpectedly.
+ */
+export async function runTask<N extends TaskName>(
+  name: N,
+  order: TaskOrder<N>,
+  { signal, onProgress, long = false, stopsItself = false }: TaskOptions = {},
+): Promise<TaskResult<N>> {
+  const pool = long ? pools().long : pools().short
+  const worker = await pool.acquire()
+  if (signal?.aborted) {
+    await pool.release(worker)
+    throw new TaskStopped()
+  }
+  let sound = true
+  let timer: ReturnType<typeof setTimeout> | undefined
+  let stop = () => {}
+  try {
+    worker.ref()
+    return await new Promise<TaskResult<N>>((resolve, reject) => {
+      const dead = (error: unknown) => {
+        sound = false
+        reject(error instanceof Error ? error : new Error(`The thread of ${name} ended unexpectedly.`))
+      }
+      stop = () => {
+        if (!stopsItself) return dead(new TaskStopped())
+        worker.postMessage({ type: 'stop' } satisfies ToThread)
+        timer = setTimeout(() => dead(new TaskStopped()), STOP_WITHIN_MS)
+      }
+      worker.on('message', (message: FromThread) => {
+        if (message.type === 'progress') onProgress?.(message.progress)
+        else if (message.type === 'done') resolve(message.result as TaskResult<N>)
+        else reject(errorOf(message.failure))
+      })
+      worker.on('error', dead)
+      worker.on('exit', dead)
+      signal?.addEventListener('abort', stop, { once: true })
+      worker.postMessage({ type: 'task', name, order } satisfies ToThread)
+    })
+  } finally {
+    clearTimeout(timer)
+    signal?.removeEventListener('abort', stop)
+    worker.removeAllListeners('message').removeAllListeners('error').removeAllListeners('exit')
+    if (sound) {
+      worker.unref()
+      await pool.release(worker)
+    } else await pool.destroy(worker)
+  }
+}
+
+function errorOf({ kind, message }: TaskFailure): Error {
+  if (kind === 'stopped') return new TaskStopped()
+  if (kind === 'full') return new HostDiskFull(message)
+  return kind === 'core' ? new CoreError(message) : new Error(message)
+}

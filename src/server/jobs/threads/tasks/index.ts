@@ -1,0 +1,43 @@
+import { checkDriveMaps } from './check-maps'
+import { comparePairs } from './compare-drives'
+import { eraseDrive } from './erase'
+import { captureDrive, compareImages, convertImage } from './images'
+import { listFolder, readFilePart, readSector, statFile } from './look'
+import { measureDrive } from './measure'
+import { surveySubject } from './survey'
+import { followStart } from './trial'
+
+/** What may be asked of a task while it runs, and what it tells. */
+export interface TaskControl {
+  /** Aborted when it is to stop. One that only reads may be ended without being asked. */
+  readonly signal: AbortSignal
+  progress(what: TaskProgress): void
+}
+
+export interface TaskProgress {
+  readonly done: number
+  readonly total: number
+  /** What it is about at the moment. */
+  readonly title?: string
+}
+
+/** Everything that runs in a thread of its own, by name: from plain values to plain values. */
+export const TASKS = {
+  captureDrive,
+  checkDriveMaps,
+  compareImages,
+  comparePairs,
+  convertImage,
+  eraseDrive,
+  followStart,
+  listFolder,
+  measureDrive,
+  readFilePart,
+  readSector,
+  statFile,
+  surveySubject,
+}
+
+export type TaskName = keyof typeof TASKS
+export type TaskOrder<N extends TaskName> = Parameters<(typeof TASKS)[N]>[0]
+export type TaskResult<N extends TaskName> = Awaited<ReturnType<(typeof TASKS)[N]>>

@@ -1,0 +1,28 @@
+import { type DriveBytes, type OpenDrive, openDrive } from '@/bench/open-drive'
+import { readOnly } from '@/core/block/readonly'
+import type { AttachedDrive } from '@/core/boot/start'
+import { traceBoot } from '@/core/boot/trace'
+import { sha256 } from '@/host/sha256'
+
+export interface StartOrder {
+  readonly firmware: Parameters<typeof traceBoot>[0]
+  /** What is in the computer's slots, in their order. */
+  readonly attached: readonly (Omit<AttachedDrive, 'device'> & { readonly drive: DriveBytes })[]
+  readonly reference: Parameters<typeof traceBoot>[2]
+}
+
+/** Follows the start of a computer on the bytes of what is in its slots. Nothing is written. */
+export async function followStart({ firmware, attached, reference }: StartOrder) {
+  const opened: OpenDrive[] = []
+  try {
+    const drives: AttachedDrive[] = []
+    for (const { drive, ...place } of attached) {
+      const bytes = await openDrive(drive, { writable: false })
+      opened.push(bytes)
+      drives.push({ ...place, device: readOnly(bytes.device) })
+    }
+    return await traceBoot(firmware, drives, reference, sha256)
+  } finally {
+    for (const drive of opened) await drive.close()
+  }
+}

@@ -1,0 +1,33 @@
+'use client'
+
+import type { ReactNode } from 'react'
+import type { JobView } from '@/core/job'
+import { JobRuns } from '@/ui/frame/act'
+import { NoticeProvider } from '@/ui/frame/notice'
+import { JobStrip } from './job-strip'
+
+interface MoveNoticeProps {
+  readonly notice: ReactNode
+  /** What runs, and keeps everything else of the move waiting; or the last that did not come to its end. */
+  readonly job?: JobView
+  readonly children: ReactNode
+}
+
+/** What every page of a move has to say first, and whether it has to wait for a job. */
+export function MoveNotice({ notice, job, children }: MoveNoticeProps) {
+  const shown = (
+    <>
+      {job && (
+        <div className="mb-3.5">
+          <JobStrip job={job} />
+        </div>
+      )}
+      {notice}
+    </>
+  )
+  return (
+    <JobRuns.Provider value={job?.state === 'running'}>
+      <NoticeProvider notice={shown}>{children}</NoticeProvider>
+    </JobRuns.Provider>
+  )
+}
