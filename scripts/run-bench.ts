@@ -15,6 +15,7 @@ import { serve } from '../tests/browser/support/serve'
 import { benchCopies } from './bench-copy'
 import { benchFiles } from './bench-files'
 import { benchConvert, benchSurvey } from './bench-images'
+import { benchMany } from './bench-many'
 import { benchServer } from './bench-server'
 
 const median = (values: readonly number[]) => [...values].sort((a, b) => a - b)[Math.floor(values.length / 2)]
@@ -38,6 +39,7 @@ const PARTS: Record<string, () => void | Promise<void>> = {
   files: () => benchFiles(folder, line, Number(process.env.IMBARCO_BENCH_FILES ?? Infinity)),
   pages: benchPages,
   server: () => benchServer(folder, line),
+  many: () => benchMany(folder, line),
 }
 
 try {

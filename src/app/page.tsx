@@ -1,4 +1,4 @@
-import { boardState } from '@/server/pages/board'
+import { BoardQuerySchema, boardState } from '@/server/pages/board'
 import { headState } from '@/server/pages/head'
 import { Board } from '@/ui/board/board'
 import { Head } from '@/ui/frame/head'
@@ -7,8 +7,9 @@ export const dynamic = 'force-dynamic'
 
 export const metadata = { title: 'Moves' }
 
-export default async function BoardPage() {
-  const [head, board] = [await headState(), await boardState()]
+export default async function BoardPage({ searchParams }: { searchParams: Promise<Record<string, unknown>> }) {
+  const { find } = BoardQuerySchema.parse(await searchParams)
+  const [head, board] = [await headState(), await boardState(find)]
   return (
     <>
       <Head state={head} />

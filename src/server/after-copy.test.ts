@@ -56,7 +56,13 @@ vi.mock('@/host/repair-journal', async (original) => {
 })
 vi.mock('./moves', async (original) => {
   const real = await original<typeof moveModule>()
-  return { ...real, keep: async (...of: Parameters<typeof real.keep>) => (power.spend(), real.keep(...of)) }
+  return {
+    ...real,
+    saveStationResults: async (...of: Parameters<typeof real.saveStationResults>) => (
+      power.spend(),
+      real.saveStationResults(...of)
+    ),
+  }
 })
 
 import { benchState, computerById, driveById, driveBytes, placeDrive } from './world'

@@ -1,4 +1,4 @@
-import { benchView } from '@/server/pages/bench'
+import { BenchQuerySchema, benchView } from '@/server/pages/bench'
 import { headState } from '@/server/pages/head'
 import { Bench } from '@/ui/bench/bench'
 import { Head } from '@/ui/frame/head'
@@ -7,8 +7,9 @@ export const dynamic = 'force-dynamic'
 
 export const metadata = { title: 'Bench' }
 
-export default async function BenchPage() {
-  const [head, view] = [await headState(), await benchView()]
+export default async function BenchPage({ searchParams }: { searchParams: Promise<Record<string, unknown>> }) {
+  const { find } = BenchQuerySchema.parse(await searchParams)
+  const [head, view] = [await headState(), await benchView(find)]
   return (
     <>
       <Head state={head} />

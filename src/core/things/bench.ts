@@ -79,9 +79,21 @@ export function driveIn(bench: BenchState, berth: Place): Drive | undefined {
   return bench.drives.find((d) => samePlace(d.place, berth))
 }
 
+/** Free brackets of benches by the drive that does not count; a bench never changes, and is asked for each of its places. */
+const bracketsOf = new WeakMap<BenchState, Map<string | undefined, number>>()
+
 /** Brackets of the bench that hold no drive now; the drive that is asked for does not count. */
 export function freeBrackets(bench: BenchState, besides?: string): number {
+  const known = bracketsOf.get(bench) ?? new Map<string | undefined, number>()
+  bracketsOf.set(bench, known)
+  const free = known.get(besides) ?? countFreeBrackets(bench, besides)
+  known.set(besides, free)
+  return free
+}
+
+function countFreeBrackets(bench: BenchState, besides: string | undefined): number {
   const all = bracketCount(bench.accessories)
+  if (all === 0) return 0
   const used = bench.drives.filter((d) => {
     const slot = d.id === besides ? undefined : slotAt(bench, d.place)
     return slot && needsBracket(d.body, slot)

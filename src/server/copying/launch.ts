@@ -3,7 +3,7 @@ import { Worker } from 'node:worker_threads'
 import { formatSize } from '@/core/bytes/size'
 import { type CopyProgress, type CopySummary, lostWords } from '@/core/copy/progress'
 import { legSeconds } from '@/core/route/timing'
-import { CopyRow } from '../database/models'
+import { CopyRow, progressOnly } from '../database/models'
 import { saveAtLast } from '../database/save-at-last'
 import type { CopyStatus } from '../database/schemas'
 import { publish } from '../ground/events'
@@ -179,7 +179,7 @@ async function takeProgress(copy: Running, message: Extract<FromWorker, { type: 
   publish({ type: 'progress', moveId: copy.moveId, progress: message.progress, benchNow: Math.round(await benchNow()) })
   if (performance.now() - copy.lastKept < KEEP_EVERY_MS) return
   copy.lastKept = performance.now()
-  await CopyRow.update({ progress: copy.progress as CopyProgress }, { where: { id: copy.id } })
+  await CopyRow.update({ progress: copy.progress as CopyProgress }, progressOnly(copy.id))
   await keepClock()
 }
 

@@ -1,6 +1,6 @@
 import { DataTypes, type QueryInterface } from 'sequelize'
 import type { InputMigrations } from 'umzug'
-import { upgradeBrief, upgradeChoices, upgradeFit, upgradeThing } from './upgrade'
+import { upgradeBrief, upgradeChoices, upgradeFit, upgradeNotes, upgradeThing } from './upgrade'
 
 const text = (allowNull = true) => ({ type: DataTypes.TEXT, allowNull })
 const key = { type: DataTypes.STRING, primaryKey: true }
@@ -164,6 +164,26 @@ export const MIGRATIONS: InputMigrations<QueryInterface> = [
     },
     async down({ context }) {
       await context.dropTable('jobs')
+    },
+  },
+  {
+    name: '0009-what-the-rail-says',
+    async up({ context }) {
+      for (const column of ['surveyNote', 'fitNote', 'proofNote']) await context.addColumn('moves', column, text())
+      const rows = (await context.sequelize.query('SELECT id, survey, fit, proof FROM moves', {
+        type: 'SELECT',
+      })) as Record<'id' | 'survey' | 'fit' | 'proof', string | null>[]
+      for (const { id, ...texts } of rows) {
+        const replacements = { id, ...upgradeNotes(texts) }
+        await context.sequelize.query(
+          'UPDATE moves SET surveyNote = :surveyNote, fitNote = :fitNote, proofNote = :proofNote WHERE id = :id',
+          { replacements },
+        )
+      }
+      await context.addIndex('moves', ['benchId', 'position'])
+    },
+    async down({ context }) {
+      for (const column of ['surveyNote', 'fitNote', 'proofNote']) await context.removeColumn('moves', column)
     },
   },
 ]

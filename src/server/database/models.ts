@@ -64,6 +64,10 @@ export class MoveRow extends Row<MoveRow> {
   declare swap: z.infer<typeof SwapResultSchema> | null
   declare proof: z.infer<typeof ProofResultSchema> | null
   declare handover: z.infer<typeof HandoverResultSchema> | null
+  /** What the rail says of these stations, kept with what they came to; null where they have no result. */
+  declare surveyNote: string | null
+  declare fitNote: string | null
+  declare proofNote: string | null
 }
 
 export class CopyRow extends Row<CopyRow> {
@@ -130,10 +134,19 @@ const CHANGES = [
   'afterBulkDestroy',
 ] as const
 
-const versions = () => singleton('row-versions', () => ({ moves: 0, copies: 0 }))
+/** Options of a change that only stores how far a running copy is, which whoever asks is told from memory. */
+export const progressOnly = (id: string) => ({ where: { id }, isProgress: true })
+
+const isProgress = (options: unknown) =>
+  typeof options === 'object' && options !== null && 'isProgress' in options && options.isProgress === true
+
+const versions = () => singleton('row-versions', () => ({ moves: 0, copies: 0, things: 0 }))
 
 /** Another number after every change of any move's row; what was worked out from the rows is kept by it. */
 export const movesVersion = () => versions().moves
+
+/** The same for everything that is on benches. */
+export const thingsVersion = () => versions().things
 
 /** The same for the rows of copies. */
 export const copiesVersion = () => versions().copies
@@ -155,6 +168,9 @@ export function defineModels(sequelize: Sequelize): void {
   ComputerRow.init({ id, benchId, data: jsonColumn('data', ComputerSchema, false) as never }, options('computers'))
   AccessoryRow.init({ id, benchId, data: jsonColumn('data', AccessorySchema, false) as never }, options('accessories'))
   DriveRow.init({ id, benchId, data: jsonColumn('data', DriveSchema, false) as never }, options('drives'))
+  for (const model of [ComputerRow, AccessoryRow, DriveRow] as const) {
+    for (const hook of CHANGES) (model as typeof DriveRow).addHook(hook, () => void versions().things++)
+  }
   MoveRow.init(
     {
       id,
@@ -169,6 +185,9 @@ export function defineModels(sequelize: Sequelize): void {
       swap: jsonColumn('swap', SwapResultSchema) as never,
       proof: jsonColumn('proof', ProofResultSchema) as never,
       handover: jsonColumn('handover', HandoverResultSchema, true, SHORT_KEPT) as never,
+      surveyNote: DataTypes.TEXT,
+      fitNote: DataTypes.TEXT,
+      proofNote: DataTypes.TEXT,
     },
     options('moves'),
   )
@@ -185,15 +204,19 @@ export function defineModels(sequelize: Sequelize): void {
       endedAt: DataTypes.INTEGER,
       message: DataTypes.TEXT,
       progress: jsonColumn('progress', CopyProgressSchema) as never,
-      summary: jsonColumn('summary', CopySummarySchema) as never,
-      choices: jsonColumn('choices', CopyChoicesSchema) as never,
+      summary: jsonColumn('summary', CopySummarySchema, true, SHORT_KEPT) as never,
+      choices: jsonColumn('choices', CopyChoicesSchema, true, SHORT_KEPT) as never,
       samples: jsonColumn('samples', SamplesSchema) as never,
       goesOn: { type: DataTypes.BOOLEAN, allowNull: false, defaultValue: false },
       unequal: { type: DataTypes.BOOLEAN, allowNull: false, defaultValue: false },
     },
     options('copies'),
   )
-  for (const hook of CHANGES) CopyRow.addHook(hook, () => void versions().copies++)
+  for (const hook of CHANGES) {
+    CopyRow.addHook(hook, (...of: unknown[]) => {
+      if (!of.some((option) => isProgress(option))) versions().copies++
+    })
+  }
   JobRow.init(
     {
       id,

@@ -1,3 +1,5 @@
+import { notesOf, type StationNotes } from './notes'
+
 /** JSON of a row of the first version: its fields are looked at one by one. */
 type Old = Record<string, unknown>
 
@@ -91,6 +93,17 @@ export function upgradeChoices({ leaveIdle, choices, ...rest }: Old): Old {
     ...rest,
     ...(leaveIdle === undefined ? {} : { skipPageFiles: leaveIdle }),
     ...(choices ? { choices: upgradeChoices(choices as Old) } : {}),
+  }
+}
+
+/** What the rail says of a move, from what its stations left; nothing of one whose results do not have their form. */
+export function upgradeNotes(texts: Record<'survey' | 'fit' | 'proof', string | null>): Required<StationNotes> {
+  const none = { surveyNote: null, fitNote: null, proofNote: null }
+  try {
+    const value = (text: string | null) => (text === null ? null : (JSON.parse(text) as never))
+    return { ...none, ...notesOf({ survey: value(texts.survey), fit: value(texts.fit), proof: value(texts.proof) }) }
+  } catch {
+    return none
   }
 }
 

@@ -8,7 +8,7 @@ import { type Drive, driveName } from '@/core/things/drive'
 import { HostFile } from '@/host/files'
 import { type HostImage, openHostImage } from '@/host/images'
 import { database } from '../database'
-import { DriveRow } from '../database/models'
+import { DriveRow, thingsVersion } from '../database/models'
 import { imagesFolder } from '../ground/paths'
 import { sentenceOf } from '../ground/refusal'
 import { singleton } from '../ground/singleton'
@@ -23,10 +23,19 @@ interface Cached {
 /** Surveys are kept for as long as the file is the same. */
 const cache = () => singleton('image-summaries', () => new Map<string, Cached>())
 
-/** The drives of all benches: an image stands for one of them at most. */
-export async function drivesOfAll(): Promise<Drive[]> {
+const drivesRead = () =>
+  singleton('drives-of-all', () => ({ version: -1, drives: Promise.resolve<readonly Drive[]>([]) }))
+
+/** The drives of all benches: an image stands for one of them at most. Read once for each state of the things. */
+export async function drivesOfAll(): Promise<readonly Drive[]> {
   await database()
-  return (await DriveRow.findAll()).map((r) => r.data)
+  const read = drivesRead()
+  if (read.version !== thingsVersion()) {
+    read.version = thingsVersion()
+    read.drives = DriveRow.findAll().then((rows) => rows.map((row) => row.data))
+    read.drives.catch(() => (read.version = -1))
+  }
+  return read.drives
 }
 
 /** Every file of the images folder, by name. */

@@ -7,7 +7,7 @@ import { inBenchQueue } from '../ground/queue'
 import { Refusal } from '../ground/refusal'
 import { activeBench, benchState } from '../world'
 import { addMove } from '../world/make'
-import { moveRow, whatIsGone } from '.'
+import { moveRow, whatIsGone, saveStationResults } from '.'
 import { refuseAfterCopy } from './copies'
 import { note } from './logbook'
 import { spokenFor } from './reserved-drives'
@@ -44,7 +44,7 @@ async function changeInTurn(moveId: string, brief: Brief): Promise<void> {
     brief.toVirtualMachine === row.brief.toVirtualMachine && brief.targetComputerId === row.brief.targetComputerId
   const letGo =
     sameDrives && sameGoal ? {} : { intake: null, survey: null, route: null, fit: null, ready: null, swap: null }
-  await MoveRow.update({ brief, ...letGo }, { where: { id: moveId } })
+  await saveStationResults(moveId, { brief, ...letGo })
   await note(moveId, 'intake changed')
   publish({ type: 'changed', moveId })
 }

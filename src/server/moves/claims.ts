@@ -48,14 +48,22 @@ async function readClaims(benchId: string): Promise<MoveClaim[]> {
   })
 }
 
-function claimOf({ id, brief, handover, route }: MoveRow): MoveClaim {
+function claimOf(row: MoveRow): MoveClaim {
+  const { id, brief, handover } = row
+  // A plan that cannot be read takes nothing from what the move is known to have.
+  let transfers: readonly Transfer[] = []
+  try {
+    transfers = row.route ? legsOf(row.route.plan).legs.map((leg) => leg.transfer) : []
+  } catch (error) {
+    log.error(error)
+  }
   return {
     id,
     name: brief.name,
     customer: brief.customer,
     handedOver: handover !== null,
     pairs: brief.pairs,
-    transfers: route ? legsOf(route.plan).legs.map((leg) => leg.transfer) : [],
+    transfers,
   }
 }
 

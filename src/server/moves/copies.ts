@@ -8,6 +8,7 @@ import { database } from '../database'
 import { copiesVersion, CopyRow } from '../database/models'
 import { saveAtLast } from '../database/save-at-last'
 import type { CopyStatus } from '../database/schemas'
+import { log } from '../ground/log'
 import { journalsFolder } from '../ground/paths'
 import { Refusal } from '../ground/refusal'
 import { singleton } from '../ground/singleton'
@@ -76,9 +77,38 @@ export const running = () => singleton('running-copies', () => new Map<string, R
 
 /** The newest copy of a move, or of one of its legs, with the progress of this moment when it runs. */
 export async function latestCopy(moveId: string, leg?: number): Promise<CopyView | undefined> {
+  const copies = await copiesOf(moveId)
+  const copy = leg === undefined ? copies[0] : copies.find((c) => c.leg === leg)
+  if (!copy) return undefined
+  const live = running().get(moveId)
+  if (live?.id === copy.id) return { ...copy, status: live.status, progress: live.progress }
+  const end = unsavedEnds().get(copy.id)
+  return end ? { ...copy, ...end } : copy
+}
+
+interface CopiesRead {
+  version: number
+  /** Of each move that has any, the newest first. */
+  byMove: Promise<ReadonlyMap<string, readonly CopyView[]>>
+}
+
+const copiesRead = () =>
+  singleton('copies-read', (): CopiesRead => ({ version: -1, byMove: Promise.resolve(new Map()) }))
+
+/** All copies of a move, the newest first, as they are stored. Most of many moves have none; they are read together, once for each state. */
+async function copiesOf(moveId: string): Promise<readonly CopyView[]> {
   await recover()
-  const row = await CopyRow.findOne({
-    where: leg === undefined ? { moveId } : { moveId, leg },
+  const read = copiesRead()
+  if (read.version !== copiesVersion()) {
+    read.version = copiesVersion()
+    read.byMove = readCopies()
+    read.byMove.catch(() => (read.version = -1))
+  }
+  return (await read.byMove).get(moveId) ?? []
+}
+
+async function readCopies(): Promise<Map<string, CopyView[]>> {
+  const rows = await CopyRow.findAll({
     // Only Proof needs them, and they are many.
     attributes: { exclude: ['samples'] },
     order: [
@@ -86,26 +116,22 @@ export async function latestCopy(moveId: string, leg?: number): Promise<CopyView
       ['id', 'DESC'],
     ],
   })
-  if (!row) return undefined
-  const live = running().get(moveId)
-  const { id, leg: ofLeg, status, startedAt, endedAt, message, progress, summary, goesOn, unequal } = row
-  const choices = row.choices ?? USUAL_CHOICES
-  const view = { id, leg: ofLeg, status, startedAt, endedAt, message, progress, summary, choices, goesOn, unequal }
-  if (live?.id === id) return { ...view, status: live.status, progress: live.progress }
-  const end = unsavedEnds().get(id)
-  return end ? { ...view, ...end } : view
+  const byMove = new Map<string, CopyView[]>()
+  for (const row of rows) {
+    try {
+      byMove.set(row.moveId, [...(byMove.get(row.moveId) ?? []), viewOf(row)])
+    } catch (error) {
+      // One whose stored state does not have its form keeps nobody from the others.
+      log.error(error)
+    }
+  }
+  return byMove
 }
 
-/** Moves that have any copy. Most of many have none, and need not be asked for one by one. */
-export async function movesWithCopies(): Promise<ReadonlySet<string>> {
-  await recover()
-  const known = singleton('moves-with-copies', () => ({ version: -1, ids: new Set<string>() }))
-  const version = copiesVersion()
-  if (known.version === version) return known.ids
-  const rows = await CopyRow.findAll({ attributes: ['moveId'], group: ['moveId'] })
-  known.ids = new Set(rows.map((row) => row.moveId))
-  known.version = version
-  return known.ids
+function viewOf(row: CopyRow): CopyView {
+  const { id, leg, status, startedAt, endedAt, message, progress, summary, goesOn, unequal } = row
+  const choices = row.choices ?? USUAL_CHOICES
+  return { id, leg, status, startedAt, endedAt, message, progress, summary, choices, goesOn, unequal }
 }
 
 /** Copies that the last server left running were cut off with it; said once, when the database is opened. */

@@ -6,6 +6,7 @@ import type { Computer } from '@/core/things/computer'
 import { type Drive, driveName } from '@/core/things/drive'
 import { database } from '../database'
 import { MoveRow } from '../database/models'
+import { notesOf } from '../database/notes'
 import { publish } from '../ground/events'
 import { Refusal } from '../ground/refusal'
 import { benchState } from '../world'
@@ -97,9 +98,8 @@ export async function moveDrives(id: string): Promise<{ id: string; name: string
 }
 
 /** Why a move whose way was taken cannot be carried out yet, or undefined. Also undefined before a way is taken. */
-export function obstacleOf(move: Move): string | undefined {
-  const { row, brief } = move
-  if (!row.route || !row.survey) return undefined
+export function obstacleOf({ row, brief }: Pick<Move, 'row' | 'brief'>): string | undefined {
+  if (!row.route) return undefined
   return whyNotYet({
     toVirtualMachine: brief.toVirtualMachine,
     plan: row.route.plan,
@@ -122,21 +122,13 @@ export function plateOf(drive: Drive, bench: BenchState): PlateView {
   }
 }
 
-/** True when every drive of a move has its locked fit. */
-export function fitsLocked({ fit }: Pick<MoveRow, 'fit'>): boolean {
-  return fit?.pairs.every((p) => p !== null) ?? false
-}
-
-/** The last trial started from the new drive, and every check passed. */
-export function hasStarted({ row }: { readonly row: Pick<MoveRow, 'proof'> }): boolean {
-  const last = row.proof?.trials.at(-1)
-  return last?.trace.starts === true && last.subject === 'target' && last.checks.every((c) => c.passed)
-}
-
 type StationColumn = 'intake' | 'survey' | 'route' | 'fit' | 'ready' | 'swap' | 'proof' | 'handover'
 
-/** Stores what stations came to and tells every open page. */
-export async function keep(moveId: string, changes: Partial<Pick<MoveRow, StationColumn>>): Promise<void> {
-  await MoveRow.update(changes, { where: { id: moveId } })
+/** Stores what stations came to, with what the rail says of it, and tells every open page. */
+export async function saveStationResults(
+  moveId: string,
+  changes: Partial<Pick<MoveRow, StationColumn | 'brief'>>,
+): Promise<void> {
+  await MoveRow.update({ ...changes, ...notesOf(changes) }, { where: { id: moveId } })
   publish({ type: 'changed', moveId })
 }

@@ -8,7 +8,7 @@ import type { Drive } from '@/core/things/drive'
 import type { MoveRow } from '../database/models'
 import { Refusal } from '../ground/refusal'
 import { type Move, obstacleOf } from '.'
-import { type CopyView, latestCopy, movesWithCopies } from './copies'
+import { type CopyView, latestCopy } from './copies'
 
 /** Where a move is in its plan. */
 export interface Progress {
@@ -43,15 +43,14 @@ export interface LegNow {
   readonly last: boolean
 }
 
-export async function progressOf(row: MoveRow): Promise<Progress | undefined> {
+export async function progressOf(row: Pick<MoveRow, 'id' | 'brief' | 'route' | 'swap'>): Promise<Progress | undefined> {
   if (!row.route) return undefined
   const { plan } = row.route
   const { legs, after } = legsOf(plan)
   const hands = [...legs.map((l) => l.before), after]
   const targetIds = row.brief.pairs.flatMap((p) => p.targetId ?? [])
   const copies: (CopyView | undefined)[] = []
-  const hasCopies = (await movesWithCopies()).has(row.id)
-  for (const i of legs.keys()) copies.push(hasCopies ? await latestCopy(row.id, i) : undefined)
+  for (const i of legs.keys()) copies.push(await latestCopy(row.id, i))
   const notCopied = copies.findIndex((c) => c?.status !== 'done')
   const copied = notCopied < 0 ? legs.length : notCopied
   // Before the first tick of a phase nothing is stored of it; then it is done only when it asks nothing.

@@ -4,7 +4,7 @@ import { shownJob } from './jobs'
 import { progressOf } from './legs'
 import { logbook } from './logbook'
 import { planTrouble } from './plan-problem'
-import { moveRail } from './rail'
+import { moveRail, railRow } from './rail'
 
 /** What every station's page needs of its move. */
 export async function movePage(id: string) {
@@ -18,7 +18,7 @@ export async function movePage(id: string) {
     /** The newest copy of the leg that the move is at. */
     copy: progress?.copies[progress.leg],
     title: `${brief.name}, ${brief.customer}`,
-    rail: moveRail(move.row, progress),
+    rail: moveRail(railRow(move.row), progress),
     obstacle: obstacleOf(move),
     trouble: await planTrouble(move, progress),
     plates: pairs.map((p) => ({

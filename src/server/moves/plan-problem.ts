@@ -18,15 +18,21 @@ export interface Trouble {
 }
 
 /** Looks whether what is left of a taken plan can be done with the bench as it is now. */
-export async function planTrouble(move: Move, progress: Progress | undefined): Promise<Trouble | undefined> {
+export async function planTrouble(
+  move: Move,
+  progress: Progress | undefined,
+  { withNearest = true } = {},
+): Promise<Trouble | undefined> {
   if (!progress || move.row.handover) return undefined
   const copying = progress.copies.some((c) => c?.status === 'running' || c?.status === 'paused')
   const allDone = progress.copied === progress.legs.length && progress.phase === undefined
   if (copying || allDone) return undefined
   const left = actionsLeft(move, progress)
   const sentence = whyItFails({ actions: left }, 0, played(move, asPlanned(move.bench, left), progress), pairsOf(move))
-  if (sentence)
-    return { stops: true, sentence, instead: progress.copied === 0 ? await nearest(move, progress.plan) : null }
+  if (sentence) {
+    const instead = withNearest && progress.copied === 0 ? await nearest(move, progress.plan) : null
+    return { stops: true, sentence, instead }
+  }
   const clash = await clashOf(move, left)
   return clash ? { stops: false, sentence: clash, instead: null } : undefined
 }

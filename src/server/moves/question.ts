@@ -3,6 +3,8 @@ import type { Pair, PastCopies, RouteQuestion } from '@/core/route/question'
 import { transferDrives } from '@/core/route/search'
 import type { Plan } from '@/core/route/types'
 import { isHost } from '@/core/things/accessory'
+import type { BenchState } from '@/core/things/bench'
+import type { Drive } from '@/core/things/drive'
 import { CopyRow } from '../database/models'
 import { knownOf } from '../world/known'
 import type { Move } from '.'
@@ -24,7 +26,7 @@ export async function questionOf(move: Move): Promise<RouteQuestion> {
   const { brief, bench, computer } = move
   const claimed = await claimedDrives(move)
   const question: RouteQuestion = {
-    bench,
+    bench: benchFor(move),
     computerId: computer.id,
     goal: brief.toVirtualMachine
       ? { kind: 'virtual-machine' }
@@ -40,6 +42,13 @@ export async function questionOf(move: Move): Promise<RouteQuestion> {
     if (freeBytes !== undefined) room[id] = freeBytes
   }
   return { ...question, roomOn: room }
+}
+
+/** The bench without what lies about and has no part in the move: neither its own drive nor one for transfers. */
+function benchFor({ bench, pairs }: Move): BenchState {
+  const own = new Set(pairs.flatMap((p) => [p.source.id, p.target?.id]))
+  const isLoose = ({ place }: Drive) => place.kind === 'table' || place.kind === 'shelf'
+  return { ...bench, drives: bench.drives.filter((d) => own.has(d.id) || d.purpose === 'transfer' || !isLoose(d)) }
 }
 
 /** Why a way is planned only, or null for one that can be carried out. */

@@ -1,22 +1,27 @@
 import { formatSize } from '@/core/bytes/size'
-import { fitSizes } from '@/core/fit/types'
 import { railOf, type RailStop, type StationId } from '@/core/move/stations'
 import { lowerFirst } from '@/core/words'
 import type { MoveRow } from '../database/models'
-import { fitsLocked, hasStarted } from '.'
 import type { Progress } from './legs'
 
+/** What of a move its rail is made from; no survey, fit or proof has to be read for it. */
+export type RailRow = Pick<MoveRow, 'brief' | 'handover' | 'surveyNote' | 'fitNote' | 'proofNote'> & {
+  readonly takenIn: boolean
+}
+
+export function railRow(row: MoveRow): RailRow {
+  const { brief, handover, surveyNote, fitNote, proofNote } = row
+  return { brief, handover, surveyNote, fitNote, proofNote, takenIn: row.intake !== null }
+}
+
 /** The rail of a move, from what its stations have left behind. With several legs it tells which one it is in. */
-export function moveRail(row: MoveRow, progress: Progress | undefined): RailStop[] {
+export function moveRail(row: RailRow, progress: Progress | undefined): RailStop[] {
   const results: Partial<Record<StationId, string | true>> = {}
-  if (row.intake) results.intake = row.brief.reason
-  if (row.survey?.confirmed) {
-    const drives = row.survey.pairs.reduce((n, p) => n + (p.target ? 2 : 1), 0)
-    results.survey = `${drives} ${drives === 1 ? 'drive' : 'drives'} read`
-  }
-  if (row.route && progress) results.route = routeNote(progress)
-  if (fitsLocked(row)) results.fit = fitNote(row.fit!.pairs[0]!.layout)
-  if (!fitsLocked(row) || !progress) return railOf(results)
+  if (row.takenIn) results.intake = row.brief.reason
+  if (row.surveyNote) results.survey = row.surveyNote
+  if (progress) results.route = routeNote(progress)
+  if (row.fitNote) results.fit = row.fitNote
+  if (!row.fitNote || !progress) return railOf(results)
 
   const { legs, copies, copied, phase, leg } = progress
   const copy = copies[leg]
@@ -29,12 +34,7 @@ export function moveRail(row: MoveRow, progress: Progress | undefined): RailStop
   if (!between) results.copy = copyNote(progress)
   else if (handsFirst) results.copy = `leg ${copied} of ${legs.length} copied`
   if (!between && phase === undefined) results.swap = 'old drive out'
-  const trial = row.proof?.trials.at(-1)
-  if (results.swap && trial && hasStarted({ row })) {
-    const followed =
-      trial.trace.links.every((l) => l.state === 'passed') && trial.checks.every((c) => (c.open ?? []).length === 0)
-    results.proof = followed ? 'starts, all equal' : 'starts, as far as seen'
-  }
+  if (results.swap && row.proofNote) results.proof = row.proofNote
   if (row.handover) results.handover = 'handed over'
   const rail = railOf(results)
   if (legs.length === 1 || row.handover) return rail
@@ -62,12 +62,4 @@ function routeNote({ plan, legs }: Progress): string {
   const [title] = plan.title.split(',')
   const words = lowerFirst(title)
   return words.startsWith('two legs') ? words : `${words}, ${legs.length} ${legs.length === 1 ? 'leg' : 'legs'}`
-}
-
-function fitNote(layout: NonNullable<NonNullable<MoveRow['fit']>['pairs'][number]>['layout']): string {
-  const { partitions } = layout
-  const grown =
-    partitions.find((p) => p.rule === 'fill') ?? partitions.find((p) => p.role === 'system') ?? partitions[0]
-  const name = /\(([A-Z]:)\)$/.exec(grown.title)?.[1] ?? grown.title
-  return `${name} to ${formatSize(fitSizes(grown, layout).after)}`
 }

@@ -1,7 +1,7 @@
 import type { MoveRow } from '../database/models'
 import { inMoveQueue } from '../ground/queue'
 import { Refusal } from '../ground/refusal'
-import { keep, moveRow } from '.'
+import { saveStationResults, moveRow } from '.'
 
 type Survey = NonNullable<MoveRow['survey']>
 
@@ -11,6 +11,6 @@ export async function changeSurvey(moveId: string, change: (survey: Survey) => S
     const { survey } = await moveRow(moveId)
     if (!survey) throw new Refusal('The drives have not been read yet.')
     const changed = change(survey)
-    if (changed !== survey) await keep(moveId, { survey: changed })
+    if (changed !== survey) await saveStationResults(moveId, { survey: changed })
   })
 }

@@ -1,90 +1,103 @@
+import { z } from 'zod'
 import { ACCESSORY_MODELS, COMPUTER_MODELS, DRIVE_MODELS } from '@/bench/catalogue'
-import { formatRate, formatSize } from '@/core/bytes/size'
-import type { Brief } from '@/core/intake/brief'
+import { formatSize } from '@/core/bytes/size'
+import { healthVerdict } from '@/core/health/health'
 import { type Accessory, baysOf } from '@/core/things/accessory'
-import {
-  type BenchState,
-  berthOf,
-  berthsOf,
-  driveIn,
-  placeKey,
-  placeName,
-  slotAt,
-  whyNotThere,
-} from '@/core/things/bench'
-import { bodyWords, fittedWords, linkIn, slotWords } from '@/core/things/bodies'
+import { type BenchState, berthOf, placeKey, slotAt } from '@/core/things/bench'
+import { bodyWords, fittedWords, slotWords } from '@/core/things/bodies'
+import type { Computer } from '@/core/things/computer'
 import { type Drive, driveName, hasBytes, type Place } from '@/core/things/drive'
 import { LINKS, socketWords } from '@/core/things/links'
-import { MoveRow } from '../database/models'
 import { listImages } from '../images'
+import { moveClaims } from '../moves/claims'
 import { activeBench, benchOfDrive, benchState, driveById } from '../world'
 import { listBenches } from '../world/benches'
 
-/** The bench as its page shows it: quays with berths, and for each drive where it can go. */
-export async function benchView() {
+/** So many computers and docks, and so many loose drives, are shown at once; the others are found by name. */
+const MOST_QUAYS = 24
+const MOST_LOOSE = 60
+
+export const BenchQuerySchema = z.object({ find: z.string().trim().max(80).default('').catch('') })
+
+/** The bench as its page shows it: quays with berths, loose drives; those whose name or serial holds what is looked for. */
+export async function benchView(find = '') {
   const bench = await benchState()
-  const places = [...berthsOf(bench).map((b) => b.berth), { kind: 'table' } as const]
-  const ways = Object.fromEntries(
-    bench.drives.map((drive) => [
-      drive.id,
-      places
-        .filter((place) => placeKey(place) !== placeKey(drive.place))
-        .map((place) => ({
-          key: placeKey(place),
-          label: placeName(place, bench),
-          place,
-          why: whyNotThere(drive, place, bench) ?? null,
-          speed: speedThere(drive, place, bench),
-        })),
-    ]),
+  const byPlace = new Map(bench.drives.map((drive) => [placeKey(drive.place), drive]))
+  const words = find.toLowerCase().split(/\s+/).filter(Boolean)
+  const isFound = (...texts: string[]) => {
+    const text = texts.join('\n').toLowerCase()
+    return words.every((word) => text.includes(word))
+  }
+  const isDriveFound = (drive: Drive | undefined) => drive !== undefined && isFound(driveName(drive), drive.serial)
+  const hidden = { quays: 0, loose: 0 }
+  const most = <T>(found: readonly T[], count: number, of: keyof typeof hidden): readonly T[] => {
+    hidden[of] += Math.max(0, found.length - count)
+    return found.slice(0, count)
+  }
+  const slotsOf = ({ id, slots }: Computer) =>
+    slots.map((slot): Place => ({ kind: 'slot', computerId: id, slot: slot.id }))
+  const baysOfOne = (accessory: Accessory) =>
+    baysOf(accessory).map((bay): Place => ({ kind: 'bay', accessoryId: accessory.id, bay: bay.id }))
+  const holdsFound = (places: readonly Place[]) => places.some((place) => isDriveFound(byPlace.get(placeKey(place))))
+  const computers = most(
+    bench.computers.filter((c) => isFound(c.name, c.model) || holdsFound(slotsOf(c))),
+    MOST_QUAYS,
+    'quays',
   )
-  const briefs = await allBriefs()
-  const uses = Object.fromEntries(bench.drives.map((d) => [d.id, usesOf(d.id, briefs)]))
-  const loose = (kind: 'shelf' | 'table') => bench.drives.filter((d) => d.place.kind === kind).map(plate)
+  const adapters = most(
+    bench.accessories.filter((a) => baysOf(a).length > 0 && (isFound(a.name, a.detail) || holdsFound(baysOfOne(a)))),
+    MOST_QUAYS,
+    'quays',
+  )
+  const others = bench.accessories.filter((a) => baysOf(a).length === 0)
+  const loose = (kind: 'shelf' | 'table') =>
+    most(
+      bench.drives.filter((d) => d.place.kind === kind && isDriveFound(d)),
+      MOST_LOOSE,
+      'loose',
+    )
+  const [table, shelf] = [loose('table'), loose('shelf')]
+  const berth = (place: Place) => berthView(bench, place, byPlace.get(placeKey(place)))
+  const moored = [...computers.flatMap(slotsOf), ...adapters.flatMap(baysOfOne)]
+  const drives = [...moored.flatMap((place) => byPlace.get(placeKey(place)) ?? []), ...table, ...shelf]
+  const active = await activeBench()
+  const uses = await usesOf(active.id)
   return {
-    name: (await activeBench()).name,
+    name: active.name,
     benches: await listBenches(),
-    computers: bench.computers.map((computer) => ({
+    find,
+    hidden,
+    totals: {
+      drives: bench.drives.length,
+      connected: bench.drives.filter((d) => d.place.kind === 'slot' || d.place.kind === 'bay').length,
+      failing: bench.drives.filter((d) => healthVerdict(d.health).state === 'failing').length,
+    },
+    computers: computers.map((computer) => ({
       id: computer.id,
       name: computer.name,
       detail: `${computer.model}, ${computer.firmware.mode.toUpperCase()}${computer.firmware.secureBoot ? ', Secure Boot on' : ''}`,
       state: `${RUNNING[computer.running]}, mains ${computer.mains ? 'in' : 'out'}${computer.batteryPercent === null ? '' : `, battery ${computer.batteryPercent} %`}`,
       mains: computer.mains,
       sockets: socketWords(computer.sockets),
-      berths: computer.slots.map((slot) => berth(bench, { kind: 'slot', computerId: computer.id, slot: slot.id })),
+      berths: slotsOf(computer).map(berth),
     })),
-    accessories: bench.accessories
-      .filter((a) => baysOf(a).length > 0)
-      .map((accessory) => ({
-        id: accessory.id,
-        name: accessory.name,
-        detail: accessory.detail,
-        berths: baysOf(accessory).map((bay) => berth(bench, { kind: 'bay', accessoryId: accessory.id, bay: bay.id })),
-      })),
-    others: bench.accessories
-      .filter((a) => baysOf(a).length === 0)
-      .map((a) => ({ id: a.id, name: a.name, detail: a.detail, facts: factsOf(a) })),
-    table: loose('table'),
-    shelf: loose('shelf'),
-    ways,
-    uses,
-    things: { computers: bench.computers, accessories: bench.accessories, drives: bench.drives },
+    accessories: adapters.map((accessory) => ({
+      id: accessory.id,
+      name: accessory.name,
+      detail: accessory.detail,
+      berths: baysOfOne(accessory).map(berth),
+    })),
+    others: others.map((a) => ({ id: a.id, name: a.name, detail: a.detail, facts: factsOf(a) })),
+    table: table.map(plate),
+    shelf: shelf.map(plate),
+    uses: Object.fromEntries(drives.map((d) => [d.id, uses(d.id)])),
+    things: { computers, accessories: [...adapters, ...others], drives },
     models: { computers: COMPUTER_MODELS, accessories: ACCESSORY_MODELS, drives: DRIVE_MODELS },
     images: (await listImages()).filter((i) => i.opened && i.onBench.length === 0).map((i) => i.name),
   }
 }
 
 const RUNNING = { off: 'switched off', system: 'runs its system', stick: 'runs from the stick' }
-
-/** How fast a drive would be read and written in a place, when it goes in there. */
-function speedThere(drive: Drive, place: Place, bench: BenchState): string | null {
-  const slot = slotAt(bench, place)
-  const link = slot && linkIn(drive, slot)
-  if (!link) return null
-  const rate = LINKS[link].bytesPerSecond
-  const [read, write] = [Math.min(rate, drive.readBytesPerSecond), Math.min(rate, drive.writeBytesPerSecond)]
-  return `${LINKS[link].name}: reads ${formatRate(read)}, writes ${formatRate(write)}`
-}
 
 function factsOf(accessory: Accessory): string[] {
   switch (accessory.kind) {
@@ -105,8 +118,7 @@ function factsOf(accessory: Accessory): string[] {
   }
 }
 
-function berth(bench: BenchState, place: Place) {
-  const drive = driveIn(bench, place)
+function berthView(bench: BenchState, place: Place, drive: Drive | undefined) {
   const slot = slotAt(bench, place)!
   return {
     key: placeKey(place),
@@ -137,17 +149,19 @@ function plate(drive: Drive) {
   }
 }
 
-async function allBriefs(): Promise<Brief[]> {
-  return (await MoveRow.findAll({ order: [['position', 'ASC']] })).map((r) => r.brief)
-}
-
-/** Which moves a drive is part of, as what. */
-function usesOf(driveId: string, briefs: readonly Brief[]): string[] {
-  return briefs.flatMap((brief) => {
-    const name = `${brief.name}, ${brief.customer}`
-    if (brief.pairs.some((p) => p.sourceId === driveId)) return [`${name} (source)`]
-    return brief.pairs.some((p) => p.targetId === driveId) ? [`${name} (target)`] : []
-  })
+/** Tells which moves a drive is part of, as what. */
+async function usesOf(benchId: string): Promise<(driveId: string) => string[]> {
+  const byDrive = new Map<string, string[]>()
+  const say = (driveId: string | null, words: string) => {
+    if (driveId !== null) byDrive.set(driveId, [...(byDrive.get(driveId) ?? []), words])
+  }
+  for (const { name, customer, pairs } of await moveClaims(benchId)) {
+    for (const { sourceId, targetId } of pairs) {
+      say(sourceId, `${name}, ${customer} (source)`)
+      if (targetId !== sourceId) say(targetId, `${name}, ${customer} (target)`)
+    }
+  }
+  return (driveId) => byDrive.get(driveId) ?? []
 }
 
 /** One drive as its page shows it. Throws Refusal when it is not on the bench. */
@@ -160,6 +174,6 @@ export async function driveView(id: string) {
     drive: { name: driveName(drive), serial, place: berthOf(drive, bench).name, sizeBytes },
     detail: image === null ? `${kind}, ${fittedWords(drive)}` : `the image ${image}`,
     health,
-    usedBy: usesOf(id, await allBriefs()),
+    usedBy: (await usesOf((await activeBench()).id))(id),
   }
 }

@@ -1,3 +1,5 @@
+import { literal } from 'sequelize'
+import { z } from 'zod'
 import { formatDuration } from '@/core/bytes/size'
 import { copyShare } from '@/core/copy/progress'
 import type { Brief } from '@/core/intake/brief'
@@ -7,10 +9,12 @@ import { type BenchState, berthOf, driveIn } from '@/core/things/bench'
 import { driveName } from '@/core/things/drive'
 import { lowerFirst, upperFirst } from '@/core/words'
 import { database } from '../database'
-import { MoveRow } from '../database/models'
+import { copiesVersion, MoveRow, movesVersion, thingsVersion } from '../database/models'
 import { log } from '../ground/log'
+import { singleton } from '../ground/singleton'
 import { clockTime, daysUntil, promiseWords } from '../ground/words'
 import { moveOf, obstacleOf, whatIsGone } from '../moves'
+import { running } from '../moves/copies'
 import { progressOf, type Progress } from '../moves/legs'
 import { logbook } from '../moves/logbook'
 import { planTrouble } from '../moves/plan-problem'
@@ -18,22 +22,27 @@ import { moveRail } from '../moves/rail'
 import { activeBench, benchState } from '../world'
 import { benchNow } from '../world/clock'
 
-/** Everything the board shows. */
-export async function boardState() {
+/** So many moves are shown at once; the others are found by name. */
+const MOST_MOVES = 60
+
+export const BoardQuerySchema = z.object({ find: z.string().trim().max(80).default('').catch('') })
+
+/** Everything the board shows; of the moves those whose names and drives hold what is looked for. What is done comes last. */
+export async function boardState(find = '') {
   await database()
   const { id: benchId, name: benchName } = await activeBench()
   const bench = await benchState(benchId)
   const now = await benchNow()
-  const moves: BoardMove[] = []
-  for (const row of await MoveRow.findAll({ where: { benchId }, order: [['position', 'ASC']] })) {
-    try {
-      moves.push(await entryOf(row, bench))
-    } catch (error) {
-      // What is stored of one move and cannot be read keeps nobody from the others.
-      log.error(error)
-      moves.push(unreadable(row))
-    }
+  const moves = await entriesOf(benchId, bench)
+  const totals = { 'needs-you': 0, runs: 0, done: 0, 'not-yet': 0 }
+  for (const { tone } of moves) totals[tone]++
+  const words = find.toLowerCase().split(/\s+/).filter(Boolean)
+  const isFound = ({ name, customer, from, to }: BoardMove) => {
+    const text = [name, customer, from, to].join('\n').toLowerCase()
+    return words.every((word) => text.includes(word))
   }
+  const found = moves.filter(isFound).sort((a, b) => Number(a.tone === 'done') - Number(b.tone === 'done'))
+  const shown = found.slice(0, MOST_MOVES)
   const berths = bench.accessories.flatMap((accessory) => {
     if (accessory.kind === 'stick') {
       return [{ name: upperFirst(accessory.name), holds: accessory.detail, empty: false }]
@@ -60,12 +69,75 @@ export async function boardState() {
     tone: entry.tone,
     text: `${moves.find((m) => m.id === entry.moveId)?.name ?? ''}: ${entry.text}`,
   }))
-  return { bench: benchName, moves, berths, shelf, lines }
+  const first = moves.find((m) => m.tone === 'needs-you') ?? null
+  return {
+    bench: benchName,
+    moves: shown,
+    find,
+    hidden: found.length - shown.length,
+    totals,
+    first,
+    berths,
+    shelf,
+    lines,
+  }
+}
+
+interface Entries {
+  readonly key: string
+  readonly all: Promise<readonly BoardMove[]>
+}
+
+const entriesMade = () => singleton('board-entries', () => new Map<string, Entries>())
+
+/** All moves of a bench as the board tells them. Made once for each state of moves, copies and things; of a running copy every time. */
+async function entriesOf(benchId: string, bench: BenchState): Promise<readonly BoardMove[]> {
+  const key = [movesVersion(), copiesVersion(), thingsVersion()].join()
+  const before = entriesMade().get(benchId)
+  const entries =
+    before?.key === key ? before : { key, all: boardRows(benchId).then((rows) => entriesFor(rows, bench)) }
+  entriesMade().set(benchId, entries)
+  const all = await entries.all.catch((error: unknown) => {
+    entriesMade().delete(benchId)
+    throw error
+  })
+  const copying = all.filter((entry) => running().has(entry.id)).map((entry) => entry.id)
+  if (copying.length === 0) return all
+  const now = await entriesFor(await boardRows(benchId, copying), bench)
+  return all.map((entry) => now.find((newer) => newer.id === entry.id) ?? entry)
+}
+
+async function entriesFor(rows: readonly MoveRow[], bench: BenchState): Promise<BoardMove[]> {
+  const entries: BoardMove[] = []
+  for (const row of rows) {
+    try {
+      entries.push(await entryOf(row, bench))
+    } catch (error) {
+      // What is stored of one move and cannot be read keeps nobody from the others.
+      log.error(error)
+      entries.push(unreadable(row))
+    }
+  }
+  return entries
+}
+
+/** The rows of a bench's moves, without what is long and the board does not tell. */
+async function boardRows(benchId: string, ids?: readonly string[]): Promise<MoveRow[]> {
+  return MoveRow.findAll({
+    where: { benchId, ...(ids ? { id: [...ids] } : {}) },
+    order: [['position', 'ASC']],
+    attributes: [
+      ...['id', 'benchId', 'brief', 'route', 'swap', 'handover', 'surveyNote', 'fitNote', 'proofNote'],
+      [literal('intake IS NOT NULL'), 'takenIn'],
+    ],
+  })
 }
 
 async function entryOf(row: MoveRow, bench: BenchState): Promise<BoardMove> {
   const progress = await progressOf(row)
-  const rail = moveRail(row, progress)
+  const { brief: about, handover, surveyNote, fitNote, proofNote } = row
+  const takenIn = Boolean(row.get('takenIn'))
+  const rail = moveRail({ brief: about, handover, surveyNote, fitNote, proofNote, takenIn }, progress)
   const { id, brief } = row
   const { name, customer } = brief
   return { id, name, customer, ...drivesOf(brief, bench), rail, ...(await statusOf(row, rail, progress, bench)) }
@@ -119,7 +191,7 @@ async function statusOf(
       when: promised,
     }
   }
-  const trouble = await planTrouble(move, progress)
+  const trouble = await planTrouble(move, progress, { withNearest: false })
   if (trouble) {
     return {
       status: `Needs you: ${trouble.stops ? 'the route no longer works' : 'two moves want one place'}`,

@@ -4,23 +4,24 @@ import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
 import { COMPUTER_MODELS } from '@/bench/catalogue'
 import type { Brief } from '@/core/intake/brief'
 import { JsonFileError } from '@/core/json-file'
-import { activeBench, benchState, computerById, driveById, placeDrive } from '.'
-import { boardState } from '../pages/board'
 import { database } from '../database'
-import { ended } from '../jobs/testing'
 import { BenchRow, CopyRow, DriveRow, MoveRow } from '../database/models'
+import { refused } from '../ground/testing'
 import { listImages } from '../images'
-import { putOnBench } from './image-drives'
-import { changeMove, newMove } from '../moves/change'
-import { confirmIntake, measureAgain } from '../stations/intake'
-import { moveForm } from '../stations/intake/form'
+import { ended } from '../jobs/testing'
 import { loadMove } from '../moves'
+import { changeMove, newMove } from '../moves/change'
 import { progressOf } from '../moves/legs'
 import { movePage } from '../moves/page'
-import { routeView } from '../stations/route/view'
-import { routesOf, takeRoute } from '../stations/route'
 import { planTrouble } from '../moves/plan-problem'
+import { benchView } from '../pages/bench'
+import { boardState } from '../pages/board'
+import { confirmIntake, measureAgain } from '../stations/intake'
+import { moveForm } from '../stations/intake/form'
+import { routesOf, takeRoute } from '../stations/route'
+import { routeView } from '../stations/route/view'
 import { confirmSurvey, readDrives } from '../stations/survey'
+import { activeBench, benchState, computerById, driveById, placeDrive } from '.'
 import {
   exportBench,
   importBench,
@@ -31,10 +32,9 @@ import {
   settleImport,
   showBench,
 } from './benches'
+import { putOnBench } from './image-drives'
 import { makeBench } from './make'
 import { addDrive, changeDrive, removeThing, saveAccessory, saveComputer, setPower } from './things'
-import { benchView } from '../pages/bench'
-import { refused } from '../ground/testing'
 
 const folder = await vi.hoisted(async () => {
   const { mkdtempSync } = await import('node:fs')

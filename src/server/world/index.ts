@@ -6,9 +6,10 @@ import { type BenchState, berthOf, whyNotThere } from '@/core/things/bench'
 import type { Computer } from '@/core/things/computer'
 import { type Drive, driveName, type Place } from '@/core/things/drive'
 import { database } from '../database'
-import { AccessoryRow, BenchRow, ComputerRow, DriveRow } from '../database/models'
+import { AccessoryRow, BenchRow, ComputerRow, DriveRow, thingsVersion } from '../database/models'
 import { driveBytes } from '../ground/drive-files'
 import { publish } from '../ground/events'
+import { log } from '../ground/log'
 import { inBenchQueue } from '../ground/queue'
 import { Refusal } from '../ground/refusal'
 import { singleton } from '../ground/singleton'
@@ -30,20 +31,46 @@ export async function benchName(id: string): Promise<string> {
   return (await BenchRow.findByPk(id))?.name ?? ''
 }
 
-/** Everything on a bench as it is now; on the one that the pages show when none is named. */
+interface Read {
+  readonly version: number
+  readonly state: Promise<BenchState>
+}
+
+const statesRead = () => singleton('bench-states', () => new Map<string, Read>())
+
+/** Everything on a bench as it is now; on the one that the pages show when none is named. Read once for each state of the things. */
 export async function benchState(benchId?: string): Promise<BenchState> {
-  const where = { benchId: benchId ?? (await activeBench()).id }
   await database()
+  const id = benchId ?? (await activeBench()).id
+  const version = thingsVersion()
+  const before = statesRead().get(id)
+  if (before?.version === version) return before.state
+  const state = readBench(id)
+  statesRead().set(id, { version, state })
+  state.catch(() => statesRead().delete(id))
+  return state
+}
+
+async function readBench(benchId: string): Promise<BenchState> {
+  const where = { benchId }
   const [computers, accessories, drives] = await Promise.all([
     ComputerRow.findAll({ where }),
     AccessoryRow.findAll({ where }),
     DriveRow.findAll({ where }),
   ])
-  return {
-    computers: computers.map((r) => r.data),
-    accessories: accessories.map((r) => r.data),
-    drives: drives.map((r) => r.data),
-  }
+  return { computers: readable(computers), accessories: readable(accessories), drives: readable(drives) }
+}
+
+/** What is stored of things. One that does not have its form is left out, and keeps nobody from the others. */
+function readable<T>(rows: readonly { readonly id: string; readonly data: T }[]): T[] {
+  return rows.flatMap((row) => {
+    try {
+      return [row.data]
+    } catch (error) {
+      log.error({ error, id: row.id }, 'A thing of the bench cannot be read.')
+      return []
+    }
+  })
 }
 
 async function driveRow(id: string): Promise<DriveRow> {
@@ -55,6 +82,12 @@ async function driveRow(id: string): Promise<DriveRow> {
 
 export async function driveById(id: string): Promise<Drive> {
   return (await driveRow(id)).data
+}
+
+/** The id of the bench that a drive is on. */
+export async function benchOf(driveId: string): Promise<{ benchId: string }> {
+  const { benchId } = await driveRow(driveId)
+  return { benchId }
 }
 
 /** The bench that a drive is on. */

@@ -1,6 +1,7 @@
 import { stat } from 'node:fs/promises'
 import { contentWords } from '@/core/survey/words'
 import { type Drive, hasBytes } from '@/core/things/drive'
+import { publish } from '../ground/events'
 import { sentenceOf } from '../ground/refusal'
 import { singleton } from '../ground/singleton'
 import { runTask } from '../jobs/threads'
@@ -40,6 +41,29 @@ export async function knownOf(drive: Drive): Promise<Known> {
     kept().delete(drive.id)
     return { holds: sentenceOf(error).sentence, ...nothing }
   }
+}
+
+/** So many drives are waited for; of more, those that are not known yet are read while the page is shown already. */
+const MOST_WAITED_FOR = 20
+const WAIT_MS = 50
+
+const NOT_READ: Known = { holds: 'being read', isSystem: false, isEmpty: false, freeBytes: undefined }
+
+/** What drives hold. Of very many, only what is known by now; the rest is being read, and pages are told when that is done. */
+export async function knownSoon(drives: readonly Drive[]): Promise<Known[]> {
+  const asked = drives.map(knownOf)
+  if (drives.length <= MOST_WAITED_FOR) return Promise.all(asked)
+  let late = false
+  const soon = new Promise<undefined>((resolve) => setTimeout(resolve, WAIT_MS))
+  const found = await Promise.all(
+    asked.map(async (one) => {
+      const known = await Promise.race([one, soon])
+      late ||= known === undefined
+      return known ?? NOT_READ
+    }),
+  )
+  if (late) void Promise.all(asked).then(() => publish({ type: 'changed', moveId: null }))
+  return found
 }
 
 async function read(drive: Drive): Promise<Known> {

@@ -22,6 +22,9 @@ const NO_RESULTS = {
   swap: null,
   proof: null,
   handover: null,
+  surveyNote: null,
+  fitNote: null,
+  proofNote: null,
 }
 
 /** Adds a move that has come to no station yet, behind those that are there. */

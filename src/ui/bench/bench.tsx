@@ -1,16 +1,19 @@
 'use client'
 
 import Link from 'next/link'
-import { useCallback, useState } from 'react'
+import { useCallback, useMemo, useState } from 'react'
 import { Pencil } from 'lucide-react'
-import { formatCapacity, formatSize } from '@/core/bytes/size'
+import { formatCapacity, formatSize, groupDigits } from '@/core/bytes/size'
 import { healthVerdict } from '@/core/health/health'
+import { type PlaceOption, placesFor } from '@/core/things/places'
 import { useAct } from '@/ui/frame/act'
 import { useActions } from '@/ui/frame/actions'
 import { NextAction } from '@/ui/frame/next-action'
 import { AsideBlock, Stage } from '@/ui/frame/stage'
+import { counted } from '@/core/words'
 import { Button, IconButton } from '@/ui/shared/button'
 import { Facts } from '@/ui/shared/facts'
+import { FindForm } from '@/ui/shared/find-form'
 import { HealthBlock } from '@/ui/shared/health'
 import { AccessoryDialog } from './accessory-dialog'
 import { BenchMenu } from './bench-menu'
@@ -19,7 +22,7 @@ import { ComputerDialog } from './computer-dialog'
 import { DriveDialog, NewDriveDialog } from './drive-dialogs'
 import { HandProvider, useHand } from './hand'
 import { RemoveButton } from './remove-button'
-import type { BenchProps, ComputerView, DriveView, QuayView, Way } from './types'
+import type { BenchProps, ComputerView, DriveView, QuayView } from './types'
 
 type Asked =
   | { readonly what: 'computer' | 'accessory'; readonly id?: string }
@@ -28,35 +31,38 @@ type Asked =
 
 /** Every computer, dock and drive, and where each drive sits. */
 export function Bench(props: BenchProps) {
-  const { computers, accessories, table, shelf, ways } = props
+  const { computers, accessories, table, shelf, things } = props
   const moored = [...computers, ...accessories].flatMap((q) => q.berths.flatMap((b) => (b.drive ? [b.drive] : [])))
   const drives = [...moored, ...table, ...shelf]
   const [picked, setPicked] = useState<string>()
   const pick = useCallback((id: string) => setPicked(id), [])
   return (
-    <HandProvider drives={drives} ways={ways} carried={(d) => <CarriedPlate drive={d} />} onPick={pick}>
-      <BenchPlan {...props} drives={drives} connected={moored.length} picked={picked} onPick={pick} />
+    <HandProvider drives={drives} things={things} carried={(d) => <CarriedPlate drive={d} />} onPick={pick}>
+      <BenchPlan {...props} drives={drives} picked={picked} onPick={pick} />
     </HandProvider>
   )
 }
 
 interface BenchPlanProps extends BenchProps {
   readonly drives: readonly DriveView[]
-  readonly connected: number
   readonly picked?: string
   readonly onPick: (id: string) => void
 }
 
 function BenchPlan(props: BenchPlanProps) {
-  const { computers, accessories, others, table, shelf, ways, uses, drives, picked, onPick, things, models } = props
+  const { computers, accessories, others, table, shelf, uses, drives, picked, onPick, things, models } = props
   const { go, busy } = useAct()
   const hand = useHand()
   const [asked, setAsked] = useState<Asked>()
   const close = () => setAsked(undefined)
   const drive = drives.find((d) => d.id === picked)
+  const places = useMemo(() => {
+    const thing = things.drives.find((d) => d.id === picked)
+    return thing ? placesFor(thing, things) : []
+  }, [picked, things])
   const finding = hand.drive
-    ? handFinding(hand.drive, ways[hand.drive.id] ?? [])
-    : benchFinding(drives, props.connected)
+    ? handFinding(hand.drive, hand.drive.id === picked ? places : [])
+    : benchFinding(drives, props.totals)
   return (
     <Stage
       {...finding}
@@ -72,7 +78,7 @@ function BenchPlan(props: BenchPlanProps) {
         drive ? (
           <DriveAside
             drive={drive}
-            ways={ways[drive.id] ?? []}
+            places={places}
             uses={uses[drive.id] ?? []}
             inHand={hand.drive?.id === drive.id}
             onEdit={() => setAsked({ what: 'drive', id: drive.id })}
@@ -88,7 +94,14 @@ function BenchPlan(props: BenchPlanProps) {
         )
       }
     >
-      {computers.length + accessories.length + others.length + drives.length === 0 && (
+      <FindForm
+        path="/bench"
+        label="Find a computer or a drive"
+        placeholder="Name, model or serial"
+        find={props.find}
+        hidden={hiddenWords(props.hidden)}
+      />
+      {computers.length + accessories.length + others.length + props.totals.drives === 0 && (
         <p className="panel mb-4 p-6 text-center text-ink-soft">
           This bench is empty. Describe the computer that stands on the table, then add its drive and the new one.
         </p>
@@ -165,6 +178,13 @@ function BenchPlan(props: BenchPlanProps) {
       {asked?.what === 'drive' && <DriveDialog drive={things.drives.find((d) => d.id === asked.id)!} onClose={close} />}
     </Stage>
   )
+}
+
+function hiddenWords({ quays, loose }: BenchProps['hidden']): string {
+  return [
+    ...(quays > 0 ? [counted(quays, 'computer or dock', 'computers and docks')] : []),
+    ...(loose > 0 ? [counted(loose, 'loose drive')] : []),
+  ].join(', ')
 }
 
 interface QuayProps {
@@ -249,13 +269,13 @@ function QuayHead({ name, detail, onEdit, remove }: QuayHeadProps) {
 
 interface DriveAsideProps {
   readonly drive: DriveView
-  readonly ways: readonly Way[]
+  readonly places: readonly PlaceOption[]
   readonly uses: readonly string[]
   readonly inHand: boolean
   readonly onEdit: () => void
 }
 
-function DriveAside({ drive, ways, uses, inHand, onEdit }: DriveAsideProps) {
+function DriveAside({ drive, places, uses, inHand, onEdit }: DriveAsideProps) {
   return (
     <>
       <AsideBlock title={inHand ? 'In hand' : 'Selected drive'}>
@@ -287,22 +307,22 @@ function DriveAside({ drive, ways, uses, inHand, onEdit }: DriveAsideProps) {
         </div>
       </AsideBlock>
       {inHand ? <HandKeys /> : <HealthBlock health={drive.health} />}
-      <Ways ways={ways} />
+      <Places places={places} />
     </>
   )
 }
 
 /** Where a drive fits, with the speed it has there; the places that do not take it are folded away. */
-function Ways({ ways }: { ways: readonly Way[] }) {
-  const fitting = ways.filter((w) => !w.why)
-  const others = ways.filter((w) => w.why)
+function Places({ places }: { places: readonly PlaceOption[] }) {
+  const fitting = places.filter((p) => !p.why)
+  const others = places.filter((p) => p.why)
   return (
     <AsideBlock title="Where it can go">
       <ul className="space-y-1.5">
-        {fitting.map((way) => (
-          <li key={way.key}>
-            <span className="font-semibold">{way.label}</span>
-            {way.speed && <span className="block text-[13px] text-ink-soft">{way.speed}</span>}
+        {fitting.map((place) => (
+          <li key={place.key}>
+            <span className="font-semibold">{place.label}</span>
+            {place.speed && <span className="block text-[13px] text-ink-soft">{place.speed}</span>}
           </li>
         ))}
         {fitting.length === 0 && <li className="text-ink-soft">Nowhere else now.</li>}
@@ -313,10 +333,10 @@ function Ways({ ways }: { ways: readonly Way[] }) {
             {others.length === 1 ? 'One place does not take it' : `${others.length} places do not take it`}
           </summary>
           <ul className="mt-1.5 space-y-1.5">
-            {others.map((way) => (
-              <li key={way.key} className="text-ink-soft">
-                {way.label}
-                <span className="block text-[13px]">{way.why}</span>
+            {others.map((place) => (
+              <li key={place.key} className="text-ink-soft">
+                {place.label}
+                <span className="block text-[13px]">{place.why}</span>
               </li>
             ))}
           </ul>
@@ -346,9 +366,8 @@ function HandKeys() {
 }
 
 /** What is in hand, and where it goes. */
-function handFinding(drive: DriveView, ways: readonly Way[]): { heading: string; reason: string } {
-  const fitting = ways.filter((w) => !w.why)
-  const names = fitting.map((w) => w.label)
+function handFinding(drive: DriveView, places: readonly PlaceOption[]): { heading: string; reason: string } {
+  const names = places.flatMap((p) => (p.why ? [] : [p.label]))
   const listed =
     names.length > 3 ? `${names.slice(0, 2).join(', ')} and ${names.length - 2} more places` : names.join(', ')
   return {
@@ -361,19 +380,19 @@ function handFinding(drive: DriveView, ways: readonly Way[]): { heading: string;
 }
 
 /** The drives that will not wait, by name; else how many there are. */
-function benchFinding(drives: readonly DriveView[], connected: number): { heading: string; reason: string } {
+function benchFinding(drives: readonly DriveView[], totals: BenchProps['totals']): { heading: string; reason: string } {
   const failing = drives.filter((d) => healthVerdict(d.health).state === 'failing')
   const moving = 'Drag a drive where it goes, or take it by its handle; each place says whether it fits.'
-  if (drives.length === 0) return { heading: 'No drives on this bench yet', reason: moving }
-  if (failing.length === 0) {
+  if (totals.drives === 0) return { heading: 'No drives on this bench yet', reason: moving }
+  if (totals.failing === 0) {
     return {
-      heading: `${drives.length} ${drives.length === 1 ? 'drive' : 'drives'}, ${connected} of them connected`,
+      heading: `${groupDigits(totals.drives)} ${totals.drives === 1 ? 'drive' : 'drives'}, ${groupDigits(totals.connected)} of them connected`,
       reason: moving,
     }
   }
   const names = failing.map((d) => `the ${d.name}: ${healthVerdict(d.health).reason}`).join(' ')
   return {
-    heading: failing.length === 1 ? 'One drive is failing' : `${failing.length} drives are failing`,
+    heading: totals.failing === 1 ? 'One drive is failing' : `${totals.failing} drives are failing`,
     reason: `${names.replace(/^t/, 'T')} ${moving}`,
   }
 }

@@ -116,7 +116,7 @@ interface BerthProps {
 export function Berth({ berth, picked, onPick }: BerthProps) {
   const { setNodeRef, isOver } = useDroppable({ id: berth.key })
   const hand = useHand()
-  const way = hand.wayTo(berth.key)
+  const way = hand.placeFor(berth.key)
   return (
     <li ref={setNodeRef} data-testid={`berth-${berth.key}`}>
       <p className="font-mono text-[12.5px] text-ink-soft">{berth.name}</p>
@@ -202,7 +202,7 @@ export function LooseQuay({
 }) {
   const { setNodeRef, isOver } = useDroppable({ id: dropKey ?? `no-${name}`, disabled: dropKey === undefined })
   const hand = useHand()
-  const way = dropKey ? hand.wayTo(dropKey) : undefined
+  const way = dropKey ? hand.placeFor(dropKey) : undefined
   return (
     <section
       ref={setNodeRef}

@@ -4,7 +4,9 @@ import { createContext, type ReactNode, useCallback, useContext, useEffect, useM
 import { DndContext, DragOverlay, MouseSensor, TouchSensor, useSensor, useSensors } from '@dnd-kit/core'
 import { toast } from 'sonner'
 import { post, useAct } from '@/ui/frame/act'
-import type { DriveView, Way } from './types'
+import { type PlaceOption, placesFor } from '@/core/things/places'
+import type { BenchState } from '@/core/things/bench'
+import type { DriveView } from './types'
 
 interface Hand {
   /** The drive in hand. */
@@ -13,7 +15,7 @@ interface Hand {
   pickUp(id: string): void
   putBack(): void
   /** Where the drive in hand would go: undefined where it sits now. */
-  wayTo(key: string): Way | undefined
+  placeFor(key: string): PlaceOption | undefined
   putInto(key: string): void
 }
 
@@ -27,7 +29,8 @@ export function useHand(): Hand {
 
 interface HandProviderProps {
   readonly drives: readonly DriveView[]
-  readonly ways: Readonly<Record<string, readonly Way[]>>
+  /** What is shown of the bench: where the drive in hand can go is worked out from it. The server looks again. */
+  readonly things: BenchState
   /** How a drive looks while it is carried. */
   readonly carried: (drive: DriveView) => ReactNode
   readonly onPick: (id: string) => void
@@ -38,7 +41,7 @@ interface HandProviderProps {
  * The one drive that is in hand, however it was picked up: dragged, or by a key or a tap on its handle. A drive
  * goes only where it fits; elsewhere its reason is shown before it is let go and said when it is.
  */
-export function HandProvider({ drives, ways, carried, onPick, children }: HandProviderProps) {
+export function HandProvider({ drives, things, carried, onPick, children }: HandProviderProps) {
   const { act, busy } = useAct()
   const [held, setHeld] = useState<string>()
   const sensors = useSensors(
@@ -46,11 +49,19 @@ export function HandProvider({ drives, ways, carried, onPick, children }: HandPr
     useSensor(TouchSensor, { activationConstraint: { delay: 180, tolerance: 8 } }),
   )
   const drive = drives.find((d) => d.id === held)
+  const placesOf = useCallback(
+    (id: string) => {
+      const thing = things.drives.find((d) => d.id === id)
+      return thing ? placesFor(thing, things) : []
+    },
+    [things],
+  )
+  const places = useMemo(() => (held === undefined ? [] : placesOf(held)), [held, placesOf])
 
   const put = useCallback(
     (id: string, key: string) => {
       setHeld(undefined)
-      const way = ways[id]?.find((w) => w.key === key)
+      const way = placesOf(id).find((p) => p.key === key)
       if (!way) return
       if (way.why) {
         toast.error(way.why)
@@ -58,7 +69,7 @@ export function HandProvider({ drives, ways, carried, onPick, children }: HandPr
       }
       void act(() => post(`/api/bench/drives/${id}/place`, { place: way.place }))
     },
-    [act, ways],
+    [act, placesOf],
   )
 
   useEffect(() => {
@@ -67,12 +78,12 @@ export function HandProvider({ drives, ways, carried, onPick, children }: HandPr
       if (event.key === 'Escape') setHeld(undefined)
       if (event.key !== 'Tab') return
       // With a drive in hand the tabulator goes from one place that takes it to the next.
-      const places = [...document.querySelectorAll<HTMLElement>('[data-put]')]
-      if (places.length === 0) return
+      const targets = [...document.querySelectorAll<HTMLElement>('[data-put]')]
+      if (targets.length === 0) return
       event.preventDefault()
-      const at = places.indexOf(document.activeElement as HTMLElement)
+      const at = targets.indexOf(document.activeElement as HTMLElement)
       const step = event.shiftKey ? -1 : 1
-      places[(at + step + places.length) % places.length].focus()
+      targets[(at + step + targets.length) % targets.length].focus()
     }
     window.addEventListener('keydown', onKey)
     return () => window.removeEventListener('keydown', onKey)
@@ -87,12 +98,12 @@ export function HandProvider({ drives, ways, carried, onPick, children }: HandPr
         onPick(id)
       },
       putBack: () => setHeld(undefined),
-      wayTo: (key) => (held === undefined ? undefined : ways[held]?.find((w) => w.key === key)),
+      placeFor: (key) => places.find((p) => p.key === key),
       putInto: (key) => {
         if (held !== undefined) put(held, key)
       },
     }),
-    [drive, busy, held, ways, put, onPick],
+    [drive, busy, held, places, put, onPick],
   )
   return (
     <HandContext.Provider value={hand}>

@@ -43,17 +43,12 @@ export interface ComputerView extends QuayView {
   readonly sockets: string
 }
 
-/** A place a drive could go to, and why not. */
-export interface Way {
-  readonly key: string
-  readonly label: string
-  readonly place: Place
-  readonly why: string | null
-  readonly speed: string | null
-}
-
 export interface BenchProps {
   readonly name: string
+  /** What is looked for, and how much of the bench is not shown. */
+  readonly find: string
+  readonly hidden: { readonly quays: number; readonly loose: number }
+  readonly totals: { readonly drives: number; readonly connected: number; readonly failing: number }
   readonly benches: readonly { readonly id: string; readonly name: string; readonly active: boolean }[]
   readonly computers: readonly ComputerView[]
   readonly accessories: readonly QuayView[]
@@ -65,7 +60,6 @@ export interface BenchProps {
   }[]
   readonly table: readonly DriveView[]
   readonly shelf: readonly DriveView[]
-  readonly ways: Readonly<Record<string, readonly Way[]>>
   /** Moves that a drive is part of. */
   readonly uses: Readonly<Record<string, readonly string[]>>
   readonly things: {

@@ -2,13 +2,22 @@ import Link from 'next/link'
 import { clsx } from 'clsx'
 import type { BoardMove } from '@/core/move/stations'
 import { AsideBlock, Stage } from '@/ui/frame/stage'
+import { counted } from '@/core/words'
 import { Facts } from '@/ui/shared/facts'
+import { FindForm } from '@/ui/shared/find-form'
 import { type LogLine, Logbook } from '@/ui/shared/logbook'
 import { OpenFirst } from './open-first'
 
 interface BoardProps {
   readonly bench: string
+  /** Those that are shown. */
   readonly moves: readonly BoardMove[]
+  readonly find: string
+  /** How many more there are. */
+  readonly hidden: number
+  readonly totals: Readonly<Record<BoardMove['tone'], number>>
+  /** The first that needs someone. */
+  readonly first: Pick<BoardMove, 'id' | 'name'> | null
   readonly berths: readonly { name: string; holds: string; empty: boolean }[]
   readonly shelf: readonly { name: string; due: string; past: boolean }[]
   readonly lines: readonly LogLine[]
@@ -17,18 +26,16 @@ interface BoardProps {
 const NUMBERS = ['No move', 'One move', 'Two moves', 'Three moves', 'Four moves', 'Five moves', 'Six moves']
 
 /** All moves of the shop, what each waits for, and what is on the bench. */
-export function Board({ bench, moves, berths, shelf, lines }: BoardProps) {
-  const waiting = moves.filter((m) => m.tone === 'needs-you')
-  const runs = moves.filter((m) => m.tone === 'runs').length
-  const notYet = moves.filter((m) => m.tone === 'not-yet').length
+export function Board({ bench, moves, berths, shelf, lines, find, hidden, totals, first }: BoardProps) {
+  const { runs, 'needs-you': waiting, 'not-yet': notYet } = totals
   const heading =
-    waiting.length === 0
+    waiting === 0
       ? 'Nothing needs you'
-      : `${NUMBERS[waiting.length] ?? `${waiting.length} moves`} ${waiting.length === 1 ? 'needs' : 'need'} you`
+      : `${NUMBERS[waiting] ?? `${waiting} moves`} ${waiting === 1 ? 'needs' : 'need'} you`
   const reason = [
     runs === 0 ? 'No copy is running.' : runs === 1 ? 'One copy is running.' : `${runs} copies are running.`,
     notYet > 0 ? `${notYet} cannot be carried out on this bench yet; each says why.` : '',
-    moves.length === 0 ? `The bench ${bench} has no move yet.` : '',
+    moves.length + hidden === 0 && !find ? `The bench ${bench} has no move yet.` : '',
   ].join(' ')
   return (
     <Stage
@@ -74,8 +81,15 @@ export function Board({ bench, moves, berths, shelf, lines }: BoardProps) {
           </AsideBlock>
         </>
       }
-      next={waiting[0] && <OpenFirst href={`/moves/${waiting[0].id}`} label={`Open ${waiting[0].name}`} />}
+      next={first && <OpenFirst href={`/moves/${first.id}`} label={`Open ${first.name}`} />}
     >
+      <FindForm
+        path="/"
+        label="Find a move"
+        placeholder="Name, customer or drive"
+        find={find}
+        hidden={hidden > 0 ? counted(hidden, 'move') : ''}
+      />
       <ul className="panel divide-y divide-line" data-testid="moves">
         {moves.map((move) => (
           <li key={move.id} data-testid={`move-${move.id}`}>

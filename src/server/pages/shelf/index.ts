@@ -1,11 +1,10 @@
 import { z } from 'zod'
-import type { JobView } from '@/core/job'
 import { formatSize } from '@/core/bytes/size'
+import type { JobView } from '@/core/job'
 import { PLATE_CHARACTERS, plateMatches, platePrefix } from '@/core/ready/plate-check'
 import { type BenchState, placeKey, placeName, whyNotThere } from '@/core/things/bench'
 import { fittedWords } from '@/core/things/bodies'
 import { type Drive, driveName, type Place, PlaceSchema } from '@/core/things/drive'
-import { database } from '../../database'
 import { DriveRow, MoveRow } from '../../database/models'
 import { inBenchQueue } from '../../ground/queue'
 import { Refusal } from '../../ground/refusal'
@@ -13,17 +12,17 @@ import { dayWithYear, daysUntil } from '../../ground/words'
 import { listJobs, runningJobs, startJob, type StartedJob } from '../../jobs'
 import { runTask } from '../../jobs/threads'
 import { leasableDrive } from '../../leases'
+import { type MoveClaim, moveClaims } from '../../moves/claims'
 import { note } from '../../moves/logbook'
-import { activeBench, benchOfDrive, benchState, driveById, driveBytes, placeDrive } from '../../world'
+import { activeBench, benchOf, benchOfDrive, benchState, driveById, driveBytes, placeDrive } from '../../world'
 import { benchNow } from '../../world/clock'
 
 // Old drives that were set aside: the way back until their day, free to be erased after it.
 
 /** The move that a drive was the source of, the newest first. */
-async function moveOfDrive(driveId: string): Promise<MoveRow | undefined> {
-  await database()
-  const rows = await MoveRow.findAll({ order: [['position', 'DESC']] })
-  return rows.find((r) => r.brief.pairs.some((p) => p.sourceId === driveId))
+async function moveOfDrive(driveId: string): Promise<MoveClaim | undefined> {
+  const { benchId } = await benchOf(driveId)
+  return (await moveClaims(benchId)).findLast((claim) => claim.pairs.some((p) => p.sourceId === driveId))
 }
 
 /** Everything the shelf's page shows. */
@@ -58,12 +57,7 @@ function shelved(drive: Drive, now: number) {
   }
 }
 
-const moveWords = (row: MoveRow) => ({
-  id: row.id,
-  name: row.brief.name,
-  customer: row.brief.customer,
-  handedOver: row.handover !== null,
-})
+const moveWords = ({ id, name, customer, handedOver }: MoveClaim) => ({ id, name, customer, handedOver })
 
 /** Slots of computers that would take the drive, were their cables pulled. */
 function openings(drive: Drive, now: BenchState): { key: string; name: string; place: Place }[] {
@@ -111,9 +105,9 @@ export async function eraseDrive(input: unknown): Promise<StartedJob> {
   if (!plateMatches(drive.serial, plate))
     throw new Refusal(`These are not the last four characters on the ${name}. Nothing was written.`)
   const row = await moveOfDrive(driveId)
-  if (row && !row.handover)
+  if (row && !row.handedOver)
     throw new Refusal(
-      `The ${name} is the way back of a move that is not handed over: ${row.brief.name}. Nothing was written.`,
+      `The ${name} is the way back of a move that is not handed over: ${row.name}. Nothing was written.`,
     )
   const { days, until } = shelved(drive, await benchNow())
   const early = days === undefined || days > 0
@@ -164,13 +158,14 @@ async function eraseJob(): Promise<JobView | undefined> {
 export async function labelView(driveId: string) {
   const drive = await driveById(driveId)
   const row = await moveOfDrive(driveId)
-  const until = row?.handover?.shelfUntil || drive.shelf?.until || ''
+  const handover = row && (await MoveRow.findByPk(row.id, { attributes: ['handover'] }))?.handover
+  const until = handover?.shelfUntil || drive.shelf?.until || ''
   return {
     ...shelved(drive, await benchNow()),
-    customer: row?.brief.customer ?? '',
-    move: row?.brief.name ?? '',
+    customer: row?.customer ?? '',
+    move: row?.name ?? '',
     until: until ? dayWithYear(until) : '',
-    code: [`s/n ${drive.serial}`, driveName(drive), row?.brief.customer, until && `keep until ${dayWithYear(until)}`]
+    code: [`s/n ${drive.serial}`, driveName(drive), row?.customer, until && `keep until ${dayWithYear(until)}`]
       .filter(Boolean)
       .join('\n'),
   }

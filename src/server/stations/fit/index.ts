@@ -8,7 +8,7 @@ import { driveName } from '@/core/things/drive'
 import type { MoveRow } from '../../database/models'
 import { inMoveQueue } from '../../ground/queue'
 import { Refusal } from '../../ground/refusal'
-import { keep, loadMove, type Move, moveRow } from '../../moves'
+import { saveStationResults, loadMove, type Move, moveRow } from '../../moves'
 import { changeMove } from '../../moves/change'
 import { refuseAfterCopy } from '../../moves/copies'
 import { note } from '../../moves/logbook'
@@ -44,7 +44,7 @@ export async function lockFit(moveId: string, input: unknown): Promise<void> {
   if (inTheWay.length > 0) throw new Refusal(`${inTheWay[0].sentence} ${inTheWay[0].mend}`)
   const fits = row.survey.pairs.map((_, i) => row.fit?.pairs[i] ?? null)
   fits[pair] = { at: await benchNow(), wish, layout, headline, reason }
-  await keep(moveId, { fit: { pairs: fits, earlier: row.fit?.earlier ?? [] } })
+  await saveStationResults(moveId, { fit: { pairs: fits, earlier: row.fit?.earlier ?? [] } })
   const which = move.pairs.length > 1 ? ` of the ${driveName(move.pairs[pair].source)}` : ''
   await note(moveId, `fit${which} locked`)
 }
@@ -60,7 +60,9 @@ export async function unlockFit(moveId: string): Promise<void> {
 async function letGo({ id, fit }: MoveRow): Promise<void> {
   if (!fit?.pairs.some((p) => p)) return
   const now = fit.pairs.flatMap((locked, pair) => (locked ? [{ ...locked, pair }] : []))
-  await keep(id, { fit: { pairs: fit.pairs.map(() => null), earlier: [...now, ...fit.earlier].slice(0, EARLIER) } })
+  await saveStationResults(id, {
+    fit: { pairs: fit.pairs.map(() => null), earlier: [...now, ...fit.earlier].slice(0, EARLIER) },
+  })
 }
 
 /** Which drive of a move is another than when it was read, as a sentence; undefined when none is. */

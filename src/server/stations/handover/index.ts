@@ -1,9 +1,10 @@
 import { z } from 'zod'
 import { DriveRow } from '../../database/models'
+import { hasStarted } from '../../database/notes'
 import { inBenchQueue } from '../../ground/queue'
 import { Refusal } from '../../ground/refusal'
 import { dayAfter } from '../../ground/words'
-import { hasStarted, keep, loadMove } from '../../moves'
+import { saveStationResults, loadMove } from '../../moves'
 import { progressOf, stepsAfterStart } from '../../moves/legs'
 import { note } from '../../moves/logbook'
 import { driveById } from '../../world'
@@ -35,6 +36,6 @@ export async function handOver(moveId: string, input: unknown = {}): Promise<voi
       await DriveRow.update({ data }, { where: { id: source.id } })
     }
   })
-  await keep(moveId, { handover: { at, shelfUntil, by } })
+  await saveStationResults(moveId, { handover: { at, shelfUntil, by } })
   await note(moveId, by ? `handed over by ${by}` : 'handed over', 'good')
 }

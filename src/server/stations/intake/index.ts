@@ -4,7 +4,7 @@ import type { MoveRow } from '../../database/models'
 import { Refusal } from '../../ground/refusal'
 import type { StartedJob } from '../../jobs'
 import { leasableDrive } from '../../leases'
-import { keep, loadMove, type Move } from '../../moves'
+import { saveStationResults, loadMove, type Move } from '../../moves'
 import { refuseAfterCopy } from '../../moves/copies'
 import { startMoveJob } from '../../moves/jobs'
 import { note } from '../../moves/logbook'
@@ -16,7 +16,7 @@ export async function confirmIntake(moveId: string): Promise<StartedJob | undefi
   const move = await loadMove(moveId)
   if (move.row.intake) return undefined
   return measure(move, async (speeds) => {
-    await keep(moveId, { intake: { at: await benchNow(), speeds } })
+    await saveStationResults(moveId, { intake: { at: await benchNow(), speeds } })
     await note(moveId, `taken in: ${move.brief.reason}`)
   })
 }
@@ -28,7 +28,7 @@ export async function measureAgain(moveId: string): Promise<StartedJob> {
   if (measurable(move).length === 0)
     throw new Refusal('No drive of this move is connected, so there is nothing to measure.')
   return measure(move, async (speeds) => {
-    await keep(moveId, { intake: { at: move.row.intake?.at ?? (await benchNow()), speeds } })
+    await saveStationResults(moveId, { intake: { at: move.row.intake?.at ?? (await benchNow()), speeds } })
     await note(moveId, 'old drive measured')
   })
 }

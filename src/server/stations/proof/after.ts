@@ -4,7 +4,7 @@ import { roomBehind } from '@/core/repair/kinds/take-up-room'
 import { readScheme } from '@/core/scheme'
 import { type Drive, driveName } from '@/core/things/drive'
 import { Refusal } from '../../ground/refusal'
-import { keep, loadMove } from '../../moves'
+import { saveStationResults, loadMove } from '../../moves'
 import { note } from '../../moves/logbook'
 import { stillOff } from '../../moves/turned-off'
 import { changeComputer, computerById, driveBytes } from '../../world'
@@ -26,7 +26,7 @@ export async function turnOn(moveId: string, id: string | undefined): Promise<vo
     else await changeComputer(computer.id, { sleepMinutes: entry.minutes })
     await note(moveId, `on again: ${title.toLowerCase()}`, 'good')
   }
-  await keep(moveId, {})
+  await saveStationResults(moveId, {})
 }
 
 /** Room of the new drive that no partition has; with the one in front of it where that could take it. Never written. */

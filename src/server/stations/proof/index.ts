@@ -12,10 +12,10 @@ import type { StartedJob } from '../../jobs'
 import { runTask } from '../../jobs/threads'
 import type { PairOrder } from '../../jobs/threads/tasks/compare-drives'
 import { leasableDrive } from '../../leases'
-import { keep, loadMove, type Move, moveRow } from '../../moves'
+import { saveStationResults, loadMove, type Move, moveRow } from '../../moves'
 import { latestCopy } from '../../moves/copies'
-import { progressOf } from '../../moves/legs'
 import { startMoveJob } from '../../moves/jobs'
+import { progressOf } from '../../moves/legs'
 import { note } from '../../moves/logbook'
 import { changeComputer, driveBytes } from '../../world'
 import { benchNow } from '../../world/clock'
@@ -84,7 +84,7 @@ async function saveTrial(moveId: string, computer: Computer, trial: Trial): Prom
   const { proof } = await moveRow(moveId)
   await changeComputer(computer.id, { running: trace.starts ? 'system' : 'off' })
   const trials = [...(proof?.trials ?? []), trial].slice(-20)
-  await keep(moveId, { proof: { trials, repairs: proof?.repairs ?? [] } })
+  await saveStationResults(moveId, { proof: { trials, repairs: proof?.repairs ?? [] } })
   const stop = trace.links.find((l) => l.state === 'failed')
   await note(
     moveId,

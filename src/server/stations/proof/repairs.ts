@@ -18,7 +18,7 @@ import { journalsFolder } from '../../ground/paths'
 import { Refusal } from '../../ground/refusal'
 import type { StartedJob } from '../../jobs'
 import { leasableDrive, withLease } from '../../leases'
-import { keep, loadMove, type Move } from '../../moves'
+import { saveStationResults, loadMove, type Move } from '../../moves'
 import { startMoveJob } from '../../moves/jobs'
 import { note } from '../../moves/logbook'
 import { changeComputer, driveBytes } from '../../world'
@@ -143,7 +143,7 @@ async function repairTarget(move: Move, target: Drive, name: string) {
     undone: false,
   }
   // It is noted first: whatever is cut off behind that, the note has the firmware as it was, and can be taken back.
-  await keep(moveId, { proof: { trials: move.row.proof?.trials ?? [], repairs: [...made, repair] } })
+  await saveStationResults(moveId, { proof: { trials: move.row.proof?.trials ?? [], repairs: [...made, repair] } })
   if (done.firmware) await changeComputer(computerId, { firmware: done.firmware })
   return repair
 }
@@ -168,7 +168,7 @@ export async function takeRepairBack(moveId: string): Promise<StartedJob> {
     async save() {
       if (last.firmware) await changeComputer(trialComputer(move).id, { firmware: last.firmware })
       const repairs = made.map((r) => (r.id === last.id ? { ...r, undone: true } : r))
-      await keep(moveId, { proof: { trials: move.row.proof?.trials ?? [], repairs } })
+      await saveStationResults(moveId, { proof: { trials: move.row.proof?.trials ?? [], repairs } })
       await note(moveId, `repair taken back: ${last.title.toLowerCase()}`)
     },
   })
@@ -181,7 +181,7 @@ export async function settleRepairs(move: Move): Promise<void> {
   if (!target) return
   let repairs = made
   const keepRepairs = (now: typeof made) =>
-    keep(move.row.id, { proof: { trials: move.row.proof?.trials ?? [], repairs: (repairs = now) } })
+    saveStationResults(move.row.id, { proof: { trials: move.row.proof?.trials ?? [], repairs: (repairs = now) } })
   // Every journal is looked at: one that was cut off is taken back, and one that was written whole while nothing noted
   // it any more is noted now, so that it can be taken back like any other.
   for (const id of await repairIdsOf(move.row.id)) {

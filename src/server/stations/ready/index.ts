@@ -23,7 +23,7 @@ import { ReadyResultSchema } from '../../database/schemas'
 import { dataFolder } from '../../ground/paths'
 import { Refusal } from '../../ground/refusal'
 import { clockTime, dayWords } from '../../ground/words'
-import { keep, loadMove, type Move, obstacleOf, plateOf } from '../../moves'
+import { saveStationResults, loadMove, type Move, obstacleOf, plateOf } from '../../moves'
 import { latestCopy } from '../../moves/copies'
 import { copyNote, type LegNow, loadLeg, type Progress, progressOf } from '../../moves/legs'
 import { note } from '../../moves/logbook'
@@ -313,12 +313,14 @@ export async function readyAction(moveId: string, input: unknown): Promise<void>
   const at = Math.round(await benchNow())
   const choose = async (choices: Partial<CopyChoices>) => {
     await refuseWhileCopying(moveId)
-    await keep(moveId, { ready: { ...now, choices: CopyChoicesSchema.parse({ ...now.choices, ...choices }) } })
+    await saveStationResults(moveId, {
+      ready: { ...now, choices: CopyChoicesSchema.parse({ ...now.choices, ...choices }) },
+    })
   }
   const turnedOff = async (what: (typeof now.turnedOff)[number]) =>
-    keep(moveId, { ready: { ...now, turnedOff: [...now.turnedOff, what] } })
+    saveStationResults(moveId, { ready: { ...now, turnedOff: [...now.turnedOff, what] } })
   const tell = async (item: string, said: { title?: string; reason?: string } = {}) =>
-    keep(moveId, { ready: { ...now, told: { ...now.told, [item]: { at, ...said } } } })
+    saveStationResults(moveId, { ready: { ...now, told: { ...now.told, [item]: { at, ...said } } } })
   switch (request.action) {
     case 'look-again':
       return
@@ -395,7 +397,7 @@ export async function readyAction(moveId: string, input: unknown): Promise<void>
       return
     }
     case 'when-done':
-      await keep(moveId, { ready: { ...now, whenDone: request.whenDone } })
+      await saveStationResults(moveId, { ready: { ...now, whenDone: request.whenDone } })
   }
 }
 

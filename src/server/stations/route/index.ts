@@ -9,7 +9,7 @@ import { type Accessory, AccessorySchema } from '@/core/things/accessory'
 import { driveName } from '@/core/things/drive'
 import { sha256 } from '@/host/sha256'
 import { Refusal } from '../../ground/refusal'
-import { keep, loadMove, type Move } from '../../moves'
+import { saveStationResults, loadMove, type Move } from '../../moves'
 import { refuseAfterCopy } from '../../moves/copies'
 import { note } from '../../moves/logbook'
 import { claimedDrives, notYet, questionOf } from '../../moves/question'
@@ -56,6 +56,6 @@ export async function takeRoute(moveId: string, input: unknown): Promise<void> {
     const drive = move.bench.drives.find((d) => d.id === to.driveId)!
     via[drive.id] = await withDrive(drive, (device) => surveyDrive(device, sha256))
   }
-  await keep(moveId, { route: { at: await benchNow(), plan, via }, swap: null })
+  await saveStationResults(moveId, { route: { at: await benchNow(), plan, via }, swap: null })
   await note(moveId, `route taken: ${plan.title.toLowerCase()}`)
 }

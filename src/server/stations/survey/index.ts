@@ -3,7 +3,7 @@ import { Refusal } from '../../ground/refusal'
 import type { StartedJob } from '../../jobs'
 import { runTask } from '../../jobs/threads'
 import { leasableDrive } from '../../leases'
-import { keep, loadMove } from '../../moves'
+import { saveStationResults, loadMove } from '../../moves'
 import { refuseAfterCopy } from '../../moves/copies'
 import { startMoveJob } from '../../moves/jobs'
 import { note } from '../../moves/logbook'
@@ -42,7 +42,7 @@ export async function readDrives(moveId: string): Promise<StartedJob> {
     },
     async save(pairs) {
       const at = await benchNow()
-      await keep(moveId, { survey: { at, pairs, confirmed: false }, route: null, fit: null, swap: null })
+      await saveStationResults(moveId, { survey: { at, pairs, confirmed: false }, route: null, fit: null, swap: null })
       await note(moveId, `${drives.length === 1 ? 'one drive' : `${drives.length} drives`} read`)
       await startMapChecks(moveId)
     },

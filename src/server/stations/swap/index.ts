@@ -2,8 +2,9 @@ import { z } from 'zod'
 import { ticked } from '@/core/swap/tray'
 import type { StepEffect } from '@/core/swap/types'
 import { driveName } from '@/core/things/drive'
+import { fitsLocked, hasStarted } from '../../database/notes'
 import { Refusal } from '../../ground/refusal'
-import { fitsLocked, hasStarted, keep, loadMove, type Move } from '../../moves'
+import { saveStationResults, loadMove, type Move } from '../../moves'
 import { running } from '../../moves/copies'
 import { progressOf, stepsAfterStart, stepsOf } from '../../moves/legs'
 import { note } from '../../moves/logbook'
@@ -53,7 +54,7 @@ export async function finishStep(moveId: string, input: unknown): Promise<void> 
   if (next.effect) await effect(move, next.effect)
   phases[phase] = { steps, done: [...done, { id, at: await benchNow() }], ticks }
   // Phases before that asked nothing keep an empty list; they are done as they are.
-  await keep(moveId, { swap: { phases } })
+  await saveStationResults(moveId, { swap: { phases } })
   await note(moveId, next.short.toLowerCase())
 }
 
@@ -65,7 +66,7 @@ export async function tickScrews(moveId: string, input: unknown): Promise<void> 
   if (!groups[group] || count > groups[group].count) throw new Refusal('This step has no such screws.', 400)
   const counts = groups.map((_, i) => (i === group ? count : (ticks[id]?.[i] ?? 0)))
   phases[phase] = { steps, done, ticks: { ...ticks, [id]: counts } }
-  await keep(moveId, { swap: { phases } })
+  await saveStationResults(moveId, { swap: { phases } })
 }
 
 async function effect(move: Move, step: StepEffect): Promise<void> {

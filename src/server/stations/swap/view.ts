@@ -1,7 +1,8 @@
 import { onTray } from '@/core/swap/tray'
 import { driveIn } from '@/core/things/bench'
 import { driveName } from '@/core/things/drive'
-import { hasStarted, plateOf } from '../../moves'
+import { hasStarted } from '../../database/notes'
+import { plateOf } from '../../moves'
 import { phaseNow, stepsOf } from '../../moves/legs'
 import type { MovePage } from '../../moves/page'
 

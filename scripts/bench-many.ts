@@ -1,0 +1,118 @@
+// A bench with very many things on it: how long each page takes, and the memory of the server.
+import { linkSync, readFileSync } from 'node:fs'
+import path from 'node:path'
+import { MIB } from '@/core/bytes/size'
+import { Page } from '../tests/browser/support/browser'
+import { serve } from '../tests/browser/support/serve'
+import { fromSurveyToReady, toSurvey } from '../tests/browser/support/steps'
+import type { Line } from './bench-images'
+
+const MOVES = 500
+const COMPUTERS = 100
+const DRIVES = 1500
+const TIMES = 7
+
+/** Measures every page with 500 moves, 100 computers and 1 500 drives. */
+export async function benchMany(folder: string, line: Line): Promise<void> {
+  const first = await serve()
+  const page = await Page.launch(first.url)
+  // One move as far as its list; all others are made from it.
+  await toSurvey(page)
+  await fromSurveyToReady(page)
+  await page.close()
+  await first.kill()
+  process.env.IMBARCO_DATA = first.data
+  const last = await makeMany(path.join(first.data, 'drives'))
+  const file = path.join(folder, 'watched-many')
+  const watcher = new URL('./watch-server.mjs', import.meta.url).href
+  const env = { NODE_OPTIONS: `--import=${watcher}`, IMBARCO_WATCH: file }
+  const served = await serve({ data: first.data, env, warm: true })
+  try {
+    line(`pages with ${MOVES} moves, ${COMPUTERS} computers, ${DRIVES} drives`, 'first, middle, at most of the next')
+    for (const address of [
+      '/',
+      '/bench',
+      '/moves/new',
+      ...['intake', 'survey', 'route', 'fit', 'ready', 'swap', 'proof', 'handover'].map((s) => `/moves/${last}/${s}`),
+      '/past',
+      '/shelf',
+      '/images',
+      '/computers/ticket-desk',
+    ]) {
+      const times: number[] = []
+      for (let i = 0; i < TIMES; i++) {
+        const start = performance.now()
+        const response = await fetch(served.url + address)
+        await response.text()
+        if (response.status !== 200) throw new Error(`${address} answers with ${response.status}.`)
+        times.push(performance.now() - start)
+      }
+      const [cold, ...warm] = times
+      const sorted = warm.sort((a, b) => a - b)
+      const ms = (t: number) => `${t.toFixed(0)} ms`
+      line(`  ${address.replace(last, 'ID')}`, [cold, sorted[sorted.length >> 1], sorted.at(-1)!].map(ms).join(', '))
+    }
+    const memory = readFileSync(file, 'utf8')
+      .trim()
+      .split('\n')
+      .map((text) => (JSON.parse(text) as { memoryBytes: number }).memoryBytes)
+    line('  memory of the server, at most', `${(Math.max(...memory) / MIB).toFixed(0)} MiB`)
+  } finally {
+    await served.close()
+  }
+}
+
+/** Fills the database; returns the id of the last move. */
+async function makeMany(drives: string): Promise<string> {
+  const { database } = await import('@/server/database')
+  const { ComputerRow, DriveRow, MoveRow } = await import('@/server/database/models')
+  const { holdDataFolder } = await import('@/server/ground/data-folder')
+  const sequelize = await database()
+  const model = (await MoveRow.findByPk('ticket-desk'))!
+  const computer = (await ComputerRow.findByPk(model.brief.computerId))!.data
+  const benchId = model.benchId
+  const [source, target] = await Promise.all(
+    [model.brief.pairs[0].sourceId, model.brief.pairs[0].targetId!].map(
+      async (id) => (await DriveRow.findByPk(id))!.data,
+    ),
+  )
+  const named = (i: number) => String(i).padStart(4, '0')
+  const columns = ['brief', 'intake', 'survey', 'route', 'fit', 'ready'] as const
+  const texts = columns.map((name) => [name, model.getDataValue(name) as unknown as string | null] as const)
+  let last = ''
+  await sequelize.transaction(async (transaction) => {
+    for (let i = 1; i <= COMPUTERS; i++) {
+      const id = `many-${named(i)}`
+      await ComputerRow.create({ id, benchId, data: { ...computer, id, name: `counter ${i}` } }, { transaction })
+    }
+    for (let i = 1; i <= DRIVES; i++) {
+      const like = i % 2 ? source : target
+      const id = `many-${named(i)}`
+      const name = `${id}.img`
+      linkSync(path.join(drives, like.file!), path.join(drives, name))
+      const place =
+        i % 2 && i < 2 * COMPUTERS
+          ? { kind: 'slot' as const, computerId: `many-${named((i + 1) / 2)}`, slot: computer.homeSlot }
+          : { kind: 'table' as const }
+      const data = { ...like, id, serial: `MANY-${named(i)}`, file: name, place }
+      await DriveRow.create({ id, benchId, data }, { transaction })
+    }
+    for (let i = 1; i <= MOVES; i++) {
+      last = `many-${named(i)}`
+      const [from, to] = [`many-${named(2 * i - 1)}`, `many-${named(2 * i)}`]
+      const own = (text: string | null) =>
+        text
+          ?.replaceAll(`"${source.id}"`, `"${from}"`)
+          .replaceAll(`"${target.id}"`, `"${to}"`)
+          .replaceAll(`"${model.brief.computerId}"`, `"many-${named(((i - 1) % COMPUTERS) + 1)}"`)
+          .replaceAll(source.serial, `MANY-${named(2 * i - 1)}`)
+          .replaceAll(target.serial, `MANY-${named(2 * i)}`)
+      const row = MoveRow.build({ ...model.get(), id: last, position: 100 + i } as never)
+      for (const [name, text] of texts) row.setDataValue(name, (own(text) ?? null) as never)
+      await row.save({ transaction })
+    }
+  })
+  await sequelize.close()
+  await (await holdDataFolder()).release()
+  return last
+}
