@@ -7,7 +7,7 @@ const only = (room, allowed) => ({
 })
 
 /** The layers of the server, the lowest first. Each imports only from those below it. */
-const LAYERS = ['ground', 'database', 'leases', 'jobs', 'images', 'world', 'moves', 'copying', 'stations', 'pages']
+const LAYERS = ['ground', 'access', 'database', 'leases', 'jobs', 'images', 'world', 'moves', 'copying', 'stations', 'pages']
 const layerRules = LAYERS.slice(0, -1).map((layer, at) => ({
   name: `server-${layer}-points-down`,
   severity: 'error',

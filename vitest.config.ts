@@ -27,7 +27,7 @@ export default defineConfig({
           globalSetup: ['tests/browser/support/server.ts'],
           // Each file has its own browser and server, which wait for each other half of the time.
           maxWorkers: Math.ceil(availableParallelism() * 1.5),
-          testTimeout: 240_000,
+          testTimeout: 400_000,
           hookTimeout: 240_000,
         },
       },

@@ -1,6 +1,7 @@
 // npm run demo: installs and builds what is missing, makes the demo bench once, serves it.
 import { spawn } from 'node:child_process'
-import { mkdirSync } from 'node:fs'
+import { existsSync, mkdirSync } from 'node:fs'
+import { networkInterfaces } from 'node:os'
 import path from 'node:path'
 import { bin, build, checkNode, checkPort, checkRoom, install, makeBench, ROOT, stop, warmUp } from './ground.mjs'
 
@@ -11,24 +12,26 @@ const host = process.env.HOST ?? '127.0.0.1'
 if (!Number.isInteger(port) || port < 1 || port > 65535)
   stop(`"${value('--port')}" is not a port number between 1 and 65535.`)
 
-if (!['127.0.0.1', '::1', 'localhost'].includes(host)) {
-  stop(
-    `HOST is ${host}, which others in the network can reach, and nothing would keep them from reading and erasing the drives. Imbarco serves this machine only: leave HOST out, or set it to 127.0.0.1 or ::1.`,
-  )
-}
 checkNode()
 const data = path.resolve(ROOT, process.env.IMBARCO_DATA ?? 'data')
+if (!isLoopback(host) && !existsSync(path.join(data, 'passphrase.json'))) {
+  stop(
+    `HOST is ${host}, which others in the network can reach, and nothing would keep them from reading and erasing the drives. Set a passphrase first, with npm run passphrase, or leave HOST out.`,
+  )
+}
 await checkPort(port, host, data)
 mkdirSync(data, { recursive: true })
 checkRoom(300, data)
 install()
 build()
-// An IPv6 address stands in brackets.
-const address = `http://${host.includes(':') ? `[${host}]` : host}:${port}`
+/** Where it is reached; a server that listens on all addresses is reached at each. */
+const addresses = isEverywhere(host) ? ['127.0.0.1', ...ownAddresses()] : [host]
+const [address, ...others] = addresses.map((name) => `http://${name.includes(':') ? `[${name}]` : name}:${port}`)
 const env = {
   ...process.env,
   IMBARCO_DATA: data,
   IMBARCO_ADDRESS: address,
+  IMBARCO_LISTENS_ON: host,
   NEXT_TELEMETRY_DISABLED: '1',
 }
 makeBench({ reset: args.includes('--reset'), env })
@@ -48,9 +51,25 @@ server.stdout.on('data', (chunk) => {
 async function announce() {
   await warmUp(address)
   console.log(`Imbarco is at ${address}  (Ctrl C ends it)`)
+  if (others.length > 0) console.log(`From the network, with the passphrase: ${others.join(', ')}`)
   // What every drive holds is read once; whoever opens a new move then finds it known.
   void fetch(`${address}/moves/new`).catch(() => {})
 }
 
 for (const signal of ['SIGINT', 'SIGTERM']) process.on(signal, () => server.kill(signal))
 server.on('exit', (code, signal) => process.exit(signal ? 0 : (code ?? 0)))
+
+function isLoopback(name) {
+  return name === 'localhost' || name === '::1' || /^127(\.\d{1,3}){3}$/.test(name)
+}
+
+function isEverywhere(name) {
+  return name === '0.0.0.0' || name === '::'
+}
+
+function ownAddresses() {
+  const found = Object.values(networkInterfaces()).flat()
+  return found
+    .filter((one) => !one.internal && (one.family === 'IPv4' || !one.address.startsWith('fe80')))
+    .map((one) => one.address)
+}

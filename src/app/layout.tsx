@@ -1,5 +1,5 @@
 import type { Metadata } from 'next'
-import { cookies } from 'next/headers'
+import { cookies, headers } from 'next/headers'
 import type { ReactNode } from 'react'
 import { ActionsProvider } from '@/ui/frame/actions'
 import { EventsProvider } from '@/ui/frame/events'
@@ -16,10 +16,11 @@ const THEME_SCRIPT =
 
 export default async function RootLayout({ children }: { children: ReactNode }) {
   const theme = (await cookies()).get('theme')?.value
+  const nonce = (await headers()).get('x-nonce') ?? undefined
   return (
     <html lang="en" data-theme={theme === 'night' || theme === 'day' ? theme : undefined} suppressHydrationWarning>
       <head>
-        <script dangerouslySetInnerHTML={{ __html: THEME_SCRIPT }} />
+        <script nonce={nonce} suppressHydrationWarning dangerouslySetInnerHTML={{ __html: THEME_SCRIPT }} />
       </head>
       <body>
         <ActionsProvider

@@ -1,15 +1,20 @@
 import { CoreError } from '@/core/errors'
-import { settleImport } from './world/benches'
-import { recover } from './moves/copies'
+import { isLoopback } from './access/names'
+import { needsPassphrase } from './access/passphrase'
 import { database } from './database'
+import { log } from './ground/log'
 import { clearPartial } from './images'
 import { settleJobs } from './jobs'
-import { log } from './ground/log'
+import { recover } from './moves/copies'
+import { settleImport } from './world/benches'
+import { refuseLostDatabase } from './world/make'
 
 /** Takes the data folder, opens the database and ends what the last server left. Ends the process where it cannot. */
 export async function start(): Promise<void> {
   try {
+    refuseOpenDoor()
     await database()
+    await refuseLostDatabase()
     await settleImport()
     await clearPartial()
     await settleJobs()
@@ -20,4 +25,14 @@ export async function start(): Promise<void> {
     console.error(error instanceof CoreError ? why : `The data folder cannot be used: ${why}`)
     process.exit(1)
   }
+}
+
+/** A server that others in the network can reach has a passphrase. */
+function refuseOpenDoor(): void {
+  const at = process.argv.findIndex((argument) => argument === '-H' || argument === '--hostname')
+  const host = process.env.IMBARCO_LISTENS_ON ?? (at < 0 ? '127.0.0.1' : process.argv[at + 1])
+  if (isLoopback(host) || needsPassphrase()) return
+  throw new CoreError(
+    `This server would listen on ${host}, which others in the network can reach. Set a passphrase first, with npm run passphrase.`,
+  )
 }

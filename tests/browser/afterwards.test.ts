@@ -45,7 +45,7 @@ describe('what goes wrong between the copy and the first start', () => {
     await settle(page)
     await setPace(page, /as fast as it goes/)
     await startCopy(page)
-    await page.untilFinding(/reads back equal/, 120_000)
+    await page.untilFinding(/reads back equal/, 240_000)
   })
 
   it('is stopped when both drives are in', async () => {

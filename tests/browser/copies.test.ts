@@ -80,7 +80,7 @@ describe('copies of several moves', () => {
     await place(served, second.id, { kind: 'table' })
     await page.untilText(/Tellina T1 960 GB is no longer written/)
     await setPace(page, /as fast as it goes/)
-    await page.untilFinding(/reads back equal/, 120_000)
+    await page.untilFinding(/reads back equal/, 240_000)
     const summary = await (await page.find('summary')).getText()
     expect(summary).toMatch(/Of one moment\s+yes/)
     expect(summary).toMatch(/Tellina T1 960 GB too\s+let go: /)

@@ -63,7 +63,7 @@ describe('a source with a damaged partition table', () => {
     await settle(page)
     await setPace(page, /as fast as it goes/)
     await startCopy(page)
-    await page.untilFinding(/reads back equal/, 120_000)
+    await page.untilFinding(/reads back equal/, 240_000)
     expect(gdiskProblems(file('crv5-960'))).toBe('')
   })
 })

@@ -59,7 +59,7 @@ describe('a server that is stopped in the middle of a copy', () => {
     await setPace(page, /as fast as it goes/)
     await page.click(/compare every copied piece/, 'label')
     await page.next(/Resume the copy/)
-    await page.untilFinding(/reads back equal/, 120_000)
+    await page.untilFinding(/reads back equal/, 240_000)
     const summary = await (await page.find('summary')).getText()
     expect(summary).toMatch(/Cut off and gone on\s+once/)
     expect(await page.text()).toMatch(/copy resumed, every copied piece compared first/)

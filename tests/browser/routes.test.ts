@@ -56,7 +56,7 @@ async function stickAndStart(plate: string): Promise<void> {
   await page.untilFinding(/^It may start/)
   await typePlate(page, plate)
   await page.next(/Erase and copy/)
-  await page.untilFinding(/reads back equal/, 120_000)
+  await page.untilFinding(/reads back equal/, 240_000)
 }
 
 describe('the scenario’s moves', () => {

@@ -1,7 +1,8 @@
+import path from 'node:path'
 import { Sequelize } from 'sequelize'
 import sqlite3 from 'sqlite3'
 import { SequelizeStorage, Umzug } from 'umzug'
-import { holdDataFolder } from '../ground/data-folder'
+import { DataFolderUnusable, holdDataFolder } from '../ground/data-folder'
 import { databaseFile } from '../ground/paths'
 import { singleton } from '../ground/singleton'
 import { MIGRATIONS } from './migrations'
@@ -22,6 +23,32 @@ export function database(): Promise<Sequelize> {
 
 async function open(): Promise<Sequelize> {
   await holdDataFolder()
+  try {
+    return await openFile()
+  } catch (error) {
+    throw sentenceFor(error)
+  }
+}
+
+/** What is wrong with the database in a sentence, where that is known. */
+function sentenceFor(error: unknown): unknown {
+  const text = error instanceof Error ? error.message : String(error)
+  const file = databaseFile()
+  if (/SQLITE_(NOTADB|CORRUPT)|malformed|quick_check/.test(text)) {
+    return new DataFolderUnusable(
+      `The database ${file} is damaged and was left as it is. Put a copy of it back in its place; the drives beside it are not touched. Its files are ${path.basename(file)}, -wal and -shm.`,
+    )
+  }
+  if (/SQLITE_BUSY|SQLITE_LOCKED/.test(text))
+    return new DataFolderUnusable(`The database ${file} is locked by another program. Close that, and start again.`)
+  if (/SQLITE_FULL/.test(text))
+    return new DataFolderUnusable(`The disk that holds the database ${file} is full. Make room on it, and start again.`)
+  if (/SQLITE_(READONLY|CANTOPEN|PERM)/.test(text))
+    return new DataFolderUnusable(`The database ${file} cannot be written to by this user.`)
+  return error
+}
+
+async function openFile(): Promise<Sequelize> {
   const sequelize = new Sequelize({
     dialect: 'sqlite',
     dialectModule: sqlite3,
@@ -32,6 +59,11 @@ async function open(): Promise<Sequelize> {
   })
   await sequelize.query('PRAGMA journal_mode = WAL')
   await sequelize.query('PRAGMA synchronous = NORMAL')
+  const [[{ quick_check: found }]] = (await sequelize.query('PRAGMA quick_check(1)')) as [
+    [{ quick_check: string }],
+    unknown,
+  ]
+  if (found !== 'ok') throw new Error(`quick_check: ${found}`)
   const context = sequelize.getQueryInterface()
   const umzug = new Umzug({
     migrations: MIGRATIONS,

@@ -7,7 +7,7 @@ export class Refusal extends Error {
   override readonly name = 'Refusal'
   constructor(
     message: string,
-    readonly status: 400 | 403 | 404 | 409 | 507 = 409,
+    readonly status: 400 | 403 | 404 | 409 | 429 | 507 = 409,
   ) {
     super(message)
   }

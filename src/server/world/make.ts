@@ -1,4 +1,5 @@
-import { mkdir, rm } from 'node:fs/promises'
+import { existsSync } from 'node:fs'
+import { mkdir, readdir, rm, writeFile } from 'node:fs/promises'
 import path from 'node:path'
 import { DISK_MAKERS } from '@/bench/scenario/disks'
 import { makeScenarioImages } from '@/bench/scenario/images'
@@ -8,7 +9,8 @@ import { SparseFileDevice } from '@/bench/sparse-file'
 import { type Drive, hasBytes } from '@/core/things/drive'
 import { database } from '../database'
 import { AccessoryRow, BenchRow, ClockRow, ComputerRow, DriveRow, MoveRow } from '../database/models'
-import { drivesFolder, imagesFolder } from '../ground/paths'
+import { DataFolderUnusable } from '../ground/data-folder'
+import { dataFolder, drivesFolder, imagesFolder } from '../ground/paths'
 
 /** The demo's bench. */
 export const DEMO_BENCH = { id: 'molo-sette', name: 'Molo Sette' }
@@ -40,6 +42,8 @@ export async function makeBench(): Promise<boolean> {
     await giveBytes()
     return false
   }
+  await refuseLostDatabase()
+  await writeFile(making(), '')
   for (const drive of SCENARIO_BENCH.drives) await makeBytes(drive)
   const folder = imagesFolder()
   await mkdir(folder, { recursive: true })
@@ -52,7 +56,22 @@ export async function makeBench(): Promise<boolean> {
   for (const [id, brief] of Object.entries(SCENARIO_MOVES)) await addMove(benchId, id, brief)
   // Last, so that a bench that was cut off while it was made is made again.
   await BenchRow.create({ ...DEMO_BENCH, position: 0, active: true })
+  await rm(making(), { force: true })
   return true
+}
+
+/** There while the demo bench is being made. */
+const making = () => path.join(dataFolder(), 'making-demo')
+
+/** Rejects with DataFolderUnusable where there are drives and the database knows no bench: nothing is made over them. */
+export async function refuseLostDatabase(): Promise<void> {
+  await database()
+  if ((await BenchRow.count()) > 0 || existsSync(/* turbopackIgnore: true */ making())) return
+  const files = await readdir(drivesFolder()).catch(() => [])
+  if (files.length === 0) return
+  throw new DataFolderUnusable(
+    `There are ${files.length} files of drives in ${drivesFolder()}, and the database beside them knows no bench. Put the database back, or move the drives away; nothing was made over them.`,
+  )
 }
 
 /** Writes the file of a drive anew: what the scenario has on it, or nothing. */

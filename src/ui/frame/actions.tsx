@@ -1,7 +1,11 @@
 'use client'
 
 import { createContext, type ReactNode, useContext } from 'react'
+import { z } from 'zod'
 import type { FitWish } from '@/core/fit/types'
+
+// Pages may not make code from text, which is how it is quicker elsewhere.
+z.config({ jitless: true })
 
 /** What came of something that was asked of the server: done, begun as a job, or a sentence that says why not. */
 export type Outcome = { ok: true; value?: unknown } | { ok: false; sentence: string }

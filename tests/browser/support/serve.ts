@@ -1,4 +1,4 @@
-import { type ChildProcess, spawn, spawnSync } from 'node:child_process'
+import { type ChildProcess, execFile, spawn, spawnSync } from 'node:child_process'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { createServer } from 'node:net'
 import { tmpdir } from 'node:os'
@@ -53,8 +53,8 @@ export async function serve(
   }
 }
 
-/** The demo bench: a copy of the one that was made for all tests, or a new one. */
-function makeBench(data: string): void {
+/** Puts the demo bench into a folder: a copy of the one that was made for all tests, or a new one. */
+export function makeBench(data: string): void {
   const prepared = process.env.IMBARCO_TEST_BENCH
   const made = prepared
     ? spawnSync('cp', ['-a', '--sparse=auto', `${prepared}/.`, data], { encoding: 'utf8' })
@@ -63,6 +63,21 @@ function makeBench(data: string): void {
         encoding: 'utf8',
       })
   if (made.status !== 0) throw new Error(`The bench was not made: ${made.stderr}`)
+}
+
+/** Starts a server that is expected to end by itself, and tells what it said. */
+export function startInVain(
+  data: string,
+  env: Record<string, string> = {},
+): Promise<{ readonly code: number | string | undefined; readonly said: string }> {
+  const start = ['node_modules/next/dist/bin/next', 'start', '-H', '127.0.0.1', '-p', '0']
+  return new Promise((resolve) => {
+    const options = {
+      env: { ...process.env, NODE_ENV: 'production' as const, IMBARCO_DATA: data, ...env },
+      timeout: 60_000,
+    }
+    execFile(process.execPath, start, options, (error, _out, said) => resolve({ code: error?.code ?? 0, said }))
+  })
 }
 
 function ended(server: ChildProcess, signal: NodeJS.Signals): Promise<void> {
