@@ -11,7 +11,7 @@ const folder = await vi.hoisted(async () => {
 
 import * as actions from '@/app/actions'
 import { benchState, driveById, placeDrive } from '@/server/world'
-import { importBench, listBenches } from '@/server/world/benches'
+import { importBench, listBenches, showBench } from '@/server/world/benches'
 import { makeBench } from '@/server/world/make'
 import { database } from '@/server/database'
 import { MoveRow } from '@/server/database/models'
@@ -19,6 +19,9 @@ import { jobEnd } from '@/server/jobs'
 import { leasableDrive, takeLease } from '@/server/leases'
 import { moveRow } from '@/server/moves'
 import { movePage } from '@/server/moves/page'
+import { reservedDrives } from '@/server/moves/reserved-drives'
+import { boardState } from '@/server/pages/board'
+import { pastMoves } from '@/server/pages/past'
 import * as views from '@/server/stations/testing'
 import { answer, type Answer } from '@/server/ground/refusal'
 import { refused } from '@/server/ground/testing'
@@ -133,5 +136,48 @@ describe('a drive that is in use', () => {
     expect(await refused((async () => takeLease({ purpose: 'a copy', read: [thing], write: [same] }))())).toMatch(
       /are the same bytes/,
     )
+  })
+})
+
+describe('a move that is laid aside', () => {
+  beforeAll(() => showBench('molo-sette'))
+
+  it('is put off and taken up again, and nothing of it is changed meanwhile', async () => {
+    const why = { why: 'the customer is at sea' }
+    expect(await atOnce(() => actions.putOffMoveAction('survey-office', why))).toBeGreaterThan(0)
+    const refusedFor = async (answer: Promise<Answer<unknown>>) => {
+      const got = await answer
+      return got.ok ? '' : got.sentence
+    }
+    expect(await refusedFor(actions.confirmIntakeAction('survey-office'))).toMatch(/put off\. Take it up again/)
+    expect((await boardState()).moves.find((m) => m.id === 'survey-office')).toMatchObject({ tone: 'not-yet' })
+    expect(await atOnce(() => actions.takeUpMoveAction('survey-office'))).toBe(1)
+    expect((await moveRow('survey-office')).standing).toBeNull()
+  })
+
+  it('is given up once, which frees its drives and leaves it among past moves', async () => {
+    const { brief, benchId } = await moveRow('survey-office')
+    const target = brief.pairs[0].targetId!
+    const taken = async () => (await reservedDrives(await benchState(), benchId, undefined)).has(target)
+    expect(await taken()).toBe(true)
+    expect(await atOnce(() => actions.giveUpMoveAction('survey-office', { why: 'the computer was stolen' }))).toBe(1)
+    expect(await taken()).toBe(false)
+    expect((await boardState()).moves.some((m) => m.id === 'survey-office')).toBe(false)
+    expect((await pastMoves('')).found).toMatchObject([{ id: 'survey-office', givenUp: 'the computer was stolen' }])
+    for (const again of [
+      actions.confirmIntakeAction('survey-office'),
+      actions.putOffMoveAction('survey-office', { why: 'later' }),
+      actions.takeUpMoveAction('survey-office'),
+    ])
+      expect(await again).toMatchObject({ ok: false, status: 409 })
+  })
+
+  it('is renamed at any station, but not while a copy has marked its target with the name', async () => {
+    expect(await actions.renameMoveAction(MOVE, { name: ' Ticket office ', customer: 'Lanterna museum' })).toEqual({
+      ok: true,
+      value: undefined,
+    })
+    expect((await moveRow(MOVE)).brief.name).toBe('Ticket office')
+    expect(await actions.renameMoveAction(MOVE, { name: ' ', customer: 'x' })).toMatchObject({ ok: false, status: 400 })
   })
 })

@@ -17,7 +17,8 @@ import { readyAction } from '@/server/stations/ready'
 import { type Answer, answer } from '@/server/ground/refusal'
 import { takeRoute } from '@/server/stations/route'
 import type { StartedJob } from '@/server/jobs'
-import { changeMoveInTurn } from '@/server/moves/jobs'
+import { changeAnyInTurn, changeMoveInTurn } from '@/server/moves/jobs'
+import { giveUpMove, putOffMove, renameMove, takeUpMove } from '@/server/moves/standing'
 import { confirmSurvey, readDrives } from '@/server/stations/survey'
 import { eraseDrive, putBack } from '@/server/pages/shelf'
 import { finishStep, tickScrews } from '@/server/stations/swap'
@@ -158,6 +159,30 @@ export async function eraseDriveAction(input: unknown): Promise<Done> {
 
 export async function setPaceAction(value: unknown): Promise<Done> {
   return done(async () => changePace(z.enum(['1', '30', 'max']).parse(value)))
+}
+
+export async function renameMoveAction(moveId: unknown, names: unknown): Promise<Done> {
+  return aside(moveId, (id) => renameMove(id, names))
+}
+
+export async function putOffMoveAction(moveId: unknown, input: unknown): Promise<Done> {
+  return aside(moveId, (id) => putOffMove(id, input))
+}
+
+export async function takeUpMoveAction(moveId: unknown): Promise<Done> {
+  return aside(moveId, (id) => takeUpMove(id))
+}
+
+export async function giveUpMoveAction(moveId: unknown, input: unknown): Promise<Done> {
+  return aside(moveId, (id) => giveUpMove(id, input))
+}
+
+/** A change of a move that may have been laid aside. */
+async function aside(moveId: unknown, change: (moveId: string) => Promise<void>): Promise<Done> {
+  return done(async () => {
+    const id = Id.parse(moveId)
+    await changeAnyInTurn(id, () => change(id))
+  })
 }
 
 /** A change of a move, in its turn. */

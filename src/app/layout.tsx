@@ -25,6 +25,10 @@ export default async function RootLayout({ children }: { children: ReactNode }) 
       <body>
         <ActionsProvider
           actions={{
+            renameMove: actions.renameMoveAction,
+            putOffMove: actions.putOffMoveAction,
+            takeUpMove: actions.takeUpMoveAction,
+            giveUpMove: actions.giveUpMoveAction,
             confirmIntake: actions.confirmIntakeAction,
             readDrives: actions.readDrivesAction,
             confirmSurvey: actions.confirmSurveyAction,

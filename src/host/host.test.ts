@@ -1,3 +1,4 @@
+import { execFileSync } from 'node:child_process'
 import {
   existsSync,
   mkdirSync,
@@ -28,6 +29,7 @@ import { makeSystemDisk, sha256, storedDigest } from '@/core/testing-disk'
 import { copyToFile } from './copy-to-file'
 import { NoFile } from './errors'
 import { folderFiles } from './folder-files'
+import { unpackFile } from './packed'
 import { CopyEnded } from '@/core/copy/run'
 import { BackgroundStore } from './background-store'
 import { openJournal } from './journal-file'
@@ -343,5 +345,26 @@ describe('a file that is stored while it is written', () => {
     store.wrote(200 * MIB)
     await expect(store.flush()).rejects.toThrow('the medium')
     await expect(store.flush()).rejects.toThrow('the medium')
+  })
+})
+
+describe('a packed file that unpacks to very much', () => {
+  it.each(['zstd', 'gzip'] as const)('is unpacked a little at a time: %s', async (packing) => {
+    const folder = mkdtempSync(path.join(tmpdir(), 'imbarco-packed-'))
+    try {
+      const file = path.join(folder, 'zeros')
+      const pack = packing === 'zstd' ? 'zstd -q -3' : 'gzip -1'
+      execFileSync('sh', ['-c', `head -c 700M /dev/zero | ${pack} > '${file}'`])
+      let [bytes, most] = [0, 0]
+      const before = process.memoryUsage().arrayBuffers
+      for await (const piece of unpackFile(file, packing)) {
+        bytes += piece.length
+        most = Math.max(most, process.memoryUsage().arrayBuffers - before)
+      }
+      expect(bytes).toBe(700 * 1024 * 1024)
+      expect(most).toBeLessThan(450 * 1024 * 1024)
+    } finally {
+      rmSync(folder, { recursive: true, force: true })
+    }
   })
 })

@@ -33,6 +33,9 @@ async function* gunzip(source: Readable): AsyncGenerator<Uint8Array> {
   yield* source.pipe(stream) as AsyncIterable<Uint8Array>
 }
 
+/** Packed bytes; a block of 128 KiB takes four of them at least, so that these are 16 MiB unpacked at most. */
+const PUSHED_AT_ONCE = 512
+
 async function* unzstd(source: AsyncIterable<Uint8Array>): AsyncGenerator<Uint8Array> {
   const ready: Uint8Array[] = []
   let ended = false
@@ -41,8 +44,11 @@ async function* unzstd(source: AsyncIterable<Uint8Array>): AsyncGenerator<Uint8A
     ended ||= Boolean(final)
   })
   for await (const chunk of source) {
-    stream.push(chunk)
-    yield* ready.splice(0)
+    // A few bytes may unpack to very many, and all that is pushed at once is unpacked at once.
+    for (let at = 0; at < chunk.length; at += PUSHED_AT_ONCE) {
+      stream.push(chunk.subarray(at, at + PUSHED_AT_ONCE))
+      yield* ready.splice(0)
+    }
   }
   stream.push(new Uint8Array(), true)
   yield* ready.splice(0)

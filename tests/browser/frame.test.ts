@@ -41,6 +41,33 @@ describe('the frame', () => {
     await page.until(async () => (await page.path()).endsWith('/intake'), 'the station before')
   })
 
+  it('puts a move off and takes it up again, renames it and gives it up', async () => {
+    await page.open('/moves/editing-computer/intake')
+    const ask = async (item: RegExp) => {
+      await (await page.find('move-menu')).click()
+      await page.click(item)
+    }
+    await ask(/^Put it off/)
+    await page.fill('Why', 'the film is being cut')
+    await page.send()
+    await page.find('standing')
+    expect(await (await page.find('next-action')).isEnabled()).toBe(false)
+    await page.click(/Take it up again/)
+    await page.until(async () => (await page.find('next-action')).isEnabled(), 'the move to go on')
+    await ask(/^Rename it/)
+    await page.fill('Name', 'Cutting room')
+    await page.send()
+    await page.untilText(/Cutting room, Film society/)
+    await ask(/^Give it up/)
+    await page.fill('Why', 'it was sold')
+    await page.send()
+    await page.untilText(/Given up on/)
+    await page.open('/past')
+    await page.untilText(/given up: it was sold/)
+    await page.open('/')
+    expect(await (await page.find('moves')).getText()).not.toMatch(/Cutting room/)
+  })
+
   it('shows the pace of the bench clock and changes it', async () => {
     await page.open('/')
     await page.click(/bench clock/)

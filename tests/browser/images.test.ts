@@ -1,5 +1,14 @@
 import { createHash } from 'node:crypto'
-import { existsSync, mkdtempSync, readdirSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs'
+import {
+  existsSync,
+  mkdtempSync,
+  readdirSync,
+  readFileSync,
+  statfsSync,
+  rmSync,
+  statSync,
+  writeFileSync,
+} from 'node:fs'
 import { tmpdir } from 'node:os'
 import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
@@ -182,6 +191,45 @@ describe('the images page', () => {
         .update(readFileSync(at(name)))
         .digest('hex'),
     ).toBe(createHash('sha256').update(bytes).digest('hex'))
+  })
+
+  it('lists an upload that is not whole, counts what it still takes, and deletes it', async () => {
+    const create = (name: string, size: number) =>
+      fetch(`${served.url}/api/images/upload`, {
+        method: 'POST',
+        headers: {
+          'tus-resumable': '1.0.0',
+          'upload-length': String(size),
+          'upload-metadata': `filename ${Buffer.from(name).toString('base64')}`,
+        },
+      })
+    const { bavail, bsize } = statfsSync(images)
+    const most = Math.floor((bavail * bsize * 2) / 3)
+    expect((await create('harbour cranes.img', most)).status).toBe(201)
+    const second = await create('harbour boats.img', most)
+    expect(second.status).toBe(507)
+    expect(await second.text()).toMatch(/beside the uploads that are not whole yet/)
+    await page.open('/images')
+    const list = await page.find('unfinished-uploads')
+    expect(await list.getText()).toMatch(/harbour cranes\.img, 0 bytes? of/)
+    await page.click(/Delete\s+the part of harbour cranes/)
+    await page.until(async () => !/harbour cranes/.test(await page.text()), 'the upload to be gone')
+    expect(readdirSync(path.join(served.data, 'uploads'))).toEqual([])
+  })
+
+  it('deletes an image that nothing uses, and none that is a drive of the bench', async () => {
+    const remove = (name: string) =>
+      fetch(`${served.url}/api/images/files/${encodeURIComponent(name)}`, { method: 'DELETE' })
+    const refused = await remove('rescue stick.qcow2')
+    expect([refused.status, (await refused.json()).sentence]).toEqual([409, expect.stringMatching(/is on a bench as/)])
+    expect((await remove('../imbarco.sqlite')).status).toBe(400)
+    expect((await remove('nothing.img')).status).toBe(404)
+    await page.open('/images')
+    await page.click(/^tide clock/)
+    await page.click(/^Delete the image/)
+    await page.send()
+    await page.until(async () => !existsSync(at('tide clock.img')), 'the file to be gone')
+    expect(existsSync(at('rescue stick.qcow2'))).toBe(true)
   })
 
   it('refuses an upload for which there is no room, and one that does not say its length', async () => {

@@ -186,6 +186,15 @@ export const MIGRATIONS: InputMigrations<QueryInterface> = [
       for (const column of ['surveyNote', 'fitNote', 'proofNote']) await context.removeColumn('moves', column)
     },
   },
+  {
+    name: '0010-moves-laid-aside',
+    async up({ context }) {
+      await context.addColumn('moves', 'standing', text())
+    },
+    async down({ context }) {
+      await context.removeColumn('moves', 'standing')
+    },
+  },
 ]
 
 /** The bench that the things of the first version are on. */

@@ -19,6 +19,7 @@ import {
   ProofResultSchema,
   ReadyResultSchema,
   RouteResultSchema,
+  StandingSchema,
   SurveyResultSchema,
   SwapResultSchema,
 } from './schemas'
@@ -64,6 +65,8 @@ export class MoveRow extends Row<MoveRow> {
   declare swap: z.infer<typeof SwapResultSchema> | null
   declare proof: z.infer<typeof ProofResultSchema> | null
   declare handover: z.infer<typeof HandoverResultSchema> | null
+  /** Null while it is being carried out. */
+  declare standing: z.infer<typeof StandingSchema> | null
   /** What the rail says of these stations, kept with what they came to; null where they have no result. */
   declare surveyNote: string | null
   declare fitNote: string | null
@@ -185,6 +188,7 @@ export function defineModels(sequelize: Sequelize): void {
       swap: jsonColumn('swap', SwapResultSchema) as never,
       proof: jsonColumn('proof', ProofResultSchema) as never,
       handover: jsonColumn('handover', HandoverResultSchema, true, SHORT_KEPT) as never,
+      standing: jsonColumn('standing', StandingSchema, true, SHORT_KEPT) as never,
       surveyNote: DataTypes.TEXT,
       fitNote: DataTypes.TEXT,
       proofNote: DataTypes.TEXT,

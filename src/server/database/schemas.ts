@@ -122,5 +122,12 @@ export const HandoverResultSchema = z.object({
   by: z.string().max(60).default(''),
 })
 
+/** A move that was laid aside: put off until somebody takes it up again, or given up for good. */
+export const StandingSchema = z.object({
+  kind: z.enum(['put-off', 'given-up']),
+  at: z.number(),
+  why: z.string().max(300),
+})
+
 export const CopyStatusSchema = z.enum(['running', 'paused', 'done', 'stopped', 'failed', 'interrupted'])
 export type CopyStatus = z.infer<typeof CopyStatusSchema>

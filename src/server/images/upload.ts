@@ -1,18 +1,54 @@
 import { randomBytes } from 'node:crypto'
 import { mkdirSync } from 'node:fs'
-import { copyFile, rm } from 'node:fs/promises'
+import { copyFile, readdir, readFile, rm, stat } from 'node:fs/promises'
 import path from 'node:path'
 import { FileStore } from '@tus/file-store'
 import { Server } from '@tus/server'
+import { z } from 'zod'
 import { formatSize } from '@/core/bytes/size'
 import { publish } from '@/host/files'
 import { publish as tell } from '../ground/events'
+import { log } from '../ground/log'
 import { uploadsFolder } from '../ground/paths'
 import { singleton } from '../ground/singleton'
 import { freeName, readyFolder } from './names'
 import { roomIn } from './room'
 
 export const UPLOAD_PATH = '/api/images/upload'
+
+/** An upload that nobody goes on with is kept for so long. */
+const KEPT_MS = 7 * 24 * 60 * 60 * 1000
+
+const InfoSchema = z.object({
+  id: z.string(),
+  size: z.number(),
+  metadata: z.object({ filename: z.string().optional() }).loose().nullish(),
+})
+
+/** Uploads that are not whole yet: sent now by some page, or cut and waiting to be resumed. */
+export async function unfinishedUploads(): Promise<
+  { id: string; name: string; sentBytes: number; totalBytes: number }[]
+> {
+  const directory = uploadsFolder()
+  const names = await readdir(directory).catch(() => [])
+  const found = await Promise.all(
+    names
+      .filter((name) => name.endsWith('.json'))
+      .map(async (name) => {
+        try {
+          const { id, size, metadata } = InfoSchema.parse(
+            JSON.parse(await readFile(path.join(directory, name), 'utf8')),
+          )
+          const { size: sentBytes } = await stat(path.join(directory, path.basename(id)))
+          return [{ id, name: metadata?.filename ?? id, sentBytes, totalBytes: size }]
+        } catch {
+          // One that ended in the meantime, or whose description is damaged.
+          return []
+        }
+      }),
+  )
+  return found.flat()
+}
 
 /** What an upload is refused with; the protocol's package sends it as it is. */
 const refusal = (status_code: number, sentence: string) => ({ status_code, body: `${sentence}\n` })
@@ -25,18 +61,24 @@ export function uploads(): Server {
   return singleton('uploads', () => {
     const directory = uploadsFolder()
     mkdirSync(directory, { recursive: true })
+    const store = new FileStore({ directory, expirationPeriodInMilliseconds: KEPT_MS })
+    void store.deleteExpired().catch((error: unknown) => log.error(error))
     return new Server({
       path: UPLOAD_PATH,
-      datastore: new FileStore({ directory }),
+      datastore: store,
       relativeLocation: true,
       async onUploadCreate(_request, upload) {
         const size = upload.size ?? 0
         if (!upload.size) throw refusal(400, 'The upload does not say how long it is, or is empty. Nothing was stored.')
-        const free = await roomIn(directory)
+        await store.deleteExpired()
+        // What is still to come of others has its room already.
+        const coming = (await unfinishedUploads()).reduce((sum, other) => sum + other.totalBytes - other.sentBytes, 0)
+        const free = Math.max(0, (await roomIn(directory)) - coming)
         if (size > free) {
+          const beside = coming > 0 ? ' beside the uploads that are not whole yet' : ''
           throw refusal(
             507,
-            `The file has ${formatSize(size)}, and there is room for ${formatSize(free)}. Nothing was stored.`,
+            `The file has ${formatSize(size)}, and there is room for ${formatSize(free)}${beside}. Nothing was stored.`,
           )
         }
         return {}

@@ -10,7 +10,7 @@ import { addMove } from '../world/make'
 import { moveRow, whatIsGone, saveStationResults } from '.'
 import { refuseAfterCopy } from './copies'
 import { note } from './logbook'
-import { spokenFor } from './reserved-drives'
+import { reservedDrives } from './reserved-drives'
 
 /** Opens a new move on the bench that is shown. Returns its id. Throws Refusal when it contradicts itself. */
 export async function newMove(input: unknown): Promise<string> {
@@ -61,13 +61,13 @@ async function refuseSharedDrives(brief: Brief, benchId: string, besides: string
   const bench = await benchState(benchId)
   const gone = whatIsGone(brief, bench)
   if (gone) throw new Refusal(gone)
-  const taken = await spokenFor(bench, benchId, besides)
+  const taken = await reservedDrives(bench, benchId, besides)
   for (const { targetId } of brief.pairs) {
     const why = targetId === null ? undefined : taken.get(targetId)
     if (why) throw new Refusal(why)
   }
   for (const row of await MoveRow.findAll({ where: { benchId } })) {
-    if (row.id === besides || row.handover) continue
+    if (row.id === besides || row.handover || row.standing?.kind === 'given-up') continue
     for (const { sourceId } of brief.pairs) {
       const source = bench.drives.find((d) => d.id === sourceId)
       if (source && row.brief.pairs.some((theirs) => theirs.targetId === sourceId))

@@ -22,7 +22,7 @@ interface Known {
 
 const known = () => singleton('move-claims', () => new Map<string, Known>())
 
-/** The claims of all moves of a bench, in their order. Worked out once for each state of the moves. */
+/** The claims of all moves of a bench that were not given up, in their order. Worked out once for each state of the moves. */
 export function moveClaims(benchId: string): Promise<readonly MoveClaim[]> {
   const version = movesVersion()
   const now = known().get(benchId)
@@ -35,12 +35,12 @@ export function moveClaims(benchId: string): Promise<readonly MoveClaim[]> {
 async function readClaims(benchId: string): Promise<MoveClaim[]> {
   const rows = await MoveRow.findAll({
     where: { benchId },
-    attributes: ['id', 'brief', 'handover', 'route'],
+    attributes: ['id', 'brief', 'handover', 'route', 'standing'],
     order: [['position', 'ASC']],
   })
   return rows.flatMap((row) => {
     try {
-      return [claimOf(row)]
+      return row.standing?.kind === 'given-up' ? [] : [claimOf(row)]
     } catch (error) {
       log.error(error)
       return []

@@ -1,5 +1,5 @@
 import { existsSync } from 'node:fs'
-import { rm } from 'node:fs/promises'
+import { rm, unlink } from 'node:fs/promises'
 import path from 'node:path'
 import type { Worker } from 'node:worker_threads'
 import { type CopyChoices, USUAL_CHOICES } from '@/core/copy/choices'
@@ -165,4 +165,12 @@ export async function refuseAfterCopy(moveId: string): Promise<void> {
     throw new Refusal('The copy is running; nothing it rests on can be changed.')
   if (await CopyRow.findOne({ where: { moveId, status: 'done' }, attributes: ['id'] }))
     throw new Refusal('The copy is done; what it was made from stays as it is.')
+}
+
+/** What an earlier copy of a move was cut off at counts no more once another one starts. */
+export async function forgetCutOff(moveId: string): Promise<void> {
+  for (const { id } of await CopyRow.findAll({ where: { moveId, goesOn: true }, attributes: ['id'] })) {
+    await unlink(journalOf(id)).catch(() => undefined)
+    await CopyRow.update({ goesOn: false }, { where: { id } })
+  }
 }

@@ -2,6 +2,7 @@ import { BACKGROUND_JOBS, type JobView } from '@/core/job'
 import { lowerFirst } from '@/core/words'
 import { inMoveQueue } from '../ground/queue'
 import { Refusal } from '../ground/refusal'
+import { moveRow } from '.'
 import { type JobControl, type JobOrder, latestJob, runningJobs, startJob, type StartedJob } from '../jobs'
 
 /** The job of a move that keeps everything else of it waiting. */
@@ -17,12 +18,27 @@ export async function shownJob(moveId: string): Promise<JobView | undefined> {
     : undefined
 }
 
-/** Makes a change of a move in its turn. Refused while a job runs that rests on what the move is now. */
+/** Makes a change of a move in its turn. Refused while a job runs that rests on what the move is now, and of one that was laid aside. */
 export function changeMoveInTurn<T>(moveId: string, change: () => Promise<T>): Promise<T> {
+  return inMoveQueue(moveId, async () => {
+    refuseBusy(moveId)
+    await refuseLaidAside(moveId)
+    return change()
+  })
+}
+
+/** The same for what may be changed of a move that was laid aside, too. */
+export function changeAnyInTurn<T>(moveId: string, change: () => Promise<T>): Promise<T> {
   return inMoveQueue(moveId, () => {
     refuseBusy(moveId)
     return change()
   })
+}
+
+async function refuseLaidAside(moveId: string): Promise<void> {
+  const { standing } = await moveRow(moveId)
+  if (standing?.kind === 'given-up') throw new Refusal('This move was given up. Open a new one for the same computer.')
+  if (standing) throw new Refusal('This move was put off. Take it up again first.')
 }
 
 function refuseBusy(moveId: string): void {

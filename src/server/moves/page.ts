@@ -1,4 +1,4 @@
-import { clockTime } from '../ground/words'
+import { calendarDay, clockTime } from '../ground/words'
 import { loadMove, obstacleOf, plateOf } from '.'
 import { shownJob } from './jobs'
 import { progressOf } from './legs'
@@ -11,6 +11,7 @@ export async function movePage(id: string) {
   const move = await loadMove(id)
   const progress = await progressOf(move.row)
   const { brief, bench, computer, pairs } = move
+  const { standing } = move.row
   const lines = (await logbook(id, 14)).map(({ id, at, tone, text }) => ({ id, tone, text, time: clockTime(at) }))
   return {
     move,
@@ -18,6 +19,9 @@ export async function movePage(id: string) {
     /** The newest copy of the leg that the move is at. */
     copy: progress?.copies[progress.leg],
     title: `${brief.name}, ${brief.customer}`,
+    name: brief.name,
+    customer: brief.customer,
+    standing: standing && { kind: standing.kind, day: calendarDay(standing.at), why: standing.why },
     rail: moveRail(railRow(move.row), progress),
     obstacle: obstacleOf(move),
     trouble: await planTrouble(move, progress),

@@ -10,7 +10,7 @@ export function isKept({ shelf }: Drive, now: number): boolean {
 }
 
 /** Drives of a bench that a move must not write to, since others have them, each with the sentence that says so. */
-export async function spokenFor(
+export async function reservedDrives(
   bench: BenchState,
   benchId: string,
   besides: string | undefined,

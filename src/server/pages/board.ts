@@ -63,11 +63,13 @@ export async function boardState(find = '') {
         past: days !== undefined && days <= 0,
       }
     })
-  const lines = (await logbook(undefined, 8)).map((entry) => ({
+  const entries = await logbook(undefined, 8)
+  const names = await namesOf(entries.map((entry) => entry.moveId))
+  const lines = entries.map((entry) => ({
     id: entry.id,
     time: clockTime(entry.at),
     tone: entry.tone,
-    text: `${moves.find((m) => m.id === entry.moveId)?.name ?? ''}: ${entry.text}`,
+    text: [names.get(entry.moveId), entry.text].filter(Boolean).join(': '),
   }))
   const first = moves.find((m) => m.tone === 'needs-you') ?? null
   return {
@@ -81,6 +83,21 @@ export async function boardState(find = '') {
     shelf,
     lines,
   }
+}
+
+/** The names of moves by their id, those that were given up too. */
+async function namesOf(ids: readonly string[]): Promise<ReadonlyMap<string, string>> {
+  const rows = await MoveRow.findAll({ where: { id: [...new Set(ids)] }, attributes: ['id', 'brief'] })
+  return new Map(
+    rows.flatMap((row) => {
+      try {
+        return [[row.id, row.brief.name] as const]
+      } catch {
+        // The board says of the move itself that it cannot be read.
+        return []
+      }
+    }),
+  )
 }
 
 interface Entries {
@@ -111,6 +128,7 @@ async function entriesFor(rows: readonly MoveRow[], bench: BenchState): Promise<
   const entries: BoardMove[] = []
   for (const row of rows) {
     try {
+      if (row.standing?.kind === 'given-up') continue
       entries.push(await entryOf(row, bench))
     } catch (error) {
       // What is stored of one move and cannot be read keeps nobody from the others.
@@ -127,7 +145,7 @@ async function boardRows(benchId: string, ids?: readonly string[]): Promise<Move
     where: { benchId, ...(ids ? { id: [...ids] } : {}) },
     order: [['position', 'ASC']],
     attributes: [
-      ...['id', 'benchId', 'brief', 'route', 'swap', 'handover', 'surveyNote', 'fitNote', 'proofNote'],
+      ...['id', 'benchId', 'brief', 'route', 'swap', 'handover', 'standing', 'surveyNote', 'fitNote', 'proofNote'],
       [literal('intake IS NOT NULL'), 'takenIn'],
     ],
   })
@@ -172,6 +190,7 @@ async function statusOf(
 ): Promise<Status> {
   const copy = progress?.copies[progress.leg]
   const promised = promiseWords(row.brief.promised)
+  if (row.standing) return { status: `Put off: ${row.standing.why}`, tone: 'not-yet', when: promised }
   if (row.handover) return { status: 'Handed over, old drive on the shelf', tone: 'done', when: '' }
   const gone = whatIsGone(row.brief, bench)
   if (gone) return { status: `Needs you: ${lowerFirst(gone)}`, tone: 'needs-you', when: promised }

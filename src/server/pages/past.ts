@@ -7,15 +7,18 @@ import { activeBench, benchState } from '../world'
 
 export const PastQuerySchema = z.object({ q: z.string().trim().max(80).default('').catch('') })
 
-/** Moves that were handed over, the newest first, whose customer, computer or a serial holds every word that is asked for. */
+/** Moves that were handed over or given up, the newest first, whose customer, computer or a serial holds every word that is asked for. */
 export async function pastMoves(query: string) {
   await database()
   const { id, name } = await activeBench()
   const bench = await benchState(id)
   const words = query.toLowerCase().split(/\s+/).filter(Boolean)
-  const rows = (await MoveRow.findAll({ where: { benchId: id } })).filter((r) => r.handover)
+  const rows = (await MoveRow.findAll({ where: { benchId: id } })).filter(
+    (r) => r.handover || r.standing?.kind === 'given-up',
+  )
   const found = rows.flatMap((row) => {
-    const { brief, handover } = row
+    const { brief, handover, standing } = row
+    const at = handover?.at ?? standing!.at
     const drives = brief.pairs.flatMap((p) =>
       [p.sourceId, p.targetId].flatMap((d) => bench.drives.filter((drive) => drive.id === d)),
     )
@@ -33,12 +36,13 @@ export async function pastMoves(query: string) {
     return [
       {
         id: row.id,
-        at: handover!.at,
+        at,
+        givenUp: handover ? null : standing!.why,
         name: brief.name,
         customer: brief.customer,
         computer: computers.map((c) => `${c.model}, the ${c.name}`).join('; '),
         drives: drives.map((d) => ({ name: driveName(d), serial: d.serial })),
-        day: calendarDay(handover!.at),
+        day: calendarDay(at),
       },
     ]
   })

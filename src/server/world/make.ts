@@ -24,6 +24,7 @@ const NO_RESULTS = {
   swap: null,
   proof: null,
   handover: null,
+  standing: null,
   surveyNote: null,
   fitNote: null,
   proofNote: null,

@@ -244,10 +244,10 @@ function driveIdsOf({ brief, route }: MoveRow): string[] {
 
 async function refuseInUse(uses: (row: MoveRow) => boolean, what: string): Promise<void> {
   await database()
-  const row = (await MoveRow.findAll()).find((r) => !r.handover && uses(r))
+  const row = (await MoveRow.findAll()).find((r) => !r.handover && r.standing?.kind !== 'given-up' && uses(r))
   if (row)
     throw new Refusal(
-      `${what} is part of a move: ${row.brief.name}, ${row.brief.customer}. It stays on the bench until that is handed over.`,
+      `${what} is part of a move: ${row.brief.name}, ${row.brief.customer}. It stays on the bench until that is handed over or given up.`,
     )
 }
 

@@ -13,16 +13,18 @@ interface PastProps {
     readonly computer: string
     readonly drives: readonly { readonly name: string; readonly serial: string }[]
     readonly day: string
+    /** Why it was given up; null of one that was handed over. */
+    readonly givenUp: string | null
   }[]
 }
 
-/** Moves that were handed over, found by customer, serial or computer. */
+/** Moves that were handed over or given up, found by customer, serial or computer. */
 export function Past({ bench, query, total, found }: PastProps) {
   const heading =
     total === 0
-      ? 'No move was handed over yet'
+      ? 'No move has come to its end yet'
       : query === ''
-        ? `${total} ${total === 1 ? 'move was' : 'moves were'} handed over`
+        ? endedWords(total, found.filter((move) => move.givenUp !== null).length)
         : found.length === 0
           ? 'None of them'
           : `${found.length} of ${total} ${total === 1 ? 'move' : 'moves'}`
@@ -52,7 +54,7 @@ export function Past({ bench, query, total, found }: PastProps) {
           {found.map((move) => (
             <li key={move.id}>
               <Link
-                href={`/moves/${move.id}/handover`}
+                href={move.givenUp === null ? `/moves/${move.id}/handover` : `/moves/${move.id}`}
                 className="grid items-center gap-x-6 gap-y-1 px-[18px] py-3.5 hover:bg-paper md:grid-cols-[minmax(0,1fr)_minmax(0,1fr)_minmax(0,1.4fr)_auto]"
               >
                 <span>
@@ -67,7 +69,10 @@ export function Past({ bench, query, total, found }: PastProps) {
                     </span>
                   ))}
                 </span>
-                <span className="font-mono text-[12.5px] text-ink-soft">{move.day}</span>
+                <span className="text-[12.5px] text-ink-soft">
+                  <span className="block font-mono">{move.day}</span>
+                  {move.givenUp !== null && <span className="block">given up: {move.givenUp}</span>}
+                </span>
               </Link>
             </li>
           ))}
@@ -75,4 +80,10 @@ export function Past({ bench, query, total, found }: PastProps) {
       )}
     </Stage>
   )
+}
+
+function endedWords(total: number, givenUp: number): string {
+  const words = `${total} ${total === 1 ? 'move was' : 'moves were'}`
+  if (givenUp === 0) return `${words} handed over`
+  return givenUp === total ? `${words} given up` : `${total - givenUp} handed over, ${givenUp} given up`
 }

@@ -28,6 +28,10 @@ export interface BenchActions {
 export interface Actions {
   newMove(brief: unknown): Promise<{ ok: true; value?: string } | { ok: false; sentence: string }>
   changeMove(moveId: string, brief: unknown): Promise<Outcome>
+  renameMove(moveId: string, names: { name: string; customer: string }): Promise<Outcome>
+  putOffMove(moveId: string, input: { why: string }): Promise<Outcome>
+  takeUpMove(moveId: string): Promise<Outcome>
+  giveUpMove(moveId: string, input: { why: string }): Promise<Outcome>
   confirmIntake(moveId: string): Promise<Outcome>
   measureAgain(moveId: string): Promise<Outcome>
   readDrives(moveId: string): Promise<Outcome>

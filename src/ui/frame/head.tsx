@@ -2,7 +2,7 @@
 
 import Link from 'next/link'
 import { usePathname } from 'next/navigation'
-import { useEffect, useState } from 'react'
+import { type ReactNode, useEffect, useState } from 'react'
 import { clsx } from 'clsx'
 import { Moon, Sun } from 'lucide-react'
 import { DropdownMenu } from 'radix-ui'
@@ -24,7 +24,15 @@ export interface HeadState {
 export const PACE_NAMES = { '1': '×1', '30': '×30', max: 'as fast as it goes' } as const
 
 /** The bar on top: mark, where one is, bench clock, palette. */
-export function Head({ state, move }: { state: HeadState; move?: { id: string; title: string } }) {
+export function Head({
+  state,
+  move,
+  menu,
+}: {
+  state: HeadState
+  move?: { id: string; title: string }
+  menu?: ReactNode
+}) {
   return (
     <header className="no-print flex h-[52px] items-center gap-4 border-b border-line bg-sheet px-4 sm:px-5">
       <Link href="/" className="flex items-center gap-2.5" aria-label="Imbarco, all moves">
@@ -41,6 +49,7 @@ export function Head({ state, move }: { state: HeadState; move?: { id: string; t
               /
             </span>
             <span className="truncate font-semibold">{move.title}</span>
+            {menu}
           </>
         ) : (
           <>

@@ -13,12 +13,14 @@ import { JobList } from './job-list'
 import type { ImageSummary } from '@/core/image/views'
 import type { JobView } from '@/core/job'
 import type { DriveChoice } from './drive-choice'
-import { Uploads } from './uploads'
+import { type UnfinishedUpload, Uploads } from './uploads'
+import { DeleteImage } from './delete-image'
 
 export interface ImagesProps {
   readonly folder: string
   readonly images: readonly ImageSummary[]
   readonly jobs: readonly JobView[]
+  readonly unfinished: readonly UnfinishedUpload[]
   readonly drives: readonly DriveChoice[]
 }
 
@@ -31,7 +33,7 @@ const COLUMNS: readonly Column[] = [
 ]
 
 /** The images folder: what is in each file, and what can be done with it. */
-export function Images({ folder, images, jobs, drives }: ImagesProps) {
+export function Images({ folder, images, jobs, unfinished, drives }: ImagesProps) {
   const { act, go, busy } = useAct()
   const [picked, setPicked] = useState<string>()
   const selected = images.find((i) => i.name === picked) ?? images[0]
@@ -61,6 +63,7 @@ export function Images({ folder, images, jobs, drives }: ImagesProps) {
                   {selected.onBench.length > 0 ? 'On the bench as a drive' : 'Put on the bench as a drive'}
                 </Button>
               )}
+              {selected.onBench.length === 0 && <DeleteImage key={selected.name} image={selected} />}
             </AsideBlock>
             {(opened || selected.packing) && (
               <AsideBlock title="Convert">
@@ -89,7 +92,7 @@ export function Images({ folder, images, jobs, drives }: ImagesProps) {
         )
       }
     >
-      <Uploads />
+      <Uploads unfinished={unfinished} />
       {images.length > 0 && (
         <SelectableTable
           label="Images"

@@ -16,12 +16,20 @@ interface Running {
   readonly sentence?: string
 }
 
+/** An upload that is not whole yet, as the server has it. */
+export interface UnfinishedUpload {
+  readonly id: string
+  readonly name: string
+  readonly sentBytes: number
+  readonly totalBytes: number
+}
+
 const ENDPOINT = '/api/images/upload'
 /** Less than the 10 MB at which the framework cuts the body of a request. */
 const PIECE_BYTES = 8 * MIB
 
 /** Adds files to the images folder. An upload that was cut goes on where it was when the same file is chosen again. */
-export function Uploads() {
+export function Uploads({ unfinished }: { unfinished: readonly UnfinishedUpload[] }) {
   const router = useRouter()
   const [list, setList] = useState<readonly Running[]>([])
   const uploads = useRef(new Map<number, Upload>())
@@ -59,6 +67,17 @@ export function Uploads() {
     await uploads.current.get(id)?.abort()
     change(id, { state: 'held' })
   }
+  const cancel = async (id: number) => {
+    await uploads.current.get(id)?.abort(true)
+    setList((before) => before.filter((u) => u.id !== id))
+    router.refresh()
+  }
+  const remove = async (id: string) => {
+    await fetch(`${ENDPOINT}/${encodeURIComponent(id)}`, { method: 'DELETE', headers: { 'tus-resumable': '1.0.0' } })
+    router.refresh()
+  }
+  // Those of this page are listed with their progress.
+  const left = unfinished.filter((u) => !list.some((own) => own.state !== 'done' && own.name === u.name))
   const goOn = (id: number) => {
     change(id, { state: 'sending', sentence: undefined })
     uploads.current.get(id)?.start()
@@ -101,9 +120,14 @@ export function Uploads() {
                   </Button>
                 )}
                 {(upload.state === 'held' || upload.state === 'failed') && (
-                  <Button small onClick={() => goOn(upload.id)}>
-                    Go on
-                  </Button>
+                  <span className="flex gap-2">
+                    <Button small onClick={() => void cancel(upload.id)}>
+                      Cancel
+                    </Button>
+                    <Button small onClick={() => goOn(upload.id)}>
+                      Resume
+                    </Button>
+                  </span>
                 )}
                 {upload.state === 'done' && <span className="text-[13px] font-semibold text-weed">in the folder</span>}
               </div>
@@ -115,6 +139,22 @@ export function Uploads() {
                 />
               )}
               {upload.sentence && <p className="text-[13px] text-vermilion">{upload.sentence}</p>}
+            </li>
+          ))}
+        </ul>
+      )}
+      {left.length > 0 && (
+        <ul className="mt-3 space-y-2" data-testid="unfinished-uploads">
+          {left.map((upload) => (
+            <li key={upload.id} className="flex flex-wrap items-baseline justify-between gap-x-3">
+              <span className="text-ink-soft">
+                <span className="font-semibold break-all text-ink">{upload.name}</span>, {formatSize(upload.sentBytes)}{' '}
+                of {formatSize(upload.totalBytes)} have arrived. Choose the file again to resume it.
+              </span>
+              <Button small onClick={() => void remove(upload.id)}>
+                Delete
+                <span className="sr-only"> the part of {upload.name}</span>
+              </Button>
             </li>
           ))}
         </ul>

@@ -10,11 +10,13 @@ interface MoveNoticeProps {
   readonly notice: ReactNode
   /** What runs, and keeps everything else of the move waiting; or the last that did not come to its end. */
   readonly job?: JobView
+  /** It was put off or given up: nothing of it can be done. */
+  readonly laidAside?: boolean
   readonly children: ReactNode
 }
 
 /** What every page of a move has to say first, and whether it has to wait for a job. */
-export function MoveNotice({ notice, job, children }: MoveNoticeProps) {
+export function MoveNotice({ notice, job, laidAside = false, children }: MoveNoticeProps) {
   const shown = (
     <>
       {job && (
@@ -26,7 +28,7 @@ export function MoveNotice({ notice, job, children }: MoveNoticeProps) {
     </>
   )
   return (
-    <JobRuns.Provider value={job?.state === 'running'}>
+    <JobRuns.Provider value={laidAside || job?.state === 'running'}>
       <NoticeProvider notice={shown}>{children}</NoticeProvider>
     </JobRuns.Provider>
   )

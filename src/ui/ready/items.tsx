@@ -91,7 +91,7 @@ function GoPast({ item, busy, onGoPast }: { item: ReadyItem; busy: boolean; onGo
           Go past it
         </Button>
         <Button small onClick={() => setOpen(false)}>
-          Leave it
+          Cancel
         </Button>
       </div>
     </form>

@@ -44,7 +44,7 @@ export function Dialog({ title, open, onClose, children, action, onAct, busy, er
                   {problem}
                 </p>
               )}
-              <Button onClick={onClose}>Leave it</Button>
+              <Button onClick={onClose}>Cancel</Button>
               <Button type="submit" disabled={busy} tone={erases ? 'erases' : 'plain'} data-testid="dialog-action">
                 {action}
               </Button>

@@ -3,6 +3,7 @@ import { driveName } from '@/core/things/drive'
 import { imagesFolder } from '../../ground/paths'
 import { Refusal } from '../../ground/refusal'
 import { listImages } from '../../images'
+import { unfinishedUploads } from '../../images/upload'
 import { benchState } from '../../world'
 import { surveyOf } from '../look'
 import { listImageJobs } from './jobs'
@@ -14,6 +15,7 @@ export async function imagesView() {
     folder: imagesFolder(),
     images: await listImages(),
     jobs: await listImageJobs(),
+    unfinished: await unfinishedUploads(),
     drives: drives
       .filter((d) => d.file !== null || d.image !== null)
       .map((d) => ({ id: d.id, name: driveName(d), serial: d.serial, sizeBytes: d.sizeBytes })),

@@ -1,13 +1,13 @@
 import { berthOf } from '@/core/things/bench'
 import { type Drive, driveName, hasBytes } from '@/core/things/drive'
 import type { Move } from '../../moves'
-import { spokenFor } from '../../moves/reserved-drives'
+import { reservedDrives } from '../../moves/reserved-drives'
 import { knownSoon } from '../../world/known'
 
 /** Drives of the bench that could be a target in place of a move's own: nobody else has them. */
 export async function fitCandidates({ row, bench, brief }: Move) {
   if (brief.toVirtualMachine) return []
-  const taken = await spokenFor(bench, row.benchId, row.id)
+  const taken = await reservedDrives(bench, row.benchId, row.id)
   const own = brief.pairs.flatMap((p) => [p.sourceId, p.targetId])
   const free = bench.drives.filter((d) => !own.includes(d.id) && !taken.has(d.id) && hasBytes(d))
   const offered = nearest(free, bench.drives.find((d) => d.id === brief.pairs[0].sourceId)?.sizeBytes ?? 0)

@@ -30,7 +30,7 @@ import { note } from '../../moves/logbook'
 import { mapCheckProgress, startMapChecks } from '../../moves/map-checks'
 import { heldNow } from '../../moves/plan-problem'
 import { pairsOf } from '../../moves/question'
-import { spokenFor } from '../../moves/reserved-drives'
+import { reservedDrives } from '../../moves/reserved-drives'
 import { changeComputer, driveBytes, withDrive } from '../../world'
 import { benchNow } from '../../world/clock'
 import { knownOf } from '../../world/known'
@@ -230,7 +230,7 @@ function toldOf({ told, backupWaived }: typeof UNTOUCHED): Record<string, Told> 
 
 /** The drives that are written beside the target, as they are now. */
 async function furtherOf(move: Move, leg: Looked, { further }: CopyChoices) {
-  const taken = await spokenFor(move.bench, move.row.benchId, move.id)
+  const taken = await reservedDrives(move.bench, move.row.benchId, move.id)
   const drives = further.flatMap((id) => move.bench.drives.filter((d) => d.id === id))
   const facts: FurtherTarget[] = []
   const fingerprints: Record<string, string> = {}
@@ -263,7 +263,7 @@ function isReached(drive: Drive, bench: Move['bench'], { transfer }: Looked): bo
 
 /** Drives of the bench that could be written in the same reading: within reach, alike, and nobody else's. */
 export async function furtherCandidates(move: Move, leg: LegNow): Promise<Drive[]> {
-  const taken = await spokenFor(move.bench, move.row.benchId, move.id)
+  const taken = await reservedDrives(move.bench, move.row.benchId, move.id)
   return move.bench.drives.filter(
     (d) =>
       !isOwn(d, move) &&

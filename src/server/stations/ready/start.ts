@@ -1,4 +1,3 @@
-import { unlink } from 'node:fs/promises'
 import { z } from 'zod'
 import type { Recheck } from '@/core/copy/source-binding'
 import { plateMatches } from '@/core/ready/plate-check'
@@ -12,7 +11,7 @@ import { saveAtLast } from '../../database/save-at-last'
 import { Refusal } from '../../ground/refusal'
 import { type Lease, startWithLease } from '../../leases'
 import { loadMove, type Move } from '../../moves'
-import { type CopyView, journalOf, latestCopy, recover, running } from '../../moves/copies'
+import { type CopyView, forgetCutOff, latestCopy, recover, running } from '../../moves/copies'
 import { type LegNow, loadLeg, progressOf } from '../../moves/legs'
 import { note } from '../../moves/logbook'
 import { benchNow } from '../../world/clock'
@@ -98,14 +97,6 @@ async function startLeased(
   const which = leg.of > 1 ? `leg ${leg.index + 1} of ${leg.of}` : 'copy'
   const targets = [leg.to, ...ready.further].map(driveName).join(', ')
   await saveAtLast(() => note(moveId, `${which} started, ${driveName(leg.from)} to ${targets}`))
-}
-
-/** What an earlier copy of a move was cut off at counts no more once another one starts. */
-async function forgetCutOff(moveId: string): Promise<void> {
-  for (const { id } of await CopyRow.findAll({ where: { moveId, goesOn: true }, attributes: ['id'] })) {
-    await unlink(journalOf(id)).catch(() => undefined)
-    await CopyRow.update({ goesOn: false }, { where: { id } })
-  }
 }
 
 export const ResumeCopySchema = z.object({

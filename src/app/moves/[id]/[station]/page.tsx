@@ -24,6 +24,7 @@ import { Waiting } from '@/ui/frame/waiting'
 import { HandoverStation } from '@/ui/handover/handover-station'
 import { IntakeStation } from '@/ui/intake/intake-station'
 import { MoveNotice } from '@/ui/job/move-notice'
+import { MoveMenu, StandingNote } from '@/ui/move/move-menu'
 import { ProofStation } from '@/ui/proof/proof-station'
 import { ReadyAhead } from '@/ui/ready/ready-ahead'
 import { ReadyStation } from '@/ui/ready/ready-station'
@@ -53,13 +54,26 @@ export default async function StationPage({ params }: Params) {
       : []
     return <NotPossible sentence={page.sentence} links={links} />
   }
-  const { title, rail, trouble, job } = page.value
+  const { title, name, customer, standing, rail, trouble, job } = page.value
   return (
     <>
-      <Head state={await headState()} move={{ id, title }} />
+      <Head
+        state={await headState()}
+        move={{ id, title }}
+        menu={<MoveMenu moveId={id} name={name} customer={customer} standing={standing} />}
+      />
       <div className="grid min-h-[calc(100dvh-52px)] grid-cols-[minmax(0,1fr)] content-start lg:grid-cols-[184px_minmax(0,1fr)_300px] lg:content-stretch">
         <Rail moveId={id} stops={rail} here={station} />
-        <MoveNotice job={job} notice={trouble && station !== 'route' && <TroubleNote moveId={id} trouble={trouble} />}>
+        <MoveNotice
+          job={job}
+          laidAside={standing !== null}
+          notice={
+            <>
+              {standing && <StandingNote moveId={id} standing={standing} />}
+              {!standing && trouble && station !== 'route' && <TroubleNote moveId={id} trouble={trouble} />}
+            </>
+          }
+        >
           {await content(station, page.value)}
         </MoveNotice>
       </div>

@@ -1,0 +1,76 @@
+import { z } from 'zod'
+import { MoveRow } from '../database/models'
+import { publish } from '../ground/events'
+import { inBenchQueue } from '../ground/queue'
+import { Refusal } from '../ground/refusal'
+import { runningJobs, stopJob } from '../jobs'
+import { benchNow } from '../world/clock'
+import { moveRow } from '.'
+import { forgetCutOff, latestCopy } from './copies'
+import { note } from './logbook'
+
+// A move has an end besides its handover: it can be put off and taken up again, or given up at any station.
+
+export const NamesSchema = z.object({
+  name: z.string().trim().min(1, 'Give it a name').max(80),
+  customer: z.string().trim().min(1, 'Say whose it is').max(80),
+})
+export const WhySchema = z.object({ why: z.string().trim().min(3, 'Say in a few words why').max(300) })
+
+/** Gives a move another name or customer; at any station, until it is handed over. */
+export async function renameMove(moveId: string, input: unknown): Promise<void> {
+  const names = NamesSchema.parse(input)
+  const { brief, handover } = await moveRow(moveId)
+  if (handover) throw new Refusal('This move was handed over; its sheet says what it was called.')
+  const copy = await latestCopy(moveId)
+  // By its name the target of an unfinished copy is known to be this move's.
+  if (copy && (copy.goesOn || copy.status === 'running' || copy.status === 'paused'))
+    throw new Refusal('The copy has marked its target with this name. Rename the move when the copy is done.')
+  await MoveRow.update({ brief: { ...brief, ...names } }, { where: { id: moveId } })
+  await note(moveId, `renamed: ${names.name}, ${names.customer}`)
+  publish({ type: 'changed', moveId: null })
+}
+
+/** Lays a move aside until somebody takes it up again. Its drives stay its own. */
+export async function putOffMove(moveId: string, input: unknown): Promise<void> {
+  const { why } = WhySchema.parse(input)
+  await refuseUnderway(moveId)
+  await lay(moveId, { kind: 'put-off', at: await benchNow(), why })
+  await note(moveId, `put off: ${why}`)
+}
+
+/** Takes up a move that was put off. */
+export async function takeUpMove(moveId: string): Promise<void> {
+  const { standing } = await moveRow(moveId)
+  if (standing?.kind !== 'put-off') throw new Refusal('This move was not put off.')
+  await lay(moveId, null)
+  await note(moveId, 'taken up again')
+}
+
+/**
+ * Ends a move for good, at whatever station it is. Its drives are free for others; nothing is written, and what lies
+ * somewhere stays there. A target with an unfinished copy stays marked, and cannot be resumed any more.
+ */
+export async function giveUpMove(moveId: string, input: unknown): Promise<void> {
+  const { why } = WhySchema.parse(input)
+  await refuseUnderway(moveId)
+  for (const job of runningJobs(moveId)) if (job.stoppable) stopJob(job.id)
+  // Which drives are free is decided about in the bench's queue.
+  await inBenchQueue(async () => lay(moveId, { kind: 'given-up', at: await benchNow(), why }))
+  await forgetCutOff(moveId)
+  await note(moveId, `given up: ${why}`, 'bad')
+}
+
+async function refuseUnderway(moveId: string): Promise<void> {
+  const { handover, standing } = await moveRow(moveId)
+  if (handover) throw new Refusal('This move was handed over, so it has come to its end.')
+  if (standing?.kind === 'given-up') throw new Refusal('This move was given up already.')
+  const copy = await latestCopy(moveId)
+  if (copy?.status === 'running' || copy?.status === 'paused')
+    throw new Refusal('Its copy is running. Stop that first.')
+}
+
+async function lay(moveId: string, standing: MoveRow['standing']): Promise<void> {
+  await MoveRow.update({ standing }, { where: { id: moveId } })
+  publish({ type: 'changed', moveId: null })
+}

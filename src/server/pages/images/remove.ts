@@ -1,0 +1,30 @@
+import { rm } from 'node:fs/promises'
+import path from 'node:path'
+import { driveName } from '@/core/things/drive'
+import { publish } from '../../ground/events'
+import { inBenchQueue } from '../../ground/queue'
+import { Refusal } from '../../ground/refusal'
+import { drivesOfAll, listImages } from '../../images'
+import { imagePath, ImageNameSchema, readyFolder } from '../../images/names'
+import { fileKey, leasableImage, withLease } from '../../leases'
+
+/** Deletes an image. Rejects with Refusal, nothing deleted, where a drive stands for it, another image builds on it, or a job uses it. */
+export async function removeImage(input: unknown): Promise<void> {
+  const name = ImageNameSchema.parse(input)
+  const file = await imagePath(name)
+  await inBenchQueue(async () => {
+    const key = fileKey(file)
+    const folder = await readyFolder()
+    const drive = (await drivesOfAll()).find((d) => d.image !== null && fileKey(path.join(folder, d.image)) === key)
+    if (drive) throw new Refusal(`${name} is on a bench as the ${driveName(drive)}. Remove that drive first.`)
+    for (const other of await listImages()) {
+      if (other.name === name || !other.opened) continue
+      const { keys } = await leasableImage(await imagePath(other.name), other.name)
+      if (keys.includes(key) && other.opened.parent)
+        throw new Refusal(`${other.name} builds on ${name}. Delete that one first.`)
+    }
+    const write = [{ keys: [key], name: `The image ${name}` }]
+    await withLease({ purpose: `deleting ${name}`, write }, () => rm(path.join(folder, name)))
+  })
+  publish({ type: 'changed', moveId: null })
+}
