@@ -87,7 +87,7 @@ describe.skipIf(!data.isMounted)('a disk of the host that fills', () => {
     await until(async () => ((await status()) !== 'running' ? true : undefined))
     expect(running().has(MOVE)).toBe(false)
     const copy = (await latestCopy(MOVE))!
-    expect([copy.status, copy.goesOn]).toEqual(['interrupted', true])
+    expect([copy.status, copy.resumable]).toEqual(['interrupted', true])
     expect(copy.message).toMatch(/full/)
     expect(await refused(commandCopy(MOVE, { command: 'stop' }))).toMatch(/No copy of this move is running/)
     makeRoom()

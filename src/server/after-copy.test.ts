@@ -142,8 +142,8 @@ beforeAll(async () => {
       id: 'whole',
       moveId: MOVE,
       leg: 0,
-      way: null,
-      share: null,
+      linkKey: null,
+      throughputRatio: null,
       status: 'done',
       startedAt: 1,
       endedAt: 2,
@@ -155,8 +155,8 @@ beforeAll(async () => {
       }),
       samples: await takeSamples(source.device, leg.sampledBy!, [], blake3),
       choices: USUAL_CHOICES,
-      goesOn: false,
-      unequal: false,
+      resumable: false,
+      verifyFailed: false,
     })
   } finally {
     await source.close()

@@ -377,16 +377,16 @@ describe('a copy that a stopped server left behind', () => {
     const row = {
       moveId: MOVE,
       leg: 0,
-      way: null,
-      share: null,
+      linkKey: null,
+      throughputRatio: null,
       startedAt: 1,
       endedAt: null,
       message: null,
       progress: null,
       summary: null,
       choices: null,
-      goesOn: false,
-      unequal: false,
+      resumable: false,
+      verifyFailed: false,
     }
     await CopyRow.create({ id: 'left', status: 'running', ...row })
     // What is remembered of this process is that it has looked already: look as a new one would.

@@ -1,4 +1,4 @@
-import { mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
+import { mkdirSync, mkdtempSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import path from 'node:path'
 import { spawnSync } from 'node:child_process'
@@ -57,6 +57,30 @@ describe('a server that cannot work ends at its start with one sentence', () => 
     const { code, said } = await startInVain(data(), { IMBARCO_LISTENS_ON: '0.0.0.0' })
     expect(code).toBe(1)
     expect(said).toMatch(/Set a passphrase first/)
+  })
+})
+
+describe('a server that was killed in the middle of a job', () => {
+  it('says so when it is there again, and has left no part of a file', async () => {
+    let served = await serve()
+    try {
+      const order = { kind: 'capture', driveId: 'crv3-240', output: 'cut.qcow2', to: 'qcow2-packed', usedOnly: false }
+      const answer = await fetch(`${served.url}/api/images/jobs`, { method: 'POST', body: JSON.stringify(order) })
+      const { value } = (await answer.json()) as { value: { id: string } }
+      const images = path.join(served.data, 'images')
+      // It has begun to write.
+      await expect
+        .poll(() => readdirSync(images).some((name) => name.endsWith('.partial')), { timeout: 20_000 })
+        .toBe(true)
+      await served.kill()
+      served = await serve({ data: served.data })
+      const job = await (await fetch(`${served.url}/api/jobs/${value.id}`)).json()
+      expect(job.value).toMatchObject({ state: 'interrupted', message: expect.stringMatching(/server stopped/) })
+      expect(readdirSync(images).filter((name) => /cut|partial/.test(name))).toEqual([])
+      expect(await (await fetch(`${served.url}/images`)).text()).toMatch(/The server stopped in the middle of this/)
+    } finally {
+      await served.close()
+    }
   })
 })
 

@@ -353,7 +353,7 @@ function makeReporter(meter: CopyMeter) {
 }
 
 /** What is on the target can be gone on with, as soon as what ended the copy is mended. */
-const goesOn = (error: unknown) => !order.live && !(error instanceof CheckFailed || error instanceof NotItsTarget)
+const resumable = (error: unknown) => !order.live && !(error instanceof CheckFailed || error instanceof NotItsTarget)
 
 // Pages go before bytes where both want a core. Only Linux counts the priority of a thread by itself.
 if (process.platform === 'linux') setPriority(PRIORITY)
@@ -362,16 +362,21 @@ try {
 } catch (error) {
   if (error instanceof StoppedByPerson) send({ type: 'stopped' })
   else if (error instanceof DeviceGone || error instanceof HostFull) {
-    send({ type: 'failed', message: error.message, goesOn: !order.live })
+    send({ type: 'failed', message: error.message, resumable: !order.live })
   } else if (error instanceof CoreError) {
-    send({ type: 'failed', message: error.message, goesOn: goesOn(error), unequal: error instanceof CheckFailed })
+    send({
+      type: 'failed',
+      message: error.message,
+      resumable: resumable(error),
+      verifyFailed: error instanceof CheckFailed,
+    })
   } else {
     log.error(error)
     send({
       type: 'failed',
       message:
         'The copy ended with an error of Imbarco’s own, which the server’s log tells. The source is untouched; the target is not to be used.',
-      goesOn: !order.live,
+      resumable: !order.live,
     })
   }
 } finally {

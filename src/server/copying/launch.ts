@@ -75,7 +75,7 @@ export async function launch(move: Move, leg: LegNow, order: CopyOrder, lease: L
         const { summary, samples } = message
         await end({
           ...{ status: 'done', message: null, endedAt: Math.round(await benchNow()) },
-          ...{ summary, samples, share: shareOf(order, summary), goesOn: false },
+          ...{ summary, samples, throughputRatio: throughputRatioOf(order, summary), resumable: false },
         })
         await takeSummary(move, leg, which, summary)
         // What is whole is not resumed.
@@ -101,13 +101,13 @@ export async function launch(move: Move, leg: LegNow, order: CopyOrder, lease: L
         return cut(
           'stopped',
           'You stopped this copy. The target is marked as unfinished and nothing starts from it; the source is untouched.',
-          { goesOn: true },
+          { resumable: true },
         )
       case 'failed':
         await tell(`copy failed: ${message.message}`, 'bad')
-        return message.goesOn
-          ? cut('interrupted', message.message, { goesOn: true })
-          : cut('failed', message.message, { goesOn: false, unequal: message.unequal ?? false })
+        return message.resumable
+          ? cut('interrupted', message.message, { resumable: true })
+          : cut('failed', message.message, { resumable: false, verifyFailed: message.verifyFailed ?? false })
     }
   }
   // Reports are taken one after the other, so that the logbook keeps their order.
@@ -119,7 +119,7 @@ export async function launch(move: Move, leg: LegNow, order: CopyOrder, lease: L
     log.error(error)
     inTurn(() =>
       cut('interrupted', 'The copy ended unexpectedly. The target is marked as unfinished; the source is untouched.', {
-        goesOn: true,
+        resumable: true,
       }),
     )
   }
@@ -147,7 +147,7 @@ export async function endUnstarted(id: string, wasThere: boolean): Promise<void>
   const endedAt = Math.round(await benchNow())
   await saveCopyEnd(
     id,
-    wasThere ? { status: 'interrupted', goesOn: true, message, endedAt } : { status: 'failed', message, endedAt },
+    wasThere ? { status: 'interrupted', resumable: true, message, endedAt } : { status: 'failed', message, endedAt },
   )
 }
 
@@ -161,8 +161,8 @@ async function takeSummary(move: Move, leg: LegNow, which: string, summary: Copy
   }
 }
 
-/** The share of the rate of its devices and links that a copy reached; of one that was not disturbed. */
-function shareOf({ timing, resume }: CopyOrder, summary: CopySummary): number | null {
+/** The throughput of a copy by the nominal one of its devices and links; null of one that was disturbed. */
+function throughputRatioOf({ timing, resume }: CopyOrder, summary: CopySummary): number | null {
   const { copiedBytes, checkedBytes, copySeconds, checkSeconds, lost } = summary
   if (resume || lost.length > 0 || copiedBytes === 0) return null
   const nominal = legSeconds(timing, copiedBytes)

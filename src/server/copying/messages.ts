@@ -74,5 +74,5 @@ export type FromWorker =
       readonly samples: VolumeSamples[] | null
     }
   | { readonly type: 'stopped' }
-  /** `goesOn`: what is on the target can be gone on with. `unequal`: it did not read back equal. */
-  | { readonly type: 'failed'; readonly message: string; readonly goesOn: boolean; readonly unequal?: boolean }
+  /** `resumable`: what is on the target can be gone on with. `verifyFailed`: it did not read back equal. */
+  | { readonly type: 'failed'; readonly message: string; readonly resumable: boolean; readonly verifyFailed?: boolean }

@@ -195,7 +195,27 @@ export const MIGRATIONS: InputMigrations<QueryInterface> = [
       await context.removeColumn('moves', 'standing')
     },
   },
+  {
+    name: '0011-columns-of-copies-by-their-names',
+    async up({ context }) {
+      for (const [before, now] of RENAMED) await renameColumn(context, before, now)
+    },
+    async down({ context }) {
+      for (const [before, now] of RENAMED) await renameColumn(context, now, before)
+    },
+  },
 ]
+
+/** Columns of copies, as they were called and are called. */
+const RENAMED = [
+  ['way', 'linkKey'],
+  ['share', 'throughputRatio'],
+  ['goesOn', 'resumable'],
+  ['unequal', 'verifyFailed'],
+] as const
+
+const renameColumn = (context: QueryInterface, before: string, now: string) =>
+  context.sequelize.query(`ALTER TABLE copies RENAME COLUMN "${before}" TO "${now}"`)
 
 /** The bench that the things of the first version are on. */
 const FIRST_BENCH = 'molo-sette'

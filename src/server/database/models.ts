@@ -78,9 +78,9 @@ export class CopyRow extends Row<CopyRow> {
   declare moveId: string
   /** Which leg of the move's plan it is, from 0. */
   declare leg: number
-  /** The links it goes over, and the share of their rate that it reached; null until it is done. */
-  declare way: string | null
-  declare share: number | null
+  /** The links it goes over, and its throughput by the nominal one of devices and links; null until it is done. */
+  declare linkKey: string | null
+  declare throughputRatio: number | null
   declare status: CopyStatus
   declare startedAt: number
   declare endedAt: number | null
@@ -92,9 +92,9 @@ export class CopyRow extends Row<CopyRow> {
   /** Digests of the old drive's files; null of a copy that did not read it. */
   declare samples: VolumeSamples[] | null
   /** What is on its target can be gone on with. */
-  declare goesOn: boolean
+  declare resumable: boolean
   /** It failed since its target does not give back what was written. */
-  declare unequal: boolean
+  declare verifyFailed: boolean
 }
 
 export class JobRow extends Row<JobRow> {
@@ -201,8 +201,8 @@ export function defineModels(sequelize: Sequelize): void {
       id,
       moveId: { type: DataTypes.STRING, allowNull: false },
       leg: { type: DataTypes.INTEGER, allowNull: false },
-      way: DataTypes.TEXT,
-      share: DataTypes.FLOAT,
+      linkKey: DataTypes.TEXT,
+      throughputRatio: DataTypes.FLOAT,
       status: { type: DataTypes.STRING, allowNull: false },
       startedAt: { type: DataTypes.INTEGER, allowNull: false },
       endedAt: DataTypes.INTEGER,
@@ -211,8 +211,8 @@ export function defineModels(sequelize: Sequelize): void {
       summary: jsonColumn('summary', CopySummarySchema, true, SHORT_KEPT) as never,
       choices: jsonColumn('choices', CopyChoicesSchema, true, SHORT_KEPT) as never,
       samples: jsonColumn('samples', SamplesSchema) as never,
-      goesOn: { type: DataTypes.BOOLEAN, allowNull: false, defaultValue: false },
-      unequal: { type: DataTypes.BOOLEAN, allowNull: false, defaultValue: false },
+      resumable: { type: DataTypes.BOOLEAN, allowNull: false, defaultValue: false },
+      verifyFailed: { type: DataTypes.BOOLEAN, allowNull: false, defaultValue: false },
     },
     options('copies'),
   )

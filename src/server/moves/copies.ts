@@ -27,9 +27,9 @@ export interface CopyView {
   readonly summary: CopySummary | null
   readonly choices: CopyChoices
   /** What is on its target can be gone on with. */
-  readonly goesOn: boolean
+  readonly resumable: boolean
   /** It failed since its target does not give back what was written. */
-  readonly unequal: boolean
+  readonly verifyFailed: boolean
 }
 
 /** A copy whose worker is at work. */
@@ -57,7 +57,18 @@ export const snapshotOf = (journal: string) => `${journal}.snapshot`
 
 /** How a copy ended, as it is stored. */
 export type CopyEnd = Partial<
-  Pick<CopyRow, 'status' | 'endedAt' | 'message' | 'summary' | 'samples' | 'share' | 'progress' | 'goesOn' | 'unequal'>
+  Pick<
+    CopyRow,
+    | 'status'
+    | 'endedAt'
+    | 'message'
+    | 'summary'
+    | 'samples'
+    | 'throughputRatio'
+    | 'progress'
+    | 'resumable'
+    | 'verifyFailed'
+  >
 >
 
 /** Ends of copies that the disk has not taken yet, by copy. */
@@ -129,9 +140,9 @@ async function readCopies(): Promise<Map<string, CopyView[]>> {
 }
 
 function viewOf(row: CopyRow): CopyView {
-  const { id, leg, status, startedAt, endedAt, message, progress, summary, goesOn, unequal } = row
+  const { id, leg, status, startedAt, endedAt, message, progress, summary, resumable, verifyFailed } = row
   const choices = row.choices ?? USUAL_CHOICES
-  return { id, leg, status, startedAt, endedAt, message, progress, summary, choices, goesOn, unequal }
+  return { id, leg, status, startedAt, endedAt, message, progress, summary, choices, resumable, verifyFailed }
 }
 
 /** Copies that the last server left running were cut off with it; said once, when the database is opened. */
@@ -148,10 +159,10 @@ export function recover(): Promise<void> {
           await CopyRow.update({ status: 'done' }, { where: { id: row.id } })
           continue
         }
-        const goesOn = existsSync(/* turbopackIgnore: true */ journalOf(row.id))
-        const rest = goesOn ? 'What was sure by then need not be copied again.' : 'Start the copy over.'
+        const resumable = existsSync(/* turbopackIgnore: true */ journalOf(row.id))
+        const rest = resumable ? 'What was sure by then need not be copied again.' : 'Start the copy over.'
         const message = `The server stopped in the middle of this copy. The target is marked as unfinished and nothing starts from it; the source is untouched. ${rest}`
-        await CopyRow.update({ status: 'interrupted', endedAt: at, message, goesOn }, { where: { id: row.id } })
+        await CopyRow.update({ status: 'interrupted', endedAt: at, message, resumable }, { where: { id: row.id } })
         await note(row.moveId, 'copy cut off: the server stopped', 'bad')
       }
     }
@@ -169,8 +180,8 @@ export async function refuseAfterCopy(moveId: string): Promise<void> {
 
 /** What an earlier copy of a move was cut off at counts no more once another one starts. */
 export async function forgetCutOff(moveId: string): Promise<void> {
-  for (const { id } of await CopyRow.findAll({ where: { moveId, goesOn: true }, attributes: ['id'] })) {
+  for (const { id } of await CopyRow.findAll({ where: { moveId, resumable: true }, attributes: ['id'] })) {
     await unlink(journalOf(id)).catch(() => undefined)
-    await CopyRow.update({ goesOn: false }, { where: { id } })
+    await CopyRow.update({ resumable: false }, { where: { id } })
   }
 }

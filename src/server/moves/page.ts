@@ -3,7 +3,7 @@ import { loadMove, obstacleOf, plateOf } from '.'
 import { shownJob } from './jobs'
 import { progressOf } from './legs'
 import { logbook } from './logbook'
-import { planTrouble } from './plan-problem'
+import { planProblem } from './plan-problem'
 import { moveRail, railRow } from './rail'
 
 /** What every station's page needs of its move. */
@@ -24,7 +24,7 @@ export async function movePage(id: string) {
     standing: standing && { kind: standing.kind, day: calendarDay(standing.at), why: standing.why },
     rail: moveRail(railRow(move.row), progress),
     obstacle: obstacleOf(move),
-    trouble: await planTrouble(move, progress),
+    trouble: await planProblem(move, progress),
     plates: pairs.map((p) => ({
       source: plateOf(p.source, bench),
       target: p.target ? plateOf(p.target, bench) : undefined,

@@ -10,7 +10,7 @@ import { type Progress, progressOf } from './legs'
 import { claimedDrives, notYet, pairsOf, questionOf } from './question'
 
 /** What stands in the way of a plan that was taken, and the nearest one that works. */
-export interface Trouble {
+export interface PlanProblem {
   /** The plan cannot go on as it is; else it only clashes with another move's. */
   readonly stops: boolean
   readonly sentence: string
@@ -18,11 +18,11 @@ export interface Trouble {
 }
 
 /** Looks whether what is left of a taken plan can be done with the bench as it is now. */
-export async function planTrouble(
+export async function planProblem(
   move: Move,
   progress: Progress | undefined,
   { withNearest = true } = {},
-): Promise<Trouble | undefined> {
+): Promise<PlanProblem | undefined> {
   if (!progress || move.row.handover) return undefined
   const copying = progress.copies.some((c) => c?.status === 'running' || c?.status === 'paused')
   const allDone = progress.copied === progress.legs.length && progress.phase === undefined
@@ -94,7 +94,7 @@ function asPlanned(bench: BenchState, left: readonly Action[]): BenchState {
 }
 
 /** The plan that works now and shares most with the one that does not. */
-async function nearest(move: Move, plan: Plan): Promise<Trouble['instead']> {
+async function nearest(move: Move, plan: Plan): Promise<PlanProblem['instead']> {
   const plans = findPlans(await questionOf(move)).filter((p) => p.id !== plan.id)
   const shared = (p: Plan) =>
     Number(p.live === plan.live) * 2 +

@@ -69,12 +69,12 @@ export async function claimedDrives({ id, row }: Pick<Move, 'id' | 'row'>): Prom
 
 /** By the links they went over: how many copies were done, and the mean share of the rate they reached. */
 async function pastCopies(): Promise<Record<string, PastCopies>> {
-  const rows = await CopyRow.findAll({ where: { status: 'done' }, attributes: ['way', 'share'] })
+  const rows = await CopyRow.findAll({ where: { status: 'done' }, attributes: ['linkKey', 'throughputRatio'] })
   const past: Record<string, PastCopies> = {}
-  for (const { way, share } of rows) {
-    if (way === null || share === null) continue
-    const { copies, share: mean } = past[way] ?? { copies: 0, share: 0 }
-    past[way] = { copies: copies + 1, share: (mean * copies + share) / (copies + 1) }
+  for (const { linkKey, throughputRatio } of rows) {
+    if (linkKey === null || throughputRatio === null) continue
+    const { copies, share: mean } = past[linkKey] ?? { copies: 0, share: 0 }
+    past[linkKey] = { copies: copies + 1, share: (mean * copies + throughputRatio) / (copies + 1) }
   }
   return past
 }

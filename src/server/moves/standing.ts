@@ -24,7 +24,7 @@ export async function renameMove(moveId: string, input: unknown): Promise<void> 
   if (handover) throw new Refusal('This move was handed over; its sheet says what it was called.')
   const copy = await latestCopy(moveId)
   // By its name the target of an unfinished copy is known to be this move's.
-  if (copy && (copy.goesOn || copy.status === 'running' || copy.status === 'paused'))
+  if (copy && (copy.resumable || copy.status === 'running' || copy.status === 'paused'))
     throw new Refusal('The copy has marked its target with this name. Rename the move when the copy is done.')
   await MoveRow.update({ brief: { ...brief, ...names } }, { where: { id: moveId } })
   await note(moveId, `renamed: ${names.name}, ${names.customer}`)

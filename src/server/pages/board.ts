@@ -17,7 +17,7 @@ import { moveOf, obstacleOf, whatIsGone } from '../moves'
 import { running } from '../moves/copies'
 import { progressOf, type Progress } from '../moves/legs'
 import { logbook } from '../moves/logbook'
-import { planTrouble } from '../moves/plan-problem'
+import { planProblem } from '../moves/plan-problem'
 import { moveRail } from '../moves/rail'
 import { activeBench, benchState } from '../world'
 import { benchNow } from '../world/clock'
@@ -210,7 +210,7 @@ async function statusOf(
       when: promised,
     }
   }
-  const trouble = await planTrouble(move, progress, { withNearest: false })
+  const trouble = await planProblem(move, progress, { withNearest: false })
   if (trouble) {
     return {
       status: `Needs you: ${trouble.stops ? 'the route no longer works' : 'two moves want one place'}`,

@@ -13,7 +13,7 @@ import { loadMove } from '../moves'
 import { changeMove, newMove } from '../moves/change'
 import { progressOf } from '../moves/legs'
 import { movePage } from '../moves/page'
-import { planTrouble } from '../moves/plan-problem'
+import { planProblem } from '../moves/plan-problem'
 import { benchView } from '../pages/bench'
 import { boardState } from '../pages/board'
 import { confirmIntake, measureAgain } from '../stations/intake'
@@ -255,18 +255,18 @@ describe('plans of the scenario', () => {
     const row = {
       moveId: 'x',
       leg: 0,
-      way: 'sata-6>dock-a:usb-5',
+      linkKey: 'sata-6>dock-a:usb-5',
       startedAt: 1,
       endedAt: 2,
       message: null,
       progress: null,
       summary: null,
       choices: null,
-      goesOn: false,
-      unequal: false,
+      resumable: false,
+      verifyFailed: false,
     }
-    for (const [i, share] of [0.8, 0.9].entries())
-      await CopyRow.create({ ...row, id: `past-${i}`, status: 'done', share })
+    for (const [i, throughputRatio] of [0.8, 0.9].entries())
+      await CopyRow.create({ ...row, id: `past-${i}`, status: 'done', throughputRatio })
     const after = (await routeView(await movePage('ticket-desk'))).plans.find((p) => p.id === before.id)!
     expect(after.legs[0].known.copies).toBe(2)
     expect(after.legs[0].known.share).toBeCloseTo(0.85, 6)
@@ -277,7 +277,7 @@ describe('plans of the scenario', () => {
   it('that a drive was pulled out of are told, with the nearest that works, and nothing is changed', async () => {
     const trouble = async () => {
       const move = await loadMove('ticket-desk')
-      return planTrouble(move, await progressOf(move.row))
+      return planProblem(move, await progressOf(move.row))
     }
     const { plans } = await routesOf(await loadMove('ticket-desk'))
     await takeRoute('ticket-desk', { plan: plans[0].id })
@@ -307,7 +307,7 @@ describe('plans of the scenario', () => {
     await takeRoute('ticket-desk', { plan: other.id })
     for (const id of ['lighting-desk', 'ticket-desk']) {
       const move = await loadMove(id)
-      const told = await planTrouble(move, await progressOf(move.row))
+      const told = await planProblem(move, await progressOf(move.row))
       expect(told).toMatchObject({ stops: false })
       expect(told!.sentence).toMatch(/wants the same place, bay 2 of the USB dock A/)
     }

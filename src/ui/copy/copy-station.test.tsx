@@ -55,8 +55,8 @@ function shown(copy: Partial<Copy> = {}, view: Partial<View> = {}): Shown {
       progress: progress(),
       summary: null,
       choices: USUAL_CHOICES,
-      goesOn: false,
-      unequal: false,
+      resumable: false,
+      verifyFailed: false,
       ...copy,
     },
     others: [],
@@ -179,13 +179,18 @@ describe('a copy that has ended', () => {
 
 describe('a copy that did not end', () => {
   it.each<[string, Partial<Copy>, RegExp, string]>([
-    ['that was cut off goes on', { status: 'interrupted', goesOn: true }, /^The copy was cut off$/, 'Resume the copy'],
+    [
+      'that was cut off goes on',
+      { status: 'interrupted', resumable: true },
+      /^The copy was cut off$/,
+      'Resume the copy',
+    ],
     ['that cannot go on starts over', { status: 'interrupted' }, /^The copy was cut off$/, 'Start the copy over'],
-    ['that was stopped can go on', { status: 'stopped', goesOn: true }, /^The copy was stopped$/, 'Resume the copy'],
+    ['that was stopped can go on', { status: 'stopped', resumable: true }, /^The copy was stopped$/, 'Resume the copy'],
     ['that failed starts over', { status: 'failed' }, /^The copy failed$/, 'Start the copy over'],
     [
       'onto a drive that stores wrongly wants another',
-      { status: 'failed', unequal: true },
+      { status: 'failed', verifyFailed: true },
       /^The new drive does not give back what was written$/,
       'Choose another target',
     ],

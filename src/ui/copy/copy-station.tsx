@@ -29,8 +29,8 @@ interface CopyView {
     readonly progress: CopyProgress | null
     readonly summary: CopySummary | null
     readonly choices: CopyChoices
-    readonly goesOn: boolean
-    readonly unequal: boolean
+    readonly resumable: boolean
+    readonly verifyFailed: boolean
   }
   /** Copies of other moves that run at the same time. */
   readonly others: readonly { readonly moveId: string; readonly title: string; readonly words: string }[]
@@ -83,7 +83,7 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }
               Stop
             </Button>
           </>
-        ) : copy.goesOn || copy.unequal ? (
+        ) : copy.resumable || copy.verifyFailed ? (
           <Button onClick={() => go(`/moves/${moveId}/ready`)} disabled={busy}>
             Start it over
           </Button>
@@ -145,14 +145,14 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }
                 : undefined
             }
           />
-        ) : running ? undefined : copy.goesOn ? (
+        ) : running ? undefined : copy.resumable ? (
           <NextAction
             label="Resume the copy"
             onAct={() => command('go-on', { recheck: everyPiece ? 'every' : 'sample' })}
             disabled={busy}
             hint={`From the last piece that is sure; ${everyPiece ? 'all' : 'some'} of what was copied before is compared first.`}
           />
-        ) : copy.unequal ? (
+        ) : copy.verifyFailed ? (
           <NextAction
             label="Choose another target"
             onAct={() => go(`/moves/${moveId}/fit`)}
@@ -174,7 +174,7 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }
           <Callout tone="bad">{copy.message}</Callout>
         </div>
       )}
-      {copy.goesOn && !running && (
+      {copy.resumable && !running && (
         <div className="mb-4">
           <TickField
             label="Before resuming, compare every copied piece with both drives, not just a sample"
@@ -303,12 +303,12 @@ function wordsOf(view: CopyView, progress: CopyProgress | null): { heading: stri
     case 'stopped':
       return {
         heading: 'The copy was stopped',
-        reason: copy.goesOn
+        reason: copy.resumable
           ? `Nothing can start from the target. ${sureWords(progress)}`
           : 'Nothing can start from the target until it has been copied to again.',
       }
     case 'failed':
-      if (copy.unequal)
+      if (copy.verifyFailed)
         return {
           heading: 'The new drive does not give back what was written',
           reason: `The ${view.source.name} is as it was. Take another drive as the target; this one cannot be trusted.`,
@@ -320,7 +320,7 @@ function wordsOf(view: CopyView, progress: CopyProgress | null): { heading: stri
     case 'interrupted':
       return {
         heading: 'The copy was cut off',
-        reason: copy.goesOn
+        reason: copy.resumable
           ? `The source is as it was. ${sureWords(progress)}`
           : 'The source is as it was; start the copy over.',
       }

@@ -81,8 +81,8 @@ async function startLeased(
     id: job,
     moveId,
     leg: leg.index,
-    way: leg.transfer.way,
-    share: null,
+    linkKey: leg.transfer.way,
+    throughputRatio: null,
     status: 'running',
     startedAt,
     endedAt: null,
@@ -90,8 +90,8 @@ async function startLeased(
     progress: null,
     summary: null,
     choices,
-    goesOn: false,
-    unequal: false,
+    resumable: false,
+    verifyFailed: false,
   })
   await launch(move, leg, order, lease)
   const which = leg.of > 1 ? `leg ${leg.index + 1} of ${leg.of}` : 'copy'
@@ -111,7 +111,7 @@ export async function resumeCopy(moveId: string, input: unknown = {}): Promise<v
   const move = await loadMove(moveId)
   const leg = await legToCopy(move)
   const copy = await latestCopy(moveId, leg.index)
-  if (!copy?.goesOn) throw new Refusal('There is no copy of this move that could be gone on with.')
+  if (!copy?.resumable) throw new Refusal('There is no copy of this move that could be gone on with.')
   const further = copy.choices.further.map((id) => {
     const drive = move.bench.drives.find((d) => d.id === id)
     if (!drive) throw new Refusal('A drive that this copy writes is no longer on the bench. Start the copy over.')
@@ -142,7 +142,10 @@ async function resumeLeased(
     choices: copy.choices,
     resume: { progress: copy.progress, recheck },
   }
-  await CopyRow.update({ status: 'running', endedAt: null, message: null, goesOn: false }, { where: { id: copy.id } })
+  await CopyRow.update(
+    { status: 'running', endedAt: null, message: null, resumable: false },
+    { where: { id: copy.id } },
+  )
   await launch(move, leg, order, lease)
   const how = recheck === 'every' ? ', every copied piece compared first' : ' from the last checkpoint'
   await saveAtLast(() => note(moveId, `copy resumed${how}`))
