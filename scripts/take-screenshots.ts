@@ -84,7 +84,7 @@ try {
   await page.next(/Take it in/)
   await page.untilText(/What was noticed/)
   await page.next(/Route/)
-  await page.next(/Take this way/)
+  await page.next(/Use this route/)
   await page.untilText(/Size rule/)
   await page.driver.executeScript("document.documentElement.dataset.theme = 'night'")
   await keep('fit-night')

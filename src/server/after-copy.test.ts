@@ -206,7 +206,7 @@ describe('the swap', () => {
   })
 
   it('gives no power to a drive and its copy together', async () => {
-    await upTo(/^Mains in/)
+    await upTo(/^Plugged in/)
     expect(await placeOf(OLD)).toEqual({ kind: 'shelf' })
     expect(await placeOf(NEW)).toEqual(slot('SATA 0'))
     // Somebody puts the old one into the second slot.

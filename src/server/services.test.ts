@@ -272,7 +272,7 @@ describe('the stations', () => {
     const open = async () => (await readyNow()).items.filter((i) => i.state !== 'settled').map((i) => i.id)
     expect(await open()).toEqual(['not-running'])
     expect(await refused(startCopy(MOVE, { plate: '4M1Q' }))).toMatch(
-      /may not start yet: The ticket desk is running its own system/,
+      /cannot start yet: The ticket desk is running its own system/,
     )
     await readyAction(MOVE, { action: 'start-stick' })
     expect(await open()).toEqual([])

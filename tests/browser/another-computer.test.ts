@@ -15,9 +15,9 @@ async function toFit(move: string, way?: RegExp): Promise<void> {
   await page.next(/Take it in/)
   await page.untilText(/Go on to Route/)
   await page.next(/Go on to Route/)
-  await page.untilFinding(/ways? works?/)
+  await page.untilFinding(/routes? (works?|can)/)
   if (way) await page.click(way)
-  await page.next(/Take this way/)
+  await page.next(/Use this route/)
   await page.until(async () => (await page.path()).endsWith('/fit'), 'the fit')
 }
 
@@ -25,7 +25,7 @@ describe('the survey office’s system, on a computer with another controller', 
   it('asks for the driver of its controller, and finds it on the stick', async () => {
     await toFit('survey-office', /Old drive outside, new one in its computer/)
     await page.next(/Lock this fit/)
-    await page.untilFinding(/may start/)
+    await page.untilFinding(/can start/)
     await page.untilText(/The driver trmst9 for the new survey office PC is on the stick/)
     await page.click(/Let go of it in Proof/)
     await page.untilText(/What belongs to the old computer goes after the first start/)

@@ -47,7 +47,7 @@ describe('copies of several moves', () => {
     await page.next(/Go on to Route/)
     await page.untilText(/The order:/)
     await page.click(/^New drive outside.*while it runs/)
-    await page.next(/Take this way/)
+    await page.next(/Use this route/)
     await page.untilFinding(/It fits/)
     await toReady(page)
     const list = await (await page.find('ready-items')).getText()
@@ -63,7 +63,7 @@ describe('copies of several moves', () => {
     await page.click(/^It is off$/)
     await page.untilFinding(/^One thing/)
     await page.click(/^Turn it off$/)
-    await page.untilFinding(/^It may start/)
+    await page.untilFinding(/^It can start/)
 
     await page.driver.findElement({ css: 'fieldset input[type="checkbox"]' }).click()
     await page.untilText(/is written in the same reading/)

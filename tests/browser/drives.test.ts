@@ -27,7 +27,7 @@ describe('a drive', () => {
     await page.untilText(/Sectors waiting\s+41/)
     await page.next(/Look inside/)
     await page.untilFinding(/The drive is failing/)
-    await page.untilText(/41 sectors could not be read and wait to be judged/)
+    await page.untilText(/41 sectors cannot be read/)
     expect(await rows()).toEqual([
       expect.stringMatching(/^System Reserved 1 boot, active NTFS, clean 2.048 350 MiB/),
       // C: was once put at the beginning of a cylinder.

@@ -51,8 +51,8 @@ async function toFitOf(id: string): Promise<void> {
   await page.untilText(/What was noticed/)
   await page.open(`/moves/${id}/survey`)
   await page.next(/Route/)
-  await page.untilFinding(/ways? works?/)
-  await page.next(/Take this way/)
+  await page.untilFinding(/routes? (works?|can)/)
+  await page.next(/Use this route/)
   await page.untilText(/Size rule/)
 }
 
@@ -171,7 +171,7 @@ describe('a fit', () => {
 
   it('is locked, let go, and compared with', async () => {
     await page.next(/Lock this fit/)
-    await page.untilFinding(/may start/)
+    await page.untilFinding(/can start/)
     await page.open('/moves/ticket-desk/fit')
     await page.click(/^Change it/)
     await page.untilText(/Compare with an earlier fit/)
@@ -182,7 +182,7 @@ describe('a fit', () => {
 
   it('is unlocked, and says so, when the target changes behind it', async () => {
     await page.next(/Lock this fit/)
-    await page.untilFinding(/may start/)
+    await page.untilFinding(/can start/)
     const drive = openSync(path.join(served.data, 'drives', 'crv5-960.img'), 'r+')
     writeSync(drive, Buffer.from('someone was here'), 0, 16, 512)
     closeSync(drive)

@@ -249,7 +249,7 @@ describe('the images page', () => {
     ['/api/look/files?kind=images&id=rescue%20stick.qcow2&partition=7', 409, /no partition 7/],
     ['/api/look/file?kind=images&id=rescue%20stick.qcow2&partition=1&path=%2Fnothing', 404, /no file/],
     ['/api/look/sector?kind=images&id=rescue%20stick.qcow2&lba=99999999999', 400, /there is no sector/],
-    ['/api/look/sector?kind=tapes&id=1', 400, /expected form/],
+    ['/api/look/sector?kind=tapes&id=1', 400, /malformed/],
     ['/api/look/files?kind=drives&id=nothing', 404, /no such drive/],
   ])('answers %s with %i and a sentence', async (url, status, sentence) => {
     const response = await fetch(served.url + url)

@@ -90,7 +90,7 @@ describe('the ticket desk', () => {
 
   it('has several ways, the first with its time and what limits it', async () => {
     await toRoute(page)
-    expect(await page.finding()).toMatch(/ways work; some test the new drive in place/)
+    expect(await page.finding()).toMatch(/routes work; some test the new drive in place/)
     const text = await page.text()
     expect(text).toMatch(/New drive outside, swap after/)
     expect(text).toMatch(/18 – 23 min\s+limited by USB dock A, bay 1, USB 5 Gb\/s/)
@@ -127,7 +127,7 @@ describe('the ticket desk', () => {
 
   it('waits until everything is settled and the plate is read, and takes no wrong characters', async () => {
     await toReady(page)
-    expect(await page.finding()).toBe('One thing, then it may start')
+    expect(await page.finding()).toBe('One thing, before it can start')
     await typePlate(page, '4M')
     await page.untilText(/1 thing and 2 characters to go/)
     await expectAccessible(page, 'ready')

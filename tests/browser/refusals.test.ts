@@ -62,7 +62,7 @@ describe('what is asked wrongly', () => {
     await page.next(/Go on to Route/)
     await page.click(/^From the image on the Workshop host/)
     await page.untilText(/Planned only: going by an image is not possible yet/)
-    await page.next(/Take this way/)
+    await page.next(/Use this route/)
     await page.untilFinding(/It fits/)
     await page.next(/Lock this fit/)
     await page.next(/Go on to Ready/)
@@ -170,7 +170,7 @@ describe('a copy', () => {
     await page.click(/Read again/)
     await page.untilText(/an unfinished copy/)
     await fromSurveyToReady(page)
-    await page.untilFinding(/^It may start/)
+    await page.untilFinding(/^It can start/)
   }
 
   it('does not start when the target has changed since it was surveyed', async () => {
@@ -191,7 +191,7 @@ describe('a copy', () => {
     // Only the new reading knows what the target holds now.
     await page.untilText(/holds something that cannot be told/)
     await fromSurveyToReady(page)
-    await page.untilFinding(/^It may start/)
+    await page.untilFinding(/^It can start/)
   })
 
   it('is started and resumed once, however often that is asked for at one moment', async () => {
@@ -241,7 +241,7 @@ describe('a copy', () => {
 
   it('can be stopped by hand and started over to the end', async () => {
     await page.open('/moves/ticket-desk/ready')
-    await page.untilFinding(/^It may start/)
+    await page.untilFinding(/^It can start/)
     await startCopy(page)
     await page.untilFinding(/GiB of 202\.0 GiB copied/)
     await page.click(/^Stop/)

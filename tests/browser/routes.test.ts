@@ -53,7 +53,7 @@ async function drag(what: string, over: string): Promise<void> {
 
 async function stickAndStart(plate: string): Promise<void> {
   await page.click(/Start it from the stick/)
-  await page.untilFinding(/^It may start/)
+  await page.untilFinding(/^It can start/)
   await typePlate(page, plate)
   await page.next(/Erase and copy/)
   await page.untilFinding(/reads back equal/, 240_000)
@@ -106,7 +106,7 @@ describe('the editing computer, whose blade no adapter takes', () => {
     expect(text).toMatch(/Enclosure for Brezza Studio blades would make it/)
     await page.click(/^Two legs over the Lampara T4 4 TB(?!, while)/)
     await page.untilText(/All that is on the Lampara T4 4 TB is erased/)
-    await page.next(/Take this way/)
+    await page.next(/Use this route/)
     await page.untilFinding(/It fits/)
     await page.next(/Lock this fit/)
     await page.untilText(/Leg 1 of 2/)

@@ -6,7 +6,7 @@ const sound: Health = { powerOnHours: 4000, temperatureCelsius: 34, reallocatedS
 describe('the verdict on a drive', () => {
   it.each([
     ['nothing wrong', sound, 'good', /neither worn nor hot/],
-    ['sectors that wait', { ...sound, pendingSectors: 41, reallocatedSectors: 3 }, 'failing', /^41 sectors could not/],
+    ['sectors that wait', { ...sound, pendingSectors: 41, reallocatedSectors: 3 }, 'failing', /^41 sectors cannot/],
     ['one sector given up', { ...sound, uncorrectableSectors: 1 }, 'failing', /gave up 1 sector\./],
     ['few sectors replaced', { ...sound, reallocatedSectors: 1 }, 'watch', /^1 sector was replaced/],
     ['many sectors replaced', { ...sound, reallocatedSectors: 240 }, 'failing', /^240 sectors/],

@@ -41,7 +41,7 @@ const count = (value: number, one: string, many = `${one}s`) => `${value} ${valu
 /** What decides, the worst first. */
 const RULES: readonly Rule[] = [
   ({ pendingSectors: n = 0 }) =>
-    n > 0 ? { state: 'failing', reason: `${count(n, 'sector')} could not be read and wait to be judged.` } : undefined,
+    n > 0 ? { state: 'failing', reason: `${count(n, 'sector')} cannot be read.` } : undefined,
   ({ uncorrectableSectors: n = 0 }) =>
     n > 0 ? { state: 'failing', reason: `The drive gave up ${count(n, 'sector')}.` } : undefined,
   ({ mediaErrors: n = 0 }) =>

@@ -213,7 +213,7 @@ function hiddenFindings(partitions: readonly PartitionSurvey[]): Finding[] {
     {
       severity: 'note',
       code: 'drive.hidden-partitions',
-      sentence: `${hidden.length === 1 ? 'One partition has' : `${hidden.length} partitions have`} no drive letter and must come along: ${names}.`,
+      sentence: `${hidden.length === 1 ? 'One partition has no drive letter and is' : `${hidden.length} partitions have no drive letter and are`} copied too: ${names}.`,
       evidence: `Partition ${hidden.map((p) => p.number).join(', ')}`,
     },
   ]

@@ -99,7 +99,7 @@ function contentReason(partitions: DriveSurvey['partitions'], scheme: DriveSurve
   const hidden = real.filter((p) => !p.hasLetter).length
   const letters =
     hidden > 0 && scheme !== 'volume'
-      ? `${hidden} of the ${real.length} partitions ${hidden === 1 ? 'has' : 'have'} no drive letter and must come along.`
+      ? `${hidden === 1 ? 'One hidden partition is' : `${hidden} hidden partitions are`} copied too.`
       : ''
   return [...systems, letters].filter(Boolean).join(' ')
 }

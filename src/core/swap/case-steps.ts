@@ -38,7 +38,7 @@ const OPENING: readonly CaseStep[] = [
   {
     id: 'mains-out',
     place: 'mains',
-    short: () => 'Mains out',
+    short: () => 'Unplugged',
     title: () => 'Pull the mains cable',
     how: () => 'At the back of the computer, not at the switch alone.',
     effect: (computerId) => ({ kind: 'mains-out', computerId }),
@@ -108,7 +108,7 @@ const CLOSING: readonly CaseStep[] = [
   {
     id: 'mains-in',
     place: 'mains',
-    short: () => 'Mains in',
+    short: () => 'Plugged in',
     title: () => 'Plug the mains cable in',
     how: () => 'Do not switch on yet: what starts it comes next.',
     effect: (computerId) => ({ kind: 'mains-in', computerId }),

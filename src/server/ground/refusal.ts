@@ -34,11 +34,13 @@ export function sentenceOf(error: unknown): { sentence: string; status: number }
   if (error instanceof CoreError) return { sentence: error.message, status: 409 }
   if (error instanceof z.ZodError) {
     const { path, message } = error.issues[0]
+    // What a schema says in words of its own is for people; the rest is for who wrote the request.
+    const isOwn = !/^(Invalid|Too |Unrecognized|Expected)/.test(message)
     const where = path.length > 0 ? ` at "${path.join('.')}"` : ''
-    return {
-      sentence: `The request does not have the expected form${where}: ${message}. Nothing was changed.`,
-      status: 400,
-    }
+    const sentence = isOwn
+      ? `${message.replace(/\.$/, '')}.`
+      : `The request is malformed${where}: ${message}. Nothing was changed.`
+    return { sentence, status: 400 }
   }
   log.error(error)
   return {

@@ -212,11 +212,11 @@ function ComputerQuay({ computer, picked, onPick, onEdit }: QuayProps & { comput
           onClick={() => void act(() => bench.setPower({ computerId: computer.id, mains: !computer.mains }))}
           className="!px-1.5"
         >
-          {computer.mains ? 'pull it' : 'plug it in'}
+          {computer.mains ? 'Unplug' : 'Plug in'}
           <span className="sr-only">, mains of the {computer.name}</span>
         </Button>
         <Link href={`/computers/${computer.id}`} className="font-semibold text-sea-4 underline underline-offset-2">
-          Sit at it
+          Open computer
           <span className="sr-only">: {computer.name}</span>
         </Link>
       </p>

@@ -134,7 +134,7 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
             label="Close the case"
             onAct={() => go(`/moves/${moveId}/swap`)}
             disabled={busy}
-            hint="It waited for a start that passed."
+            hint="It has started, so the case can be closed."
           />
         ) : passed ? (
           <NextAction label="Go on to Handover" onAct={() => go(`/moves/${moveId}/handover`)} disabled={busy} />

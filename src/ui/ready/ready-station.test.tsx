@@ -62,10 +62,10 @@ function shown(changes: Partial<View> = {}): Shown {
 
 describe('the list of a move', () => {
   it.each([
-    [0, 'It may start'],
-    [1, 'One thing, then it may start'],
-    [3, 'Three things, then it may start'],
-    [7, '7 things, then it may start'],
+    [0, 'It can start'],
+    [1, 'One item left before it can start'],
+    [3, 'Three items left before it can start'],
+    [7, '7 items left before it can start'],
   ])('with %i open says so first', (open, finding) => {
     const items = Array.from({ length: 9 }, (_, i) => item(`i${i}`, i < open ? { state: 'open' } : {}))
     const { text, finding: said } = shown({ items, open })

@@ -36,7 +36,7 @@ interface ReadyView {
   readonly done: boolean
 }
 
-const COUNTS = ['Nothing', 'One thing', 'Two things', 'Three things', 'Four things', 'Five things']
+const COUNTS = ['Nothing', 'One item', 'Two items', 'Three items', 'Four items', 'Five items']
 
 /** What has to be true before it may start, and the plate check. */
 export function ReadyStation({ moveId, view }: { moveId: string; view: ReadyView }) {
@@ -65,7 +65,7 @@ export function ReadyStation({ moveId, view }: { moveId: string; view: ReadyView
   }
   return (
     <Stage
-      heading={open === 0 ? 'It may start' : `${COUNTS[open] ?? `${open} things`}, then it may start`}
+      heading={open === 0 ? 'It can start' : `${COUNTS[open] ?? `${open} items`} left before it can start`}
       reason={`${view.leg.of > 1 ? `Leg ${view.leg.number} of ${view.leg.of}, ${source.name} to ${target.name}. ` : ''}${settled} of ${items.length} are settled. What the bench can see, it has checked itself, and checks again at the start.`}
       aside={
         <>

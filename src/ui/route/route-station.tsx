@@ -54,7 +54,7 @@ export function RouteStation({ moveId, view }: { moveId: string; view: RouteView
   if (!plan) {
     return (
       <Stage
-        heading="No way works as the bench is now"
+        heading="No route works as the bench is now"
         reason={view.obstacles[0] ? `${view.obstacles[0].what}: ${lower(view.obstacles[0].why)}` : undefined}
         next={<NextAction label="Look again" onAct={() => void act(async () => ({ ok: true }))} disabled={busy} />}
       >
@@ -66,7 +66,7 @@ export function RouteStation({ moveId, view }: { moveId: string; view: RouteView
   const isTaken = taken === plan.id
   return (
     <Stage
-      {...wordsOf(view, groups.length)}
+      {...wordsOf(view, groups.filter((group) => group.some((one) => one.notYet === null)).length)}
       aside={<PlanFacts plan={plan} />}
       next={
         isTaken || begun ? (
@@ -78,7 +78,7 @@ export function RouteStation({ moveId, view }: { moveId: string; view: RouteView
           />
         ) : (
           <NextAction
-            label={taken ? 'Take this way instead' : 'Take this way'}
+            label={taken ? 'Use this route instead' : 'Use this route'}
             onAct={() => void act(() => takeRoute(moveId, plan.id), next)}
             disabled={busy}
             hint={plan.notYet ?? (taken ? 'A swap that was begun starts over.' : undefined)}
@@ -121,19 +121,20 @@ function grouped(plans: readonly PlanView[]): PlanView[][] {
 }
 
 const COUNTS = [
-  'No way',
-  'One way',
-  'Two ways',
-  'Three ways',
-  'Four ways',
-  'Five ways',
-  'Six ways',
-  'Seven ways',
-  'Eight ways',
-  'Nine ways',
-  'Ten ways',
+  'No route',
+  'One route',
+  'Two routes',
+  'Three routes',
+  'Four routes',
+  'Five routes',
+  'Six routes',
+  'Seven routes',
+  'Eight routes',
+  'Nine routes',
+  'Ten routes',
 ]
 
+/** `kinds`: how many kinds of routes can be carried out. */
 function wordsOf(view: RouteView, kinds: number): { heading: string; reason: string } {
   const { plans, taken, computerName } = view
   const used = plans.find((p) => p.id === taken)
@@ -160,7 +161,8 @@ function wordsOf(view: RouteView, kinds: number): { heading: string; reason: str
       : view.toVirtualMachine
         ? `The ${computerName} becomes a virtual machine; its drives are only read.`
         : 'Worked out from what is on the bench and where it sits now.'
-  return { heading: `${COUNTS[kinds] ?? `${kinds} ways`} ${works}${extra}`, reason }
+  if (kinds === 0) return { heading: 'No route can be carried out yet', reason }
+  return { heading: `${COUNTS[kinds] ?? `${kinds} routes`} ${works}${extra}`, reason }
 }
 
 interface PlanGroupProps {

@@ -16,17 +16,17 @@ export async function toSurvey(page: Page): Promise<void> {
 export async function toRoute(page: Page): Promise<void> {
   await page.open('/moves/ticket-desk/survey')
   await page.next(/Route/)
-  await page.untilFinding(/ways? works?/)
+  await page.untilFinding(/routes? (works?|can)/)
 }
 
 export async function toFit(page: Page): Promise<void> {
-  await page.next(/Take this way/)
+  await page.next(/Use this route/)
   await page.untilFinding(/It fits/)
 }
 
 export async function toReady(page: Page): Promise<void> {
   await page.next(/Lock this fit/)
-  await page.untilFinding(/may start/)
+  await page.untilFinding(/can start/)
 }
 
 /** From the survey on, once more. */
@@ -38,7 +38,7 @@ export async function fromSurveyToReady(page: Page): Promise<void> {
 
 export async function settle(page: Page): Promise<void> {
   await page.click(/Start it from the stick/)
-  await page.untilFinding(/^It may start/)
+  await page.untilFinding(/^It can start/)
 }
 
 export async function typePlate(page: Page, characters: string): Promise<void> {
@@ -68,8 +68,8 @@ export async function lightingDeskToReady(page: Page): Promise<void> {
   await page.next(/Take it in/)
   await page.untilText(/What was noticed/)
   await page.next(/Go on to Route/)
-  await page.untilFinding(/ways? works?/)
-  await page.next(/Take this way/)
+  await page.untilFinding(/routes? (works?|can)/)
+  await page.next(/Use this route/)
   await page.untilFinding(/It fits/)
   await page.next(/Lock this fit/)
   await page.untilText(/Plate check/i)
@@ -86,7 +86,7 @@ export async function standReady(page: Page): Promise<void> {
   await page.click(/Start it from the stick/)
   await page.untilText(/runs from the rescue stick/)
   if (/Go on without/.test(await page.text())) await page.click(/Go on without/)
-  await page.untilFinding(/^It may start/)
+  await page.untilFinding(/^It can start/)
 }
 
 /** From the lighting desk's list to its running copy. */

@@ -48,7 +48,7 @@ async function startLeased(
   const ready = await readyState(move, leg)
   if (ready.open > 0) {
     const first = ready.items[0]
-    throw new Refusal(`It may not start yet: ${first.title} ${first.why}. Nothing was written.`)
+    throw new Refusal(`It cannot start yet: ${first.title} ${first.why}. Nothing was written.`)
   }
   if (seen !== ready.seen) {
     throw new Refusal(
