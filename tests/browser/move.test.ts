@@ -72,7 +72,7 @@ describe('the ticket desk', () => {
     await toSurvey(page)
     await page.untilFinding(/^90 % of Harbour \(C:\) is used, and all of it is sound$/)
     const text = await page.text()
-    expect(text).toMatch(/3 of the 4 partitions have no drive letter/)
+    expect(text).toMatch(/3 hidden partitions are copied too/)
     expect(text).toMatch(/201\.5 GiB/)
     expect(text).toMatch(/GPT, both copies agree/)
     await expectAccessible(page, 'survey')
@@ -127,7 +127,7 @@ describe('the ticket desk', () => {
 
   it('waits until everything is settled and the plate is read, and takes no wrong characters', async () => {
     await toReady(page)
-    expect(await page.finding()).toBe('One thing, before it can start')
+    expect(await page.finding()).toBe('One item left before it can start')
     await typePlate(page, '4M')
     await page.untilText(/1 thing and 2 characters to go/)
     await expectAccessible(page, 'ready')
