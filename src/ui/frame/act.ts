@@ -30,6 +30,7 @@ export function useAct() {
   const act = useCallback(
     async (work: () => Promise<Outcome>, next?: string): Promise<boolean> => {
       setRunning(true)
+      const here = location.pathname
       try {
         const outcome = await finished(await work())
         if (!outcome.ok) {
@@ -37,7 +38,8 @@ export function useAct() {
           startTransition(() => router.refresh())
           return false
         }
-        startTransition(() => (next ? router.push(next) : router.refresh()))
+        // Who went somewhere else meanwhile stays there.
+        startTransition(() => (next && location.pathname === here ? router.push(next) : router.refresh()))
         return true
       } catch {
         toast.error(

@@ -2,6 +2,7 @@ import { availableParallelism } from 'node:os'
 import { Worker } from 'node:worker_threads'
 import { createPool, type Pool } from 'generic-pool'
 import { CoreError } from '@/core/errors'
+import { log } from '../../ground/log'
 import { singleton } from '../../ground/singleton'
 import type { FromThread, TaskFailure, ToThread } from './messages'
 import type { TaskName, TaskOrder, TaskProgress, TaskResult } from './tasks'
@@ -40,13 +41,16 @@ function poolOf(max: number): Pool<Worker> {
     {
       create: async () => {
         const worker = new Worker(new URL('./tasks.worker.ts', import.meta.url))
-        // An idle thread keeps no process from ending.
+        // An idle thread keeps no process from ending, and ends none by an error of its own.
         worker.unref()
+        worker.on('error', (error) => log.error(error))
         return worker
       },
+      // A thread that ended while nobody used it has no number any more.
+      validate: async (worker) => worker.threadId !== -1,
       destroy: async (worker) => void (await worker.terminate()),
     },
-    { max, min: 0, idleTimeoutMillis: IDLE_MS, evictionRunIntervalMillis: IDLE_MS / 2 },
+    { max, min: 0, testOnBorrow: true, idleTimeoutMillis: IDLE_MS, evictionRunIntervalMillis: IDLE_MS / 2 },
   )
 }
 
@@ -68,10 +72,12 @@ export async function runTask<N extends TaskName>(
   let sound = true
   let timer: ReturnType<typeof setTimeout> | undefined
   let stop = () => {}
+  let told = (_: FromThread) => {}
+  let dead = (_: unknown) => {}
   try {
     worker.ref()
     return await new Promise<TaskResult<N>>((resolve, reject) => {
-      const dead = (error: unknown) => {
+      dead = (error) => {
         sound = false
         reject(error instanceof Error ? error : new Error(`The thread of ${name} ended unexpectedly.`))
       }
@@ -80,11 +86,12 @@ export async function runTask<N extends TaskName>(
         worker.postMessage({ type: 'stop' } satisfies ToThread)
         timer = setTimeout(() => dead(new TaskStopped()), STOP_WITHIN_MS)
       }
-      worker.on('message', (message: FromThread) => {
+      told = (message) => {
         if (message.type === 'progress') onProgress?.(message.progress)
         else if (message.type === 'done') resolve(message.result as TaskResult<N>)
         else reject(errorOf(message.failure))
-      })
+      }
+      worker.on('message', told)
       worker.on('error', dead)
       worker.on('exit', dead)
       signal?.addEventListener('abort', stop, { once: true })
@@ -93,7 +100,7 @@ export async function runTask<N extends TaskName>(
   } finally {
     clearTimeout(timer)
     signal?.removeEventListener('abort', stop)
-    worker.removeAllListeners('message').removeAllListeners('error').removeAllListeners('exit')
+    worker.off('message', told).off('error', dead).off('exit', dead)
     if (sound) {
       worker.unref()
       await pool.release(worker)

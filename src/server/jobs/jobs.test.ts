@@ -1,0 +1,135 @@
+import { rmSync } from 'node:fs'
+import type { Worker } from 'node:worker_threads'
+import type { Pool } from 'generic-pool'
+import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
+
+const folder = await vi.hoisted(async () => {
+  const { mkdtempSync } = await import('node:fs')
+  const { tmpdir } = await import('node:os')
+  const data = mkdtempSync(`${tmpdir()}/imbarco-jobs-`)
+  process.env.IMBARCO_DATA = data
+  return data
+})
+
+import { NotSupported } from '@/core/errors'
+import { JOB_KINDS } from '@/core/job'
+import { database } from '../database'
+import { JobRow } from '../database/models'
+import { type BenchEvent, subscribe } from '../ground/events'
+import { singleton } from '../ground/singleton'
+import { refused } from '../ground/testing'
+import { takeLease } from '../leases'
+import { runTask, TaskStopped } from './threads'
+import { jobById, type JobOrder, listJobs, runningJobs, settleJobs, startJob, stopJob } from '.'
+
+const thing = { keys: ['a file'], name: 'The image a' }
+const order = <T>(run: JobOrder<T>['run'], more: Partial<JobOrder<T>> = {}): JobOrder<T> => ({
+  ...{ kind: 'convert', title: 'a to b', purpose: 'work on images: a to b', lease: { write: [thing] } },
+  ...{ leaves: 'Nothing was left behind.', stoppable: true, run },
+  ...more,
+})
+
+beforeAll(() => database())
+afterAll(async () => {
+  await (await database()).close()
+  rmSync(folder, { recursive: true, force: true })
+})
+
+describe('a job', () => {
+  it('has what it uses for itself, and tells its end', async () => {
+    const told: BenchEvent[] = []
+    const leave = subscribe((event) => told.push(event))
+    let go = () => {}
+    const gate = new Promise<void>((resolve) => (go = resolve))
+    const { id, ended } = await startJob(order(({ progress }) => (progress(3, 9, 'half'), gate)))
+    expect(await refused(startJob(order(async () => {})))).toMatch(/in use by work on images: a to b/)
+    expect(await jobById(id)).toMatchObject({ state: 'running', done: 3, total: 9, about: 'half' })
+    expect(runningJobs().map((job) => job.id)).toEqual([id])
+    go()
+    expect((await ended).state).toBe('done')
+    takeLease({ purpose: 'something else', write: [thing] }).release()
+    expect((await JobRow.findByPk(id))!.state).toBe('done')
+    expect(told.filter((event) => event.type === 'job').map((event) => event.job.state)).toEqual([
+      'running',
+      'running',
+      'done',
+    ])
+    leave()
+  })
+
+  it('is stopped where that does no harm', async () => {
+    const waits = order(
+      ({ signal }) => new Promise((_, reject) => signal.addEventListener('abort', () => reject(new TaskStopped()))),
+    )
+    const { id, ended } = await startJob(waits)
+    stopJob(id)
+    expect(await ended).toMatchObject({ state: 'stopped', message: 'You stopped it. Nothing was left behind.' })
+    expect(await refused(Promise.resolve().then(() => stopJob(id)))).toMatch(/not running any more/)
+    let go = () => {}
+    const gate = new Promise<void>((resolve) => (go = resolve))
+    const erase = await startJob(order(() => gate, { stoppable: false }))
+    expect(await refused(Promise.resolve().then(() => stopJob(erase.id)))).toMatch(/not stopped half way/)
+    go()
+    await erase.ended
+  })
+
+  it.each([
+    [new NotSupported('This is not read here.'), /^This is not read here\.$/],
+    [new Error('a fault of its own'), /log has the details\. Nothing was left behind\./],
+    [new Error('ENOSPC: no space left on device'), /is full.*Nothing was left behind\./],
+  ])('that fails says why, and lets go of what it used: %s', async (error, words) => {
+    const { ended } = await startJob(order(() => Promise.reject(error)))
+    expect(await ended).toMatchObject({ state: 'failed', message: expect.stringMatching(words) })
+    takeLease({ purpose: 'something else', write: [thing] }).release()
+  })
+
+  it('whose end the disk does not take is told as it is, and stored when it does', async () => {
+    const update = vi.spyOn(JobRow, 'update').mockRejectedValueOnce(new Error('SQLITE_FULL'))
+    const { id, ended } = await startJob(order(async () => {}))
+    expect((await ended).state).toBe('done')
+    expect((await JobRow.findByPk(id))!.state).toBe('running')
+    expect((await jobById(id)).state).toBe('done')
+    await vi.waitUntil(async () => (await JobRow.findByPk(id))!.state === 'done', { timeout: 20_000 })
+    update.mockRestore()
+  })
+
+  it('that the last server left running was cut off, whatever it was', async () => {
+    for (const kind of JOB_KINDS) {
+      const row = {
+        id: `left-${kind}`,
+        kind,
+        title: kind,
+        moveId: 'm',
+        state: 'running',
+        startedAt: Date.now(),
+      } as const
+      await JobRow.create({ ...row, endedAt: null, message: null, result: null })
+    }
+    await settleJobs()
+    const left = (await listJobs(JOB_KINDS, 50)).filter((job) => job.id.startsWith('left-'))
+    expect(new Set(left.map((job) => `${job.kind} ${job.state}`))).toEqual(
+      new Set(JOB_KINDS.map((kind) => `${kind} interrupted`)),
+    )
+    expect(await refused(jobById('none'))).toMatch(/no such job/)
+  })
+})
+
+describe('threads', () => {
+  const missing = { kind: 'image', file: `${folder}/none.img`, within: folder } as const
+
+  it('go on after a task that failed, and after one of them ended', async () => {
+    await expect(runTask('surveySubject', missing)).rejects.toThrow(/none\.img/)
+    const { short } = singleton('threads', (): { short: Pool<Worker> } => {
+      throw new Error('There are no threads.')
+    })
+    const worker = await short.acquire()
+    await short.release(worker)
+    await worker.terminate()
+    await expect(runTask('surveySubject', missing)).rejects.toThrow(/none\.img/)
+  })
+
+  it('begin nothing that was stopped before', async () => {
+    const signal = AbortSignal.abort()
+    await expect(runTask('surveySubject', missing, { signal })).rejects.toThrow(TaskStopped)
+  })
+})
