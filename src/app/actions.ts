@@ -21,7 +21,7 @@ import { changeAnyInTurn, changeMoveInTurn } from '@/server/moves/jobs'
 import { giveUpMove, putOffMove, renameMove, takeUpMove } from '@/server/moves/standing'
 import { confirmSurvey, readDrives } from '@/server/stations/survey'
 import { eraseDrive, putBack } from '@/server/pages/shelf'
-import { finishStep, tickScrews } from '@/server/stations/swap'
+import { finishStep, tickScrews, untickStep } from '@/server/stations/swap'
 
 // What the forms of the stations say. Each service checks its input; what it refuses comes back as a sentence.
 
@@ -115,6 +115,10 @@ export async function readyActionAction(moveId: unknown, input: unknown): Promis
 
 export async function finishStepAction(moveId: unknown, step: unknown): Promise<Done> {
   return changed(moveId, (id) => finishStep(id, { step }))
+}
+
+export async function untickStepAction(moveId: unknown): Promise<Done> {
+  return changed(moveId, (id) => untickStep(id))
 }
 
 export async function tickScrewsAction(moveId: unknown, tick: unknown): Promise<Done> {

@@ -38,6 +38,7 @@ export default async function RootLayout({ children }: { children: ReactNode }) 
             unlockFit: actions.unlockFitAction,
             settle: actions.readyActionAction,
             finishStep: actions.finishStepAction,
+            untickStep: actions.untickStepAction,
             tickScrews: actions.tickScrewsAction,
             startTrial: actions.startTrialAction,
             turnOn: actions.turnOnAction,

@@ -90,7 +90,7 @@ import { readyAction } from './stations/ready'
 import { takeRoute } from './stations/route'
 import { eraseDrive, labelView, putBack, shelfState } from './pages/shelf'
 import { confirmSurvey, readDrives } from './stations/survey'
-import { finishStep, tickScrews } from './stations/swap'
+import { finishStep, tickScrews, untickStep } from './stations/swap'
 import { refused } from './ground/testing'
 
 const MOVE = 'ticket-desk'
@@ -202,6 +202,41 @@ describe('the swap', () => {
       /mains cable of the ticket desk is in again/,
     )
     expect(await placeOf(OLD)).toEqual(slot('SATA 0'))
+    await switchComputer(MOVE, { do: 'mains', on: false })
+  })
+
+  it('unticks steps one by one, and the bench is as it was before each', async () => {
+    const look = async () => {
+      const { mains, running, batteryOut, firmware } = await computerById(MOVE)
+      return {
+        places: await Promise.all([OLD, NEW].map(placeOf)),
+        mains,
+        running,
+        batteryOut,
+        bios: firmware.secureBoot,
+      }
+    }
+    const from = (await swap()).done
+    const seen = []
+    while (!/^Plugged in/.test((await swap()).steps[(await swap()).done].short)) {
+      seen.push(await look())
+      const { steps, done } = await swap()
+      await finishStep(MOVE, { step: steps[done].id })
+    }
+    expect(seen.length).toBeGreaterThan(2)
+    for (const before of [...seen].reverse()) {
+      expect((await swap()).canUntick).toBe(true)
+      await untickStep(MOVE)
+      expect(await look()).toEqual(before)
+    }
+    expect((await swap()).done).toBe(from)
+    // The cable is in again by somebody's hand: nothing is put back into a live computer.
+    await upTo(/^Plugged in/)
+    await switchComputer(MOVE, { do: 'mains', on: true })
+    const { steps, done } = await swap()
+    const at = steps.slice(0, done).findLastIndex((step) => step.effect?.kind === 'put')
+    for (let left = done - 1; left > at; left--) await untickStep(MOVE)
+    expect(await refused(untickStep(MOVE))).toMatch(/power/)
     await switchComputer(MOVE, { do: 'mains', on: false })
   })
 

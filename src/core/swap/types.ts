@@ -1,5 +1,5 @@
 import { z } from 'zod'
-import { PlaceSchema } from '../things/drive'
+import { PlaceSchema, ShelfSchema } from '../things/drive'
 import { ScrewGroupSchema } from '../things/chassis'
 
 /** What a ticked step changes on the bench. */
@@ -14,6 +14,25 @@ export const StepEffectSchema = z.discriminatedUnion('kind', [
   z.object({ kind: z.literal('secure-boot'), computerId: z.string(), on: z.boolean() }),
 ])
 export type StepEffect = z.infer<typeof StepEffectSchema>
+
+/** The bench as it was before a step was ticked, of what the step changed; it is so again when the step is unticked. */
+export const BeforeStepSchema = z.object({
+  drive: z.object({ id: z.string(), place: PlaceSchema, shelf: ShelfSchema.optional() }).optional(),
+  computer: z
+    .object({
+      id: z.string(),
+      running: z.enum(['off', 'system', 'stick']),
+      mains: z.boolean(),
+      batteryOut: z.boolean(),
+      secureBoot: z.boolean(),
+    })
+    .optional(),
+})
+export type BeforeStep = z.infer<typeof BeforeStepSchema>
+
+/** A step that was ticked, with when that was in bench time. */
+export const DoneStepSchema = z.object({ id: z.string(), at: z.number(), before: BeforeStepSchema.optional() })
+export type DoneStep = z.infer<typeof DoneStepSchema>
 
 /** The part of the opened computer that a step is about. */
 export const StepPlaceSchema = z.enum(['power', 'mains', 'button', 'cover', 'drive', 'dock', 'slot'])

@@ -24,6 +24,9 @@ export const FaultsSchema = z
   .array(z.object({ firstLba: z.number().int().nonnegative(), count: z.number().int().positive() }))
   .max(10_000)
 
+/** What a drive on the shelf was, and the day from which it may be erased; an empty day while its move is open. */
+export const ShelfSchema = z.object({ label: z.string().max(120), until: z.string().max(10) })
+
 export const DriveSchema = z.object({
   id,
   /** Maker and model, as printed: `Corvina S5`. */
@@ -61,7 +64,7 @@ export const DriveSchema = z.object({
   image: z.string().max(180).nullable().default(null),
   place: PlaceSchema,
   /** On the shelf: what it was, and the day from which it may be erased. */
-  shelf: z.object({ label: z.string().max(120), until: z.string().max(10) }).optional(),
+  shelf: ShelfSchema.optional(),
   /** When and how it was last erased for reuse; the reason, where that was before its day. */
   erased: z
     .object({

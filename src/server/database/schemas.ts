@@ -6,7 +6,7 @@ import { SpeedSchema } from '@/core/intake/speed'
 import { ProofCheckSchema } from '@/core/proof/compare'
 import { PlanSchema } from '@/core/route/types'
 import { DriveSurveySchema } from '@/core/survey/types'
-import { SwapStepSchema, TicksSchema } from '@/core/swap/types'
+import { DoneStepSchema, SwapStepSchema, TicksSchema } from '@/core/swap/types'
 
 // What each station leaves behind. Times are bench time in milliseconds.
 
@@ -66,7 +66,7 @@ export const SwapResultSchema = z.object({
   phases: z.array(
     z.object({
       steps: z.array(SwapStepSchema),
-      done: z.array(z.object({ id: z.string(), at: z.number() })),
+      done: z.array(DoneStepSchema),
       ticks: TicksSchema.default({}),
     }),
   ),

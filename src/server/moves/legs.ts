@@ -3,7 +3,7 @@ import type { Layout } from '@/core/fit/types'
 import { type Hands, leftOutside, type Leg, legsOf, type Plan, type Transfer } from '@/core/route/types'
 import type { DriveSurvey } from '@/core/survey/types'
 import { swapSteps } from '@/core/swap/steps'
-import type { SwapStep, Ticks } from '@/core/swap/types'
+import type { DoneStep, SwapStep, Ticks } from '@/core/swap/types'
 import type { Drive } from '@/core/things/drive'
 import type { MoveRow } from '../database/models'
 import { Refusal } from '../ground/refusal'
@@ -86,7 +86,7 @@ export function stepsOf(
   move: Move,
   progress: Progress,
   phase: number,
-): { steps: SwapStep[]; done: { id: string; at: number }[]; ticks: Ticks } {
+): { steps: SwapStep[]; done: DoneStep[]; ticks: Ticks } {
   const stored = move.row.swap?.phases[phase]
   if (stored && stored.steps.length > 0) return stored
   const targetIds = move.pairs.flatMap((p) => p.target?.id ?? [])
@@ -149,6 +149,13 @@ function onTheWay(source: DriveSurvey, via: DriveSurvey | undefined): Layout {
 /** The phase of the hands that Swap shows: the one that is next, else the last that was done. */
 export function phaseNow({ phase, copied, legs }: Progress): number {
   return phase ?? Math.min(copied, legs.length)
+}
+
+/** The phase of the step that was ticked last, while that can be unticked: nothing was copied since. */
+export function phaseToUntick({ row }: Move, { copied, copies }: Progress): number | undefined {
+  const phases = row.swap?.phases ?? []
+  const phase = phases.findLastIndex((stored) => stored.done.length > 0)
+  return phase < 0 || phase < copied || copies[phase] || row.handover ? undefined : phase
 }
 
 /** Steps that wait for a start from the new drive: none of them is done yet, or some are. */

@@ -42,6 +42,7 @@ export interface Actions {
   unlockFit(moveId: string): Promise<Outcome>
   settle(moveId: string, request: { action: string } & Record<string, unknown>): Promise<Outcome>
   finishStep(moveId: string, step: string): Promise<Outcome>
+  untickStep(moveId: string): Promise<Outcome>
   tickScrews(moveId: string, tick: { step: string; group: number; count: number }): Promise<Outcome>
   /** `choice`: a line of the boot menu, for this once. */
   startTrial(moveId: string, choice?: string): Promise<Outcome>

@@ -41,6 +41,7 @@ function shown(changes: Partial<View> = {}): Shown {
   const view: View = {
     steps: STEPS,
     done: 0,
+    canUntick: false,
     ticks: {},
     tray: [],
     started: false,

@@ -21,6 +21,7 @@ import { Screws, screwsInWords } from './step-card'
 interface SwapView {
   readonly steps: readonly SwapStep[]
   readonly done: number
+  readonly canUntick: boolean
   readonly ticks: Ticks
   /** Screws that are out and not in again. */
   readonly tray: readonly OnTray[]
@@ -36,7 +37,7 @@ interface SwapView {
 /** The hardware, one step at a time or as a whole list. */
 export function SwapStation({ moveId, view }: { moveId: string; view: SwapView }) {
   const { act, go, busy } = useAct()
-  const { finishStep, tickScrews } = useActions()
+  const { finishStep, tickScrews, untickStep } = useActions()
   const [whole, setWhole] = useState(false)
   const { steps, done, computer, drives, beforeLeg } = view
   const first = steps.filter((s) => !s.afterStart).length
@@ -55,6 +56,11 @@ export function SwapStation({ moveId, view }: { moveId: string; view: SwapView }
       reason={step ? undefined : reason}
       tools={
         <>
+          {view.canUntick && (
+            <Button disabled={busy} onClick={() => void act(() => untickStep(moveId))}>
+              Untick the last step
+            </Button>
+          )}
           <Button aria-pressed={!whole} onClick={() => setWhole(false)}>
             One step
           </Button>

@@ -1,12 +1,12 @@
 import { z } from 'zod'
 import { ticked } from '@/core/swap/tray'
-import type { StepEffect } from '@/core/swap/types'
+import type { BeforeStep, StepEffect } from '@/core/swap/types'
 import { driveName } from '@/core/things/drive'
 import { fitsLocked, hasStarted } from '../../database/notes'
 import { Refusal } from '../../ground/refusal'
 import { saveStationResults, loadMove, type Move } from '../../moves'
 import { running } from '../../moves/copies'
-import { progressOf, stepsAfterStart, stepsOf } from '../../moves/legs'
+import { phaseToUntick, progressOf, stepsAfterStart, stepsOf } from '../../moves/legs'
 import { note } from '../../moves/logbook'
 import { changeComputer, computerById, driveById, placeDrive } from '../../world'
 import { benchNow } from '../../world/clock'
@@ -51,11 +51,51 @@ export async function finishStep(moveId: string, input: unknown): Promise<void> 
     throw new Refusal(
       `${out} of ${of} screws are ${next.screws?.way}. Tick the ${of - out === 1 ? 'one that is' : `${of - out} that are`} left.`,
     )
+  const before = next.effect && (await beforeStep(next.effect))
   if (next.effect) await effect(move, next.effect)
-  phases[phase] = { steps, done: [...done, { id, at: await benchNow() }], ticks }
+  phases[phase] = { steps, done: [...done, { id, at: await benchNow(), ...(before ? { before } : {}) }], ticks }
   // Phases before that asked nothing keep an empty list; they are done as they are.
   await saveStationResults(moveId, { swap: { phases } })
   await note(moveId, next.short.toLowerCase())
+}
+
+/** What a step will change of the bench, as it is now. */
+async function beforeStep(step: StepEffect): Promise<BeforeStep> {
+  if (step.kind === 'take' || step.kind === 'put') {
+    const { id, place, shelf } = await driveById(step.driveId)
+    return { drive: { id, place, ...(shelf ? { shelf } : {}) } }
+  }
+  const { id, running: state, mains, batteryOut, firmware } = await computerById(step.computerId)
+  return { computer: { id, running: state, mains, batteryOut, secureBoot: firmware.secureBoot } }
+}
+
+/** Unticks the step that was ticked last: the bench is as it was before it. Rejects with Refusal where that cannot be. */
+export async function untickStep(moveId: string): Promise<void> {
+  const move = await loadMove(moveId)
+  const progress = await progressOf(move.row)
+  if (running().has(moveId)) throw new Refusal('A copy is running; its drives stay where they are.')
+  const phase = progress && phaseToUntick(move, progress)
+  if (phase === undefined) throw new Refusal('There is no step that could be unticked.')
+  const phases = [...move.row.swap!.phases]
+  const { steps, done, ticks } = phases[phase]
+  const last = done.at(-1)!
+  const step = steps.find((s) => s.id === last.id)
+  if (step?.effect && !last.before)
+    throw new Refusal('What the bench was like before this step was not kept. Put it right on the Bench page.')
+  const { drive, computer } = last.before ?? {}
+  if (drive) {
+    if (drive.place.kind === 'slot') await refuseLive(drive.place.computerId)
+    await placeDrive(drive.id, drive.place, drive.shelf)
+  }
+  if (computer) {
+    const { id, secureBoot, ...state } = computer
+    const { firmware } = await computerById(id)
+    await changeComputer(id, { ...state, firmware: { ...firmware, secureBoot } })
+  }
+  const left = Object.fromEntries(Object.entries(ticks).filter(([id]) => id !== last.id))
+  phases[phase] = { steps, done: done.slice(0, -1), ticks: left }
+  await saveStationResults(moveId, { swap: { phases } })
+  await note(moveId, `unticked: ${(step?.short ?? last.id).toLowerCase()}`)
 }
 
 /** Ticks screws of the next step, kind by kind. */

@@ -3,7 +3,7 @@ import { driveIn } from '@/core/things/bench'
 import { driveName } from '@/core/things/drive'
 import { hasStarted } from '../../database/notes'
 import { plateOf } from '../../moves'
-import { phaseNow, stepsOf } from '../../moves/legs'
+import { phaseNow, phaseToUntick, stepsOf } from '../../moves/legs'
 import type { MovePage } from '../../moves/page'
 
 export function swapView({ move, progress }: MovePage) {
@@ -19,6 +19,8 @@ export function swapView({ move, progress }: MovePage) {
   return {
     steps,
     done: done.length,
+    /** The step that was ticked last can be unticked. */
+    canUntick: phaseToUntick(move, progress!) === phase,
     ticks,
     tray: onTray(
       steps,
