@@ -354,6 +354,12 @@ describe('what a copy leaves behind as files', () => {
     expect(line).toBe('2,Shows (D:),used blocks,10,7,0,3,"/a, ""b"".txt",2,5,"read back, equal",ab,BLAKE3')
   })
 
+  it.each(['=1+1', '+1', '-1', '@SUM(A1)', '\t=1'])('take no name for a formula: %j', (title) => {
+    const [partition] = summary.partitions
+    const [, line] = summaryCsv({ ...summary, partitions: [{ ...partition, title }] }).split('\n')
+    expect(line.split(',')[1]).toBe(`'${title}`)
+  })
+
   it('and a list of lost sectors, which is refused with its place when it is malformed', () => {
     const file = {
       format: 'imbarco lost sectors',

@@ -18,5 +18,6 @@ export function summaryCsv(summary: CopySummary): string {
     digest: summary.digest,
     digest_kind: summary.digest ? summary.digestName : '',
   }))
-  return stringify(rows, { header: true })
+  // Names come from the disk; a spreadsheet takes none of them for a formula.
+  return stringify(rows, { header: true, escape_formulas: true })
 }

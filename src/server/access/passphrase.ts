@@ -27,8 +27,8 @@ type Kept = z.infer<typeof KeptSchema>
 /** Cost of a try, about a tenth of a second and 64 MiB. */
 const COST = 2 ** 16
 const HASH_BYTES = 32
-export const SHORTEST = 12
-export const LONGEST = 200
+const SHORTEST = 12
+const LONGEST = 200
 
 const hash = promisify(scrypt) as (
   passphrase: string,

@@ -140,7 +140,7 @@ async function startThread(order: CopyOrder, isRetry: boolean): Promise<Worker> 
 }
 
 /** Ends the row of a copy that was not started after all, as what it was before, or as one that failed. */
-export async function endUnstarted(id: string, wasThere: boolean): Promise<void> {
+async function endUnstarted(id: string, wasThere: boolean): Promise<void> {
   const row = await CopyRow.findByPk(id, { attributes: ['summary'] })
   if (row?.summary) return saveCopyEnd(id, { status: 'done' })
   const message = 'It could not be started. Nothing was written by this attempt.'

@@ -6,7 +6,7 @@ import { createStream } from 'rotating-file-stream'
 import { dataFolder } from './paths'
 
 const LEVEL = process.env.IMBARCO_LOG ?? 'warn'
-export const LOG_FILE = 'imbarco.log'
+const LOG_FILE = 'imbarco.log'
 
 /**
  * The server's own log, for whoever runs it; what a technician should know goes into the logbook. It is shown where the

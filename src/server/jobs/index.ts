@@ -59,7 +59,7 @@ const KEPT = 200
 /** Jobs that run, and those whose end the disk has not taken yet. */
 const live = () => singleton('jobs', () => new Map<string, Live>())
 
-export const isRunning = ({ state }: JobView) => state === 'running'
+const isRunning = ({ state }: JobView) => state === 'running'
 
 /** Starts a job. Rejects with Refusal, nothing begun, where something that it needs is in use. */
 export async function startJob<T>(order: JobOrder<T>): Promise<StartedJob> {

@@ -6,7 +6,7 @@ import { moveRow } from '.'
 import { type JobControl, type JobOrder, latestJob, runningJobs, startJob, type StartedJob } from '../jobs'
 
 /** The job of a move that keeps everything else of it waiting. */
-export function blockingJob(moveId: string): JobView | undefined {
+function blockingJob(moveId: string): JobView | undefined {
   return runningJobs(moveId).find((job) => !BACKGROUND_JOBS.includes(job.kind))
 }
 

@@ -1,5 +1,6 @@
 import { stat } from 'node:fs/promises'
 import { z } from 'zod'
+import { MIB } from '@/core/bytes/size'
 import type { DirectoryEntry } from '@/core/filesystem'
 import type { DriveSurvey } from '@/core/survey/types'
 import { imagesFolder } from '../ground/paths'
@@ -38,8 +39,6 @@ export async function sectorOf(lookedAt: LookedAt, lba: number) {
 export async function folderOf(lookedAt: LookedAt, partition: number, path: string): Promise<DirectoryEntry[]> {
   return runTask('listFolder', { subject: await subjectOf(lookedAt), partition, path })
 }
-
-const MIB = 1024 * 1024
 
 /** A file of a volume as a stream of its bytes. */
 export async function fileOf(
