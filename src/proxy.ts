@@ -3,6 +3,7 @@ import { type NextRequest, NextResponse } from 'next/server'
 import { hostName, ownNames } from '@/server/access/names'
 import { needsPassphrase } from '@/server/access/passphrase'
 import { isSession, SESSION_COOKIE } from '@/server/access/session'
+import { Refusal } from '@/server/ground/refusals'
 
 /** Names this server goes by; more by IMBARCO_HOSTS, separated by commas. */
 const OWN_NAMES = ownNames(process.env.IMBARCO_LISTENS_ON ?? '127.0.0.1', (process.env.IMBARCO_HOSTS ?? '').split(','))
@@ -17,18 +18,17 @@ const OPEN = ['/login', '/api/session']
 export async function proxy(request: NextRequest): Promise<NextResponse> {
   const host = request.headers.get('host') ?? ''
   if (!OWN_NAMES.has(hostName(host))) {
-    return refuse('This server answers only to its own name. Open it as http://127.0.0.1 with its port.', 421)
+    return refuse(new Refusal('host-foreign'))
   }
   if (request.method !== 'GET' && request.method !== 'HEAD') {
     const origin = request.headers.get('origin')
     const site = request.headers.get('sec-fetch-site')
     const foreign = (origin !== null && !sameHost(origin, host)) || site === 'cross-site' || site === 'same-site'
-    if (foreign) return refuse('Changes are taken only from Imbarco’s own pages. Nothing was changed.', 403)
+    if (foreign) return refuse(new Refusal('site-foreign'))
   }
   const { pathname } = request.nextUrl
   if (needsPassphrase() && !OPEN.includes(pathname) && !(await isSession(request.cookies.get(SESSION_COOKIE)?.value))) {
-    if (pathname.startsWith('/api/') || request.method !== 'GET')
-      return refuse('This bench is locked. Open its pages and type the passphrase.', 401)
+    if (pathname.startsWith('/api/') || request.method !== 'GET') return refuse(new Refusal('passphrase-needed'))
     return NextResponse.redirect(new URL('/login', request.url))
   }
   const nonce = randomBytes(16).toString('base64')
@@ -72,8 +72,8 @@ function sameHost(origin: string, host: string): boolean {
   }
 }
 
-function refuse(sentence: string, status: number): NextResponse {
-  return NextResponse.json({ ok: false, sentence }, { status })
+function refuse({ code, parameters, message, status }: Refusal): NextResponse {
+  return NextResponse.json({ ok: false, code, parameters, sentence: message }, { status })
 }
 
 export const config = { matcher: '/((?!_next/static|_next/image).*)' }

@@ -29,7 +29,7 @@ import { takeRoute } from '@/server/stations/route'
 import { confirmSurvey, readDrives } from '@/server/stations/survey'
 import { readyView, routeView } from '@/server/stations/testing'
 import { makeBench } from '@/server/world/make'
-import { refused } from '@/server/ground/testing'
+import { refusalCode } from '@/server/ground/testing'
 import { ended } from '@/server/jobs/testing'
 
 const MOVE = 'ticket-desk'
@@ -89,7 +89,7 @@ describe.skipIf(!data.isMounted)('a disk of the host that fills', () => {
     const copy = (await latestCopy(MOVE))!
     expect([copy.status, copy.resumable]).toEqual(['interrupted', true])
     expect(copy.message).toMatch(/full/)
-    expect(await refused(commandCopy(MOVE, { command: 'stop' }))).toMatch(/No copy of this move is running/)
+    expect(await refusalCode(commandCopy(MOVE, { command: 'stop' }))).toBe('copy-not-running')
     makeRoom()
     await resumeCopy(MOVE)
     await until(async () => ((await status()) !== 'running' ? true : undefined))

@@ -23,8 +23,8 @@ import { reservedDrives } from '@/server/moves/reserved-drives'
 import { boardState } from '@/server/pages/board'
 import { pastMoves } from '@/server/pages/past'
 import * as views from '@/server/stations/testing'
-import { answer, type Answer } from '@/server/ground/refusal'
-import { refused } from '@/server/ground/testing'
+import { answer, type Answer } from '@/server/ground/answer'
+import { refusalCode, refused } from '@/server/ground/testing'
 
 const MOVE = 'ticket-desk'
 
@@ -133,8 +133,8 @@ describe('a drive that is in use', () => {
     const drive = await driveById('crv5-960')
     const twin = { ...drive, id: 'twin', serial: 'CRV5-0000-0000' }
     const [thing, same] = await Promise.all([drive, twin].map(leasableDrive))
-    expect(await refused((async () => takeLease({ purpose: 'a copy', read: [thing], write: [same] }))())).toMatch(
-      /are the same bytes/,
+    expect(await refusalCode((async () => takeLease({ purpose: 'a copy', read: [thing], write: [same] }))())).toBe(
+      'same-bytes',
     )
   })
 })

@@ -9,7 +9,7 @@ import { fromBase64, toBase64 } from '@/core/bytes/base64'
 import { writeWhole } from '@/host/whole-file'
 import { log } from '../ground/log'
 import { dataFolder } from '../ground/paths'
-import { Refusal } from '../ground/refusal'
+import { Refusal } from '../ground/refusals'
 import { singleton } from '../ground/singleton'
 
 // A bench that others in the network can reach is opened with a passphrase. What is kept of it is a scrypt hash, beside
@@ -46,10 +46,7 @@ const hashOf = (passphrase: string, salt: Uint8Array, cost: number) =>
 /** Sets the passphrase; every session ends. Rejects with Refusal for one that is too short. */
 export async function setPassphrase(passphrase: string): Promise<void> {
   if (passphrase.length < SHORTEST || passphrase.length > LONGEST)
-    throw new Refusal(
-      `A passphrase has ${SHORTEST} to ${LONGEST} characters. The one before, if any, still holds.`,
-      400,
-    )
+    throw new Refusal('passphrase-length', { shortest: SHORTEST, longest: LONGEST })
   const salt = randomBytes(16)
   const kept: Kept = {
     version: 1,
@@ -107,12 +104,12 @@ export async function checkPassphrase(passphrase: string): Promise<void> {
   await limiter()
     .consume('all')
     .catch(() => {
-      throw new Refusal('Too many passphrases were tried. Wait a minute, then try again.', 429)
+      throw new Refusal('passphrase-tries')
     })
   const kept = keptNow()
   if (kept === undefined || kept === 'broken') {
-    throw new Refusal('The file with the passphrase cannot be read. Set it anew with "npm run passphrase".', 403)
+    throw new Refusal('passphrase-unreadable')
   }
   const typed = await hashOf(passphrase.slice(0, LONGEST + 1), fromBase64(kept.salt), kept.cost)
-  if (!timingSafeEqual(typed, fromBase64(kept.hash))) throw new Refusal('That is not the passphrase.', 403)
+  if (!timingSafeEqual(typed, fromBase64(kept.hash))) throw new Refusal('passphrase-wrong')
 }

@@ -8,7 +8,7 @@ import { saveAtLast } from '../database/save-at-last'
 import type { CopyStatus } from '../database/schemas'
 import { publish } from '../ground/events'
 import { log } from '../ground/log'
-import { Refusal } from '../ground/refusal'
+import { Refusal } from '../ground/refusals'
 import type { Lease } from '../leases'
 import type { Move } from '../moves'
 import { type CopyEnd, running, type Running, saveCopyEnd } from '../moves/copies'
@@ -135,7 +135,7 @@ async function startThread(order: CopyOrder, isRetry: boolean): Promise<Worker> 
   } catch (error) {
     log.error(error)
     await endUnstarted(order.job, isRetry || order.resume !== undefined)
-    throw new Refusal('The copy could not be started: this computer gave it no thread. Nothing was written.')
+    throw new Refusal('copy-no-thread')
   }
 }
 

@@ -2,7 +2,7 @@ import { mkdir } from 'node:fs/promises'
 import type { HeatModel } from '@/core/copy/heat'
 import { type Drive, driveName } from '@/core/things/drive'
 import { journalsFolder } from '../ground/paths'
-import { Refusal } from '../ground/refusal'
+import { Refusal } from '../ground/refusals'
 import { leasableDrive, type LeaseRequest } from '../leases'
 import type { Move } from '../moves'
 import { journalOf, snapshotOf } from '../moves/copies'
@@ -50,7 +50,7 @@ function liveOf(move: Move, { source, transfer }: LegNow, snapshotFile: string):
   const extent = (p: (typeof source.partitions)[number]) => ({ offset: p.startBytes, length: p.sizeBytes })
   const system = source.partitions.find((p) => p.role === 'system')
   const computer = move.bench.computers.find((c) => c.id === transfer.by)
-  if (!system || !computer) throw new Refusal('There is no system that runs from this drive.')
+  if (!system || !computer) throw new Refusal('copy-no-system')
   return {
     system: extent(system),
     snapshotFile,

@@ -10,7 +10,7 @@ import { type HostImage, openHostImage } from '@/host/images'
 import { database } from '../database'
 import { DriveRow, thingsVersion } from '../database/models'
 import { imagesFolder } from '../ground/paths'
-import { sentenceOf } from '../ground/refusal'
+import { refusedFor } from '../ground/answer'
 import { singleton } from '../ground/singleton'
 import { runTask } from '../jobs/threads'
 import { imagePath, readyFolder } from './names'
@@ -58,7 +58,7 @@ async function summaryOf(name: string): Promise<Cached['summary'] | undefined> {
   try {
     file = await imagePath(name)
   } catch (error) {
-    return { name, fileBytes: 0, hostBytes: 0, packing: null, opened: null, sentence: sentenceOf(error).sentence }
+    return { name, fileBytes: 0, hostBytes: 0, packing: null, opened: null, sentence: refusedFor(error).sentence }
   }
   const { size, mtimeMs, blocks } = await stat(file)
   const key = `${size}:${mtimeMs}`
@@ -72,7 +72,7 @@ async function summaryOf(name: string): Promise<Cached['summary'] | undefined> {
       ? { ...base, packing, opened: null, sentence: null }
       : { ...base, packing: null, opened: await openedSummary(file), sentence: null }
   } catch (error) {
-    summary = { ...base, packing: null, opened: null, sentence: sentenceOf(error).sentence }
+    summary = { ...base, packing: null, opened: null, sentence: refusedFor(error).sentence }
   }
   cache().set(name, { key, summary })
   return summary

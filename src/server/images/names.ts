@@ -2,7 +2,7 @@ import { mkdir, realpath, stat } from 'node:fs/promises'
 import path from 'node:path'
 import { z } from 'zod'
 import { imagesFolder } from '../ground/paths'
-import { Refusal } from '../ground/refusal'
+import { Refusal } from '../ground/refusals'
 
 /** A name of a file in the images folder: one part, shown as it is, no hidden file. */
 export const ImageNameSchema = z
@@ -25,10 +25,9 @@ export async function imagePath(input: unknown): Promise<string> {
   const name = ImageNameSchema.parse(input)
   const folder = await realpath(await readyFolder())
   const place = await realpath(path.join(folder, name)).catch(() => undefined)
-  if (!place) throw new Refusal(`There is no image ${name} in the images folder.`, 404)
-  if (path.dirname(place) !== folder)
-    throw new Refusal(`${name} leads out of the images folder and is not opened.`, 403)
-  if (!(await stat(place)).isFile()) throw new Refusal(`${name} is not a file.`, 404)
+  if (!place) throw new Refusal('image-unknown', { name })
+  if (path.dirname(place) !== folder) throw new Refusal('image-outside', { name })
+  if (!(await stat(place)).isFile()) throw new Refusal('image-no-file', { name })
   return place
 }
 
@@ -40,7 +39,7 @@ export async function newImagePath(input: unknown): Promise<string> {
     () => true,
     () => false,
   )
-  if (taken) throw new Refusal(`There is an image ${name} already. Choose another name.`)
+  if (taken) throw new Refusal('image-name-taken', { name })
   return place
 }
 

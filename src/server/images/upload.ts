@@ -5,11 +5,11 @@ import path from 'node:path'
 import { FileStore } from '@tus/file-store'
 import { Server } from '@tus/server'
 import { z } from 'zod'
-import { formatSize } from '@/core/bytes/size'
 import { publish } from '@/host/files'
 import { publish as tell } from '../ground/events'
 import { log } from '../ground/log'
 import { uploadsFolder } from '../ground/paths'
+import { Refusal } from '../ground/refusals'
 import { singleton } from '../ground/singleton'
 import { freeName, readyFolder } from './names'
 import { roomIn } from './room'
@@ -50,8 +50,8 @@ export async function unfinishedUploads(): Promise<
   return found.flat()
 }
 
-/** What an upload is refused with; the protocol's package sends it as it is. */
-const refusal = (status_code: number, sentence: string) => ({ status_code, body: `${sentence}\n` })
+/** A refusal as the protocol's package sends it. */
+const asResponse = ({ status, message }: Refusal) => ({ status_code: status, body: `${message}\n` })
 
 /**
  * Takes uploads that go on after a cut (the tus protocol, version 1.0). A whole one moves into the images folder
@@ -69,18 +69,13 @@ export function uploads(): Server {
       relativeLocation: true,
       async onUploadCreate(_request, upload) {
         const size = upload.size ?? 0
-        if (!upload.size) throw refusal(400, 'The upload does not say how long it is, or is empty. Nothing was stored.')
+        if (!upload.size) throw asResponse(new Refusal('upload-empty'))
         await store.deleteExpired()
         // What is still to come of others has its room already.
         const coming = (await unfinishedUploads()).reduce((sum, other) => sum + other.totalBytes - other.sentBytes, 0)
         const free = Math.max(0, (await roomIn(directory)) - coming)
-        if (size > free) {
-          const beside = coming > 0 ? ' beside the uploads that are not whole yet' : ''
-          throw refusal(
-            507,
-            `The file has ${formatSize(size)}, and there is room for ${formatSize(free)}${beside}. Nothing was stored.`,
-          )
-        }
+        if (size > free)
+          throw asResponse(new Refusal('uploads-no-room', { sizeBytes: size, freeBytes: free, comingBytes: coming }))
         return {}
       },
       async onUploadFinish(_request, upload) {

@@ -10,7 +10,8 @@ import { saveAtLast } from '../database/save-at-last'
 import { publish } from '../ground/events'
 import { log } from '../ground/log'
 import { outsideQueues } from '../ground/queue'
-import { DISK_FULL, Refusal } from '../ground/refusal'
+import { DISK_FULL } from '../ground/answer'
+import { Refusal } from '../ground/refusals'
 import { singleton } from '../ground/singleton'
 import { type LeaseRequest, startWithLease } from '../leases'
 import { HostDiskFull, TaskStopped } from './threads'
@@ -130,8 +131,8 @@ async function settle(job: Live, end: End): Promise<JobView> {
 /** Stops a job that can be stopped. Throws Refusal. */
 export function stopJob(id: string): void {
   const job = live().get(id)
-  if (!job || !isRunning(job.view)) throw new Refusal('This is not running any more.')
-  if (!job.view.stoppable) throw new Refusal(`${job.view.title}: this is not stopped half way. Wait for its end.`)
+  if (!job || !isRunning(job.view)) throw new Refusal('job-not-running')
+  if (!job.view.stoppable) throw new Refusal('job-unstoppable', { job: job.view.title })
   job.abort.abort()
 }
 
@@ -139,7 +140,7 @@ export function stopJob(id: string): void {
 export async function jobById(id: string): Promise<JobView> {
   await database()
   const row = live().get(id)?.view ?? (await JobRow.findByPk(id))
-  if (!row) throw new Refusal('There is no such job.', 404)
+  if (!row) throw new Refusal('job-unknown')
   return 'done' in row ? row : viewOf(row)
 }
 

@@ -17,7 +17,7 @@ import { database } from '../database'
 import { JobRow } from '../database/models'
 import { type BenchEvent, subscribe } from '../ground/events'
 import { singleton } from '../ground/singleton'
-import { refused } from '../ground/testing'
+import { refusalCode, refused } from '../ground/testing'
 import { takeLease } from '../leases'
 import { runTask, TaskStopped } from './threads'
 import { jobById, type JobOrder, listJobs, runningJobs, settleJobs, startJob, stopJob } from '.'
@@ -64,11 +64,11 @@ describe('a job', () => {
     const { id, ended } = await startJob(waits)
     stopJob(id)
     expect(await ended).toMatchObject({ state: 'stopped', message: 'You stopped it. Nothing was left behind.' })
-    expect(await refused(Promise.resolve().then(() => stopJob(id)))).toMatch(/not running any more/)
+    expect(await refusalCode(Promise.resolve().then(() => stopJob(id)))).toBe('job-not-running')
     let go = () => {}
     const gate = new Promise<void>((resolve) => (go = resolve))
     const erase = await startJob(order(() => gate, { stoppable: false }))
-    expect(await refused(Promise.resolve().then(() => stopJob(erase.id)))).toMatch(/not stopped half way/)
+    expect(await refusalCode(Promise.resolve().then(() => stopJob(erase.id)))).toBe('job-unstoppable')
     go()
     await erase.ended
   })
@@ -110,7 +110,7 @@ describe('a job', () => {
     expect(new Set(left.map((job) => `${job.kind} ${job.state}`))).toEqual(
       new Set(JOB_KINDS.map((kind) => `${kind} interrupted`)),
     )
-    expect(await refused(jobById('none'))).toMatch(/no such job/)
+    expect(await refusalCode(jobById('none'))).toBe('job-unknown')
   })
 })
 

@@ -3,7 +3,7 @@ import { type Drive, driveName, hasBytes } from '@/core/things/drive'
 import { openHostImage } from '@/host/images'
 import { driveBytes } from '../ground/drive-files'
 import { imagesFolder } from '../ground/paths'
-import { Refusal } from '../ground/refusal'
+import { Refusal } from '../ground/refusals'
 import { singleton } from '../ground/singleton'
 
 /** Something that a job reads or writes: known by its bytes, whatever it is called. */
@@ -47,8 +47,7 @@ export function takeLease(request: LeaseRequest): Lease {
   for (const thing of read) refuseHeld(thing, [...now.values()], false)
   for (const thing of write) {
     const same = [...read, ...write].filter((other) => other !== thing && shares(thing, other))
-    if (same.length > 0)
-      throw new Refusal(`${thing.name} and ${lower(same[0].name)} are the same bytes. Nothing was written.`)
+    if (same.length > 0) throw new Refusal('same-bytes', { thing: thing.name, other: lower(same[0].name) })
   }
   const id = held().next++
   now.set(id, { ...request, id })
@@ -98,7 +97,7 @@ function refuseHeld(thing: Leasable, others: readonly Held[], alone: boolean): v
   const holder = others.find(({ read = [], write = [] }) =>
     [...write, ...(alone ? read : [])].some((other) => shares(thing, other)),
   )
-  if (holder) throw new Refusal(`${thing.name} is in use by ${holder.purpose}. Nothing was written.`)
+  if (holder) throw new Refusal('in-use', { thing: thing.name, purpose: holder.purpose })
 }
 
 const shares = (a: Leasable, b: Leasable) => a.keys.some((key) => b.keys.includes(key))

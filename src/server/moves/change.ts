@@ -4,7 +4,7 @@ import { MoveRow } from '../database/models'
 import { publish } from '../ground/events'
 import { freeId } from '../ground/ids'
 import { inBenchQueue } from '../ground/queue'
-import { Refusal } from '../ground/refusal'
+import { Refusal } from '../ground/refusals'
 import { activeBench, benchState } from '../world'
 import { addMove } from '../world/make'
 import { moveRow, whatIsGone, saveStationResults } from '.'
@@ -52,7 +52,7 @@ async function changeInTurn(moveId: string, brief: Brief): Promise<void> {
 async function checked(input: unknown): Promise<Brief> {
   const brief = BriefSchema.parse(input)
   const why = whyNotTaken(brief)
-  if (why) throw new Refusal(why, 400)
+  if (why) throw new Refusal('move-contradicts-itself', { why })
   return brief
 }
 
@@ -60,20 +60,22 @@ async function checked(input: unknown): Promise<Brief> {
 async function refuseSharedDrives(brief: Brief, benchId: string, besides: string | undefined): Promise<void> {
   const bench = await benchState(benchId)
   const gone = whatIsGone(brief, bench)
-  if (gone) throw new Refusal(gone)
+  if (gone) throw new Refusal('move-incomplete', { why: gone })
   const taken = await reservedDrives(bench, benchId, besides)
   for (const { targetId } of brief.pairs) {
     const why = targetId === null ? undefined : taken.get(targetId)
-    if (why) throw new Refusal(why)
+    if (why) throw new Refusal('drive-reserved', { why })
   }
   for (const row of await MoveRow.findAll({ where: { benchId } })) {
     if (row.id === besides || row.handover || row.standing?.kind === 'given-up') continue
     for (const { sourceId } of brief.pairs) {
       const source = bench.drives.find((d) => d.id === sourceId)
       if (source && row.brief.pairs.some((theirs) => theirs.targetId === sourceId))
-        throw new Refusal(
-          `The ${driveName(source)} is written to by another move: ${row.brief.name}, ${row.brief.customer}. It cannot be a source.`,
-        )
+        throw new Refusal('source-is-target', {
+          drive: driveName(source),
+          move: row.brief.name,
+          customer: row.brief.customer,
+        })
     }
   }
 }

@@ -10,7 +10,7 @@ import { saveAtLast } from '../database/save-at-last'
 import type { CopyStatus } from '../database/schemas'
 import { log } from '../ground/log'
 import { journalsFolder } from '../ground/paths'
-import { Refusal } from '../ground/refusal'
+import { Refusal } from '../ground/refusals'
 import { singleton } from '../ground/singleton'
 import { benchNow } from '../world/clock'
 import { note } from './logbook'
@@ -172,10 +172,8 @@ export function recover(): Promise<void> {
 /** What a finished or running copy rests on is not changed any more. */
 export async function refuseAfterCopy(moveId: string): Promise<void> {
   const copy = await latestCopy(moveId)
-  if (copy?.status === 'running' || copy?.status === 'paused')
-    throw new Refusal('The copy is running; nothing it rests on can be changed.')
-  if (await CopyRow.findOne({ where: { moveId, status: 'done' }, attributes: ['id'] }))
-    throw new Refusal('The copy is done; what it was made from stays as it is.')
+  if (copy?.status === 'running' || copy?.status === 'paused') throw new Refusal('copy-running')
+  if (await CopyRow.findOne({ where: { moveId, status: 'done' }, attributes: ['id'] })) throw new Refusal('copy-done')
 }
 
 /** What an earlier copy of a move was cut off at counts no more once another one starts. */

@@ -8,7 +8,7 @@ import { database } from '../database'
 import { MoveRow } from '../database/models'
 import { notesOf } from '../database/notes'
 import { publish } from '../ground/events'
-import { Refusal } from '../ground/refusal'
+import { Refusal } from '../ground/refusals'
 import { benchState } from '../world'
 
 /** One drive of a move and where it goes; no target where it becomes a virtual disk. */
@@ -46,7 +46,7 @@ export interface PlateView {
 export async function moveRow(id: string): Promise<MoveRow> {
   await database()
   const row = /^[a-z0-9-]{1,60}$/.test(id) ? await MoveRow.findByPk(id) : null
-  if (!row) throw new Refusal('There is no such move.', 404)
+  if (!row) throw new Refusal('move-unknown')
   return row
 }
 
@@ -60,7 +60,7 @@ export async function loadMove(id: string): Promise<Move> {
 export function moveOf(row: MoveRow, bench: BenchState): Move {
   const { id, brief } = row
   const missing = whatIsGone(brief, bench)
-  if (missing) throw new Refusal(missing)
+  if (missing) throw new Refusal('move-incomplete', { why: missing })
   const computer = bench.computers.find((c) => c.id === brief.computerId)!
   const goalId = brief.targetComputerId ?? brief.computerId
   const goal = brief.toVirtualMachine ? undefined : bench.computers.find((c) => c.id === goalId)

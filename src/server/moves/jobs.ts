@@ -1,7 +1,7 @@
 import { BACKGROUND_JOBS, type JobView } from '@/core/job'
 import { lowerFirst } from '@/core/words'
 import { inMoveQueue } from '../ground/queue'
-import { Refusal } from '../ground/refusal'
+import { Refusal } from '../ground/refusals'
 import { moveRow } from '.'
 import { type JobControl, type JobOrder, latestJob, runningJobs, startJob, type StartedJob } from '../jobs'
 
@@ -37,13 +37,13 @@ export function changeAnyInTurn<T>(moveId: string, change: () => Promise<T>): Pr
 
 async function refuseLaidAside(moveId: string): Promise<void> {
   const { standing } = await moveRow(moveId)
-  if (standing?.kind === 'given-up') throw new Refusal('This move was given up. Open a new one for the same computer.')
-  if (standing) throw new Refusal('This move was put off. Take it up again first.')
+  if (standing?.kind === 'given-up') throw new Refusal('move-given-up')
+  if (standing) throw new Refusal('move-put-off')
 }
 
 function refuseBusy(moveId: string): void {
   const job = blockingJob(moveId)
-  if (job) throw new Refusal(`Wait until it has ended: ${lowerFirst(job.title)}.`)
+  if (job) throw new Refusal('move-busy', { job: lowerFirst(job.title) })
 }
 
 export type MoveJobOrder<T> = Omit<JobOrder<T>, 'moveId'> & {

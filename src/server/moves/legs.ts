@@ -6,7 +6,7 @@ import { swapSteps } from '@/core/swap/steps'
 import type { DoneStep, SwapStep, Ticks } from '@/core/swap/types'
 import type { Drive } from '@/core/things/drive'
 import type { MoveRow } from '../database/models'
-import { Refusal } from '../ground/refusal'
+import { Refusal } from '../ground/refusals'
 import { type Move, obstacleOf } from '.'
 import { type CopyView, latestCopy } from './copies'
 
@@ -104,24 +104,23 @@ export function stepsOf(
 /** The leg that is next to be copied, or the one of that number. Throws Refusal when this version cannot carry it out. */
 export async function loadLeg(move: Move, index?: number): Promise<LegNow> {
   const { row, bench } = move
-  if (!row.survey || !row.route) throw new Refusal('Take a route first.')
+  if (!row.survey || !row.route) throw new Refusal('no-route')
   const obstacle = obstacleOf(move)
-  if (obstacle) throw new Refusal(obstacle)
+  if (obstacle) throw new Refusal('move-blocked', { why: obstacle })
   const progress = (await progressOf(row))!
   const at = index ?? progress.leg
   const { transfer } = progress.legs[at]
-  if (transfer.from.kind !== 'drive' || transfer.to.kind !== 'drive')
-    throw new Refusal('This leg is not one between drives.')
+  if (transfer.from.kind !== 'drive' || transfer.to.kind !== 'drive') throw new Refusal('leg-not-between-drives')
   const [fromId, toId] = [transfer.from.driveId, transfer.to.driveId]
   const drive = (id: string) => {
     const found = bench.drives.find((d) => d.id === id)
-    if (!found) throw new Refusal('A drive of this leg is no longer on the bench.')
+    if (!found) throw new Refusal('leg-drive-gone')
     return found
   }
   const pair = row.survey.pairs[transfer.pair]
   const last = toId === move.pairs[transfer.pair].target?.id
   const locked = row.fit?.pairs[transfer.pair]
-  if (!locked) throw new Refusal('There is no locked fit to copy by. Lock it in Fit first.')
+  if (!locked) throw new Refusal('no-locked-fit')
   const carried =
     fromId === move.pairs[transfer.pair].source.id ? undefined : onTheWay(pair.source, row.route.via[fromId])
   const layout = last ? locked.layout : onTheWay(pair.source, row.route.via[toId])
@@ -140,9 +139,9 @@ export async function loadLeg(move: Move, index?: number): Promise<LegNow> {
 }
 
 function onTheWay(source: DriveSurvey, via: DriveSurvey | undefined): Layout {
-  if (!via) throw new Refusal('The drive on the way was not read when the route was taken. Take the route anew.')
+  if (!via) throw new Refusal('leg-drive-unread')
   const result = layoutOnTheWay(source, via)
-  if (!result.fits) throw new Refusal(result.obstacles[0].sentence)
+  if (!result.fits) throw new Refusal('leg-does-not-fit', { why: result.obstacles[0].sentence })
   return result.layout
 }
 

@@ -1,7 +1,7 @@
 import { copiedByMap } from '@/core/survey/copied-by-map'
 import type { DriveSurvey } from '@/core/survey/types'
 import { counted } from '@/core/words'
-import { Refusal } from '../ground/refusal'
+import { Refusal } from '../ground/refusals'
 import { runningJobs, type StartedJob, stopJob } from '../jobs'
 import { runTask } from '../jobs/threads'
 import { leasableDrive } from '../leases'
@@ -27,7 +27,7 @@ export function mapCheckProgress(moveId: string): { title: string; files: number
 export async function startMapChecks(moveId: string): Promise<StartedJob | undefined> {
   const { row, pairs, brief } = await loadMove(moveId)
   const { survey } = row
-  if (!survey) throw new Refusal('The drives have not been read yet.')
+  if (!survey) throw new Refusal('no-survey')
   const earlier = checkOf(moveId)
   if (earlier) stopJob(earlier.id)
   const parts = survey.pairs.flatMap(({ source }) => source.partitions.filter(copiedByMap))

@@ -2,7 +2,7 @@ import { z } from 'zod'
 import { MoveRow } from '../database/models'
 import { publish } from '../ground/events'
 import { inBenchQueue } from '../ground/queue'
-import { Refusal } from '../ground/refusal'
+import { Refusal } from '../ground/refusals'
 import { runningJobs, stopJob } from '../jobs'
 import { benchNow } from '../world/clock'
 import { moveRow } from '.'
@@ -21,11 +21,11 @@ export const WhySchema = z.object({ why: z.string().trim().min(3, 'Say in a few 
 export async function renameMove(moveId: string, input: unknown): Promise<void> {
   const names = NamesSchema.parse(input)
   const { brief, handover } = await moveRow(moveId)
-  if (handover) throw new Refusal('This move was handed over; its sheet says what it was called.')
+  if (handover) throw new Refusal('move-handed-over')
   const copy = await latestCopy(moveId)
   // By its name the target of an unfinished copy is known to be this move's.
   if (copy && (copy.resumable || copy.status === 'running' || copy.status === 'paused'))
-    throw new Refusal('The copy has marked its target with this name. Rename the move when the copy is done.')
+    throw new Refusal('move-name-in-use')
   await MoveRow.update({ brief: { ...brief, ...names } }, { where: { id: moveId } })
   await note(moveId, `renamed: ${names.name}, ${names.customer}`)
   publish({ type: 'changed', moveId: null })
@@ -42,7 +42,7 @@ export async function putOffMove(moveId: string, input: unknown): Promise<void> 
 /** Takes up a move that was put off. */
 export async function takeUpMove(moveId: string): Promise<void> {
   const { standing } = await moveRow(moveId)
-  if (standing?.kind !== 'put-off') throw new Refusal('This move was not put off.')
+  if (standing?.kind !== 'put-off') throw new Refusal('move-not-put-off')
   await lay(moveId, null)
   await note(moveId, 'taken up again')
 }
@@ -63,11 +63,10 @@ export async function giveUpMove(moveId: string, input: unknown): Promise<void> 
 
 async function refuseUnderway(moveId: string): Promise<void> {
   const { handover, standing } = await moveRow(moveId)
-  if (handover) throw new Refusal('This move was handed over, so it has come to its end.')
-  if (standing?.kind === 'given-up') throw new Refusal('This move was given up already.')
+  if (handover) throw new Refusal('move-handed-over')
+  if (standing?.kind === 'given-up') throw new Refusal('move-given-up')
   const copy = await latestCopy(moveId)
-  if (copy?.status === 'running' || copy?.status === 'paused')
-    throw new Refusal('Its copy is running. Stop that first.')
+  if (copy?.status === 'running' || copy?.status === 'paused') throw new Refusal('copy-running')
 }
 
 async function lay(moveId: string, standing: MoveRow['standing']): Promise<void> {

@@ -1,6 +1,6 @@
 import type { MoveRow } from '../database/models'
 import { inMoveQueue } from '../ground/queue'
-import { Refusal } from '../ground/refusal'
+import { Refusal } from '../ground/refusals'
 import { saveStationResults, moveRow } from '.'
 
 type Survey = NonNullable<MoveRow['survey']>
@@ -9,7 +9,7 @@ type Survey = NonNullable<MoveRow['survey']>
 export async function changeSurvey(moveId: string, change: (survey: Survey) => Survey): Promise<void> {
   await inMoveQueue(moveId, async () => {
     const { survey } = await moveRow(moveId)
-    if (!survey) throw new Refusal('The drives have not been read yet.')
+    if (!survey) throw new Refusal('no-survey')
     const changed = change(survey)
     if (changed !== survey) await saveStationResults(moveId, { survey: changed })
   })

@@ -4,7 +4,7 @@ import { MIB } from '@/core/bytes/size'
 import type { DirectoryEntry } from '@/core/filesystem'
 import type { DriveSurvey } from '@/core/survey/types'
 import { imagesFolder } from '../ground/paths'
-import { Refusal } from '../ground/refusal'
+import { Refusal } from '../ground/refusals'
 import { imagePath } from '../images/names'
 import { runTask } from '../jobs/threads'
 import type { Subject } from '../jobs/threads/tasks/subject'
@@ -30,8 +30,7 @@ export async function sectorOf(lookedAt: LookedAt, lba: number) {
   const file = subject.kind === 'drive' ? subject.drive.file : subject.file
   const { dev, ino, mtimeMs, size } = await stat(/* turbopackIgnore: true */ file)
   const sector = await runTask('readSector', { subject, stamp: [dev, ino, mtimeMs, size].join(), lba })
-  if (sector.lba === undefined)
-    throw new Refusal(`The drive has sectors 0 to ${sector.last}; there is no sector ${lba}.`, 400)
+  if (sector.lba === undefined) throw new Refusal('sector-unknown', { last: sector.last, lba })
   return sector
 }
 
@@ -48,7 +47,7 @@ export async function fileOf(
 ): Promise<{ name: string; sizeBytes: number; stream: ReadableStream<Uint8Array> }> {
   const volume = { subject: await subjectOf(lookedAt), partition, path }
   const entry = await runTask('statFile', volume)
-  if (!entry) throw new Refusal(`There is no file ${path} on this volume.`, 404)
+  if (!entry) throw new Refusal('file-unknown', { path })
   let at = 0
   const stream = new ReadableStream<Uint8Array>({
     async pull(controller) {

@@ -12,7 +12,7 @@ import { publish } from '../ground/events'
 import { freeId } from '../ground/ids'
 import { dataFolder, drivesFolder, imagesFolder } from '../ground/paths'
 import { inBenchQueue } from '../ground/queue'
-import { Refusal } from '../ground/refusal'
+import { Refusal } from '../ground/refusals'
 import { imagePath } from '../images/names'
 import { driveUse, fileKey } from '../leases'
 import { activeBench, benchState } from '.'
@@ -52,7 +52,7 @@ export function showBench(input: unknown): Promise<void> {
 async function showInTurn(input: unknown): Promise<void> {
   const id = z.string().max(80).parse(input)
   await database()
-  if (!(await BenchRow.findByPk(id))) throw new Refusal('There is no such bench.', 404)
+  if (!(await BenchRow.findByPk(id))) throw new Refusal('bench-unknown')
   await BenchRow.update({ active: false }, { where: {} })
   await BenchRow.update({ active: true }, { where: { id } })
   publish({ type: 'changed', moveId: null })
@@ -78,11 +78,11 @@ export function removeBench(input: unknown): Promise<void> {
 async function removeInTurn(input: unknown): Promise<void> {
   const typed = z.string().max(80).parse(input)
   const { id, name } = await activeBench()
-  if (typed !== name) throw new Refusal(`That is not the name of this bench, ${name}. Nothing was taken away.`)
+  if (typed !== name) throw new Refusal('bench-name-wrong', { name })
   const others = (await listBenches()).filter((b) => b.id !== id)
-  if (others.length === 0) throw new Refusal('This is the only bench. Make another one first.')
+  if (others.length === 0) throw new Refusal('bench-last')
   const use = driveUse((await benchState(id)).drives.map((d) => d.id))
-  if (use) throw new Refusal(`A drive of this bench is in use by ${use}. Stop that first.`)
+  if (use) throw new Refusal('bench-in-use', { purpose: use })
   await showBench(others[0].id)
   await clear(id)
 }
@@ -105,7 +105,7 @@ async function clear(benchId: string): Promise<void> {
 export async function exportBench(id: string): Promise<{ name: string; text: string }> {
   await database()
   const row = await BenchRow.findByPk(id)
-  if (!row) throw new Refusal('There is no such bench.', 404)
+  if (!row) throw new Refusal('bench-unknown')
   const { computers, accessories, drives } = await benchState(id)
   const file: BenchFile = {
     $schema: SCHEMA_ADDRESS,
@@ -263,7 +263,7 @@ async function newRow(name: string) {
 async function refuseName(name: string, besides: string | undefined): Promise<void> {
   await database()
   const same = (await BenchRow.findAll()).find((b) => b.name.toLowerCase() === name.toLowerCase() && b.id !== besides)
-  if (same) throw new Refusal(`There is a bench of the name ${same.name} already.`)
+  if (same) throw new Refusal('bench-name-taken', { name: same.name })
 }
 
 async function freeName(name: string): Promise<string> {

@@ -6,7 +6,7 @@ import { DriveRow } from '../database/models'
 import { publish } from '../ground/events'
 import { imagesFolder } from '../ground/paths'
 import { inBenchQueue } from '../ground/queue'
-import { Refusal } from '../ground/refusal'
+import { Refusal } from '../ground/refusals'
 import { drivesOfAll, withImage } from '../images'
 import { ImageNameSchema, imagePath } from '../images/names'
 import { fileKey } from '../leases'
@@ -30,7 +30,7 @@ async function putInTurn({ image: name, model }: z.infer<typeof PutOnBenchSchema
   const drives = await drivesOfAll()
   const key = fileKey(await imagePath(name))
   const same = drives.find((d) => d.image !== null && fileKey(path.join(imagesFolder(), d.image)) === key)
-  if (same) throw new Refusal(`The image ${name} is on the bench already, as the ${driveName(same)}.`)
+  if (same) throw new Refusal('image-on-bench', { name, drive: driveName(same) })
   const drive = await withImage(name, async ({ device, virtualBytes }): Promise<Drive> => {
     const number = 1 + Math.max(0, ...drives.map((d) => Number(/^image-(\d+)$/.exec(d.id)?.[1] ?? 0)))
     return {

@@ -11,7 +11,7 @@ import { driveBytes } from '../ground/drive-files'
 import { publish } from '../ground/events'
 import { log } from '../ground/log'
 import { inBenchQueue } from '../ground/queue'
-import { Refusal } from '../ground/refusal'
+import { Refusal } from '../ground/refusals'
 import { singleton } from '../ground/singleton'
 import type { Subject } from '../jobs/threads/tasks/subject'
 import { whyNotPulled } from '../leases'
@@ -22,7 +22,7 @@ export { driveBytes } from '../ground/drive-files'
 export async function activeBench(): Promise<{ id: string; name: string }> {
   await database()
   const row = (await BenchRow.findOne({ where: { active: true } })) ?? (await BenchRow.findOne())
-  if (!row) throw new Refusal('There is no bench yet. Make the demo bench with "npm run demo".', 404)
+  if (!row) throw new Refusal('no-bench')
   return { id: row.id, name: row.name }
 }
 
@@ -76,7 +76,7 @@ function readable<T>(rows: readonly { readonly id: string; readonly data: T }[])
 async function driveRow(id: string): Promise<DriveRow> {
   await database()
   const row = await DriveRow.findByPk(id)
-  if (!row) throw new Refusal('There is no such drive on the bench.', 404)
+  if (!row) throw new Refusal('drive-unknown')
   return row
 }
 
@@ -99,14 +99,14 @@ export async function benchOfDrive(id: string): Promise<BenchState> {
 export async function benchOfComputer(id: string): Promise<BenchState> {
   await database()
   const row = await ComputerRow.findByPk(id)
-  if (!row) throw new Refusal('There is no such computer on the bench.', 404)
+  if (!row) throw new Refusal('computer-unknown')
   return benchState(row.benchId)
 }
 
 export async function computerById(id: string): Promise<Computer> {
   await database()
   const row = await ComputerRow.findByPk(id)
-  if (!row) throw new Refusal('There is no such computer on the bench.', 404)
+  if (!row) throw new Refusal('computer-unknown')
   return row.data
 }
 
@@ -142,7 +142,7 @@ async function placeInTurn(id: string, place: Place, shelf: Drive['shelf']): Pro
   const drive = await driveById(id)
   const bench = await benchOfDrive(id)
   const why = whyNotPulled(drive) ?? whyNotThere(drive, place, bench)
-  if (why) throw new Refusal(why)
+  if (why) throw new Refusal('drive-stays', { why })
   const name = `The ${driveName(drive)} (${berthOf(drive, bench).name})`
   const data: Drive = { ...drive, place, shelf }
   await DriveRow.update({ data }, { where: { id } })
@@ -169,11 +169,9 @@ export async function withDrive<T>(drive: Drive, work: (device: BlockDevice) => 
 function bytesOnDisk(drive: Drive): DriveBytes {
   const bytes = driveBytes(drive)
   if (!existsSync(/* turbopackIgnore: true */ bytes.file)) {
-    throw new Refusal(
-      bytes.isImage
-        ? `The image ${drive.image} that stands for the ${driveName(drive)} is no longer in the images folder.`
-        : `The bytes of the ${driveName(drive)} are missing from the data folder. Make the bench anew with "npm run demo -- --reset".`,
-    )
+    const name = driveName(drive)
+    if (drive.image === null) throw new Refusal('drive-bytes-missing', { drive: name })
+    throw new Refusal('drive-image-missing', { drive: name, image: drive.image })
   }
   return bytes
 }

@@ -2,7 +2,7 @@ import { stat } from 'node:fs/promises'
 import { contentWords } from '@/core/survey/words'
 import { type Drive, hasBytes } from '@/core/things/drive'
 import { publish } from '../ground/events'
-import { sentenceOf } from '../ground/refusal'
+import { refusedFor } from '../ground/answer'
 import { singleton } from '../ground/singleton'
 import { runTask } from '../jobs/threads'
 import { driveBytes, driveSubject } from '.'
@@ -39,7 +39,7 @@ export async function knownOf(drive: Drive): Promise<Known> {
     return await known
   } catch (error) {
     kept().delete(drive.id)
-    return { holds: sentenceOf(error).sentence, ...nothing }
+    return { holds: refusedFor(error).sentence, ...nothing }
   }
 }
 

@@ -1,9 +1,9 @@
 import { z } from 'zod'
 import type { DRIVE_MODELS } from '@/bench/catalogue'
-import { groupDigits } from '@/core/bytes/size'
 import { HealthSchema } from '@/core/health/health'
 import { legsOf } from '@/core/route/types'
 import { type Accessory, AccessorySchema, baysOf } from '@/core/things/accessory'
+import { placeName } from '@/core/things/bench'
 import { BodySchema, ProtocolSchema, type Slot, whyNotInto } from '@/core/things/bodies'
 import { type Computer, ComputerSchema } from '@/core/things/computer'
 import { type Drive, driveName, DriveSchema, FaultsSchema } from '@/core/things/drive'
@@ -12,7 +12,7 @@ import { AccessoryRow, ComputerRow, DriveRow, MoveRow } from '../database/models
 import { publish } from '../ground/events'
 import { freeId } from '../ground/ids'
 import { inBenchQueue } from '../ground/queue'
-import { Refusal } from '../ground/refusal'
+import { Refusal } from '../ground/refusals'
 import { driveUse, leasableDrive, withLease } from '../leases'
 import { activeBench, benchState, changeComputer, computerById, driveById, drivesInside } from '.'
 import { driveOfModel, putOnBench } from './image-drives'
@@ -34,7 +34,7 @@ async function storeComputer(input: unknown): Promise<string> {
     'slot',
   )
   if (!computer.slots.some((s) => s.id === computer.homeSlot))
-    throw new Refusal(`The ${computer.name} has no slot ${computer.homeSlot}, which is where it starts from.`, 400)
+    throw new Refusal('computer-no-home-slot', { computer: computer.name, slot: computer.homeSlot })
   const bench = await benchState()
   for (const drive of bench.drives) {
     if (drive.place.kind !== 'slot' || drive.place.computerId !== computer.id) continue
@@ -164,10 +164,7 @@ async function storeChanges(changes: z.infer<typeof DriveChangeSchema>): Promise
   await refuseSerial(changes.serial, drive.id)
   const sectors = drive.sizeBytes / drive.logicalSectorSize
   for (const { firstLba, count } of [...changes.unreadable, ...changes.misstores])
-    if (firstLba + count > sectors)
-      throw new Refusal(
-        `Sector ${groupDigits(firstLba + count - 1)} lies behind the end of the drive, which has ${groupDigits(sectors)}.`,
-      )
+    if (firstLba + count > sectors) throw new Refusal('fault-behind-end', { lba: firstLba + count - 1, sectors })
   const data: Drive = { ...drive, ...changes }
   const { place } = data
   const bench = await benchState()
@@ -205,13 +202,14 @@ async function remove({ kind, id }: z.infer<typeof RemoveSchema>): Promise<void>
         (d.place.kind === 'slot' && kind === 'computer' && d.place.computerId === id) ||
         (d.place.kind === 'bay' && kind === 'accessory' && d.place.accessoryId === id),
     )
-    if (holder) throw new Refusal(`The ${driveName(holder)} sits in it. Take it out first.`)
+    if (holder)
+      throw new Refusal('drive-in-place', { drive: driveName(holder), place: `the ${placeName(holder.place, bench)}` })
     if (kind === 'computer') {
       const { name } = await computerById(id)
       await refuseInUse((row) => row.brief.computerId === id || row.brief.targetComputerId === id, `The ${name}`)
     } else {
       const accessory = bench.accessories.find((a) => a.id === id)
-      if (!accessory) throw new Refusal('There is no such thing on the bench.', 404)
+      if (!accessory) throw new Refusal('thing-unknown')
       await refuseInUse((row) => row.route?.plan.things.includes(id) === true, `The ${accessory.name}`)
     }
     await (kind === 'computer' ? ComputerRow.destroy({ where: { id } }) : AccessoryRow.destroy({ where: { id } }))
@@ -231,7 +229,7 @@ async function switchPower(input: unknown): Promise<void> {
   const computer = await computerById(computerId)
   const bench = await benchState()
   const use = driveUse(drivesInside(bench, computerId), { needsPower: true })
-  if (use && !mains) throw new Refusal(`A drive in the ${computer.name} is in use by ${use}. Stop that first.`)
+  if (use && !mains) throw new Refusal('computer-in-use', { computer: computer.name, purpose: use })
   await changeComputer(computerId, mains ? { mains } : { mains, running: 'off' })
 }
 
@@ -245,34 +243,32 @@ function driveIdsOf({ brief, route }: MoveRow): string[] {
 async function refuseInUse(uses: (row: MoveRow) => boolean, what: string): Promise<void> {
   await database()
   const row = (await MoveRow.findAll()).find((r) => !r.handover && r.standing?.kind !== 'given-up' && uses(r))
-  if (row)
-    throw new Refusal(
-      `${what} is part of a move: ${row.brief.name}, ${row.brief.customer}. It stays on the bench until that is handed over or given up.`,
-    )
+  if (row) throw new Refusal('thing-of-move', { thing: what, move: row.brief.name, customer: row.brief.customer })
 }
 
 function refuseTwice(ids: readonly string[], what: string): void {
   const twice = ids.find((id, i) => ids.indexOf(id) < i)
-  if (twice !== undefined)
-    throw new Refusal(`There are two places of the name ${twice}; every ${what} needs a name of its own.`, 400)
+  if (twice !== undefined) throw new Refusal('place-names-alike', { name: twice, kind: what })
 }
 
 /** A drive that sits somewhere must still go in there after a change. */
 function refuseSeat(drive: Drive, slots: readonly Slot[], slotId: string, owner: string): void {
   const slot = slots.find((s) => s.id === slotId)
-  if (!slot) throw new Refusal(`The ${driveName(drive)} sits in ${slotId} of the ${owner}. Take it out first.`)
+  if (!slot) throw new Refusal('drive-in-place', { drive: driveName(drive), place: `${slotId} of the ${owner}` })
   const misfit = whyNotInto(drive, slot, 1)
   if (misfit)
-    throw new Refusal(
-      `The ${driveName(drive)} sits in ${slotId} of the ${owner} and would not go in any more: ${misfit.sentence}`,
-    )
+    throw new Refusal('drive-would-not-fit', {
+      drive: driveName(drive),
+      place: `${slotId} of the ${owner}`,
+      why: misfit.sentence,
+    })
 }
 
 async function refuseSerial(serial: string, besides: string | undefined): Promise<void> {
   const twin = (await benchState()).drives.find(
     (d) => d.serial.toUpperCase() === serial.toUpperCase() && d.id !== besides,
   )
-  if (twin) throw new Refusal(`The ${driveName(twin)} has this serial already; a serial tells two drives apart.`)
+  if (twin) throw new Refusal('serial-taken', { drive: driveName(twin) })
 }
 
 /** An id for a new thing, from its name: none that is stored, and none of those that are about to be. */

@@ -1,7 +1,7 @@
 import { NextResponse } from 'next/server'
 import { checkPassphrase } from '@/server/access/passphrase'
 import { newSession, SESSION_COOKIE, SESSION_SECONDS } from '@/server/access/session'
-import { answer } from '@/server/ground/refusal'
+import { answer } from '@/server/ground/answer'
 
 /** The form of the login page: opens a session for who typed the passphrase, or shows the form again with the reason. */
 export async function POST(request: Request): Promise<Response> {

@@ -1,5 +1,5 @@
 import { notFound } from 'next/navigation'
-import { answer } from '@/server/ground/refusal'
+import { answer } from '@/server/ground/answer'
 import { driveView } from '@/server/pages/bench'
 import { headState } from '@/server/pages/head'
 import { surveyOf } from '@/server/pages/look'

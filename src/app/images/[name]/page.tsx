@@ -1,5 +1,5 @@
 import { notFound } from 'next/navigation'
-import { answer } from '@/server/ground/refusal'
+import { answer } from '@/server/ground/answer'
 import { headState } from '@/server/pages/head'
 import { imageView } from '@/server/pages/images/view'
 import { Head } from '@/ui/frame/head'

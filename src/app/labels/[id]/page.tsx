@@ -1,5 +1,5 @@
 import { notFound } from 'next/navigation'
-import { answer } from '@/server/ground/refusal'
+import { answer } from '@/server/ground/answer'
 import { labelView } from '@/server/pages/shelf'
 import { Label } from '@/ui/shelf/label'
 

@@ -1,5 +1,5 @@
 import { notFound, redirect } from 'next/navigation'
-import { answer } from '@/server/ground/refusal'
+import { answer } from '@/server/ground/answer'
 import { movePage } from '@/server/moves/page'
 import { NotPossible } from '@/ui/frame/not-possible'
 

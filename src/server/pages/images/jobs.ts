@@ -1,11 +1,10 @@
 import path from 'node:path'
 import { z } from 'zod'
-import { formatSize } from '@/core/bytes/size'
 import { TARGET_KINDS } from '@/core/image'
 import type { JobKind, JobView } from '@/core/job'
 import { driveName } from '@/core/things/drive'
 import { imagesFolder } from '../../ground/paths'
-import { Refusal } from '../../ground/refusal'
+import { Refusal } from '../../ground/refusals'
 import { singleton } from '../../ground/singleton'
 import { listImages } from '../../images'
 import { imagePath, ImageNameSchema, newImagePath } from '../../images/names'
@@ -45,7 +44,7 @@ export async function startImageJob(input: unknown): Promise<StartedJob> {
   const request = JobRequestSchema.parse(input)
   // Those that are being started count before the first of them waits for anything.
   const busy = runningJobs().filter((job) => KINDS.includes(job.kind)).length + starting().count
-  if (busy >= MOST_AT_ONCE) throw new Refusal('Two images are being worked on already. Wait for one of them to end.')
+  if (busy >= MOST_AT_ONCE) throw new Refusal('image-jobs-full')
   starting().count++
   try {
     return await startJob(await orderOf(request))
@@ -58,7 +57,7 @@ export async function startImageJob(input: unknown): Promise<StartedJob> {
 async function orderOf(request: z.infer<typeof JobRequestSchema>): Promise<JobOrder<JobResult>> {
   const within = imagesFolder()
   if (request.kind === 'compare') {
-    if (request.a === request.b) throw new Refusal('These are one and the same image. Choose another to compare with.')
+    if (request.a === request.b) throw new Refusal('image-with-itself')
     const [a, b] = [await imagePath(request.a), await imagePath(request.b)]
     const read = [await leasableImage(a, request.a), await leasableImage(b, request.b)]
     const title = `${request.a} compared with ${request.b}`
@@ -106,9 +105,6 @@ function imageJob(
 async function checkRoom(neededBytes: number): Promise<void> {
   const room = await roomIn(imagesFolder())
   if (room === 0 || room < neededBytes) {
-    throw new Refusal(
-      `There is room for ${formatSize(room)} where the images lie, and about ${formatSize(neededBytes)} are needed. Nothing was written.`,
-      507,
-    )
+    throw new Refusal('images-folder-full', { freeBytes: room, neededBytes })
   }
 }

@@ -3,7 +3,7 @@ import path from 'node:path'
 import { driveName } from '@/core/things/drive'
 import { publish } from '../../ground/events'
 import { inBenchQueue } from '../../ground/queue'
-import { Refusal } from '../../ground/refusal'
+import { Refusal } from '../../ground/refusals'
 import { drivesOfAll, listImages } from '../../images'
 import { imagePath, ImageNameSchema, readyFolder } from '../../images/names'
 import { fileKey, leasableImage, withLease } from '../../leases'
@@ -16,12 +16,11 @@ export async function removeImage(input: unknown): Promise<void> {
     const key = fileKey(file)
     const folder = await readyFolder()
     const drive = (await drivesOfAll()).find((d) => d.image !== null && fileKey(path.join(folder, d.image)) === key)
-    if (drive) throw new Refusal(`${name} is on a bench as the ${driveName(drive)}. Remove that drive first.`)
+    if (drive) throw new Refusal('image-is-drive', { name, drive: driveName(drive) })
     for (const other of await listImages()) {
       if (other.name === name || !other.opened) continue
       const { keys } = await leasableImage(await imagePath(other.name), other.name)
-      if (keys.includes(key) && other.opened.parent)
-        throw new Refusal(`${other.name} builds on ${name}. Delete that one first.`)
+      if (keys.includes(key) && other.opened.parent) throw new Refusal('image-built-on', { name, child: other.name })
     }
     const write = [{ keys: [key], name: `The image ${name}` }]
     await withLease({ purpose: `deleting ${name}`, write }, () => rm(path.join(folder, name)))

@@ -1,7 +1,7 @@
 import { formatSize } from '@/core/bytes/size'
 import { driveName } from '@/core/things/drive'
 import { imagesFolder } from '../../ground/paths'
-import { Refusal } from '../../ground/refusal'
+import { Refusal } from '../../ground/refusals'
 import { listImages } from '../../images'
 import { unfinishedUploads } from '../../images/upload'
 import { benchState } from '../../world'
@@ -26,9 +26,10 @@ export async function imagesView() {
 export async function imageView(name: string) {
   const images = await listImages()
   const image = images.find((i) => i.name === name)
-  if (!image) throw new Refusal(`There is no image ${name} in the images folder.`, 404)
+  if (!image) throw new Refusal('image-unknown', { name })
   if (!image.opened) {
-    throw new Refusal(image.sentence ?? `${name} is packed with ${image.packing}. Convert it into an image first.`)
+    if (image.sentence) throw new Refusal('image-not-opened', { why: image.sentence })
+    throw new Refusal('image-packed', { name, packing: image.packing ?? '' })
   }
   const survey = await surveyOf({ kind: 'images', id: name })
   return {

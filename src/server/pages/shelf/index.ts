@@ -7,7 +7,7 @@ import { fittedWords } from '@/core/things/bodies'
 import { type Drive, driveName, type Place, PlaceSchema } from '@/core/things/drive'
 import { DriveRow, MoveRow } from '../../database/models'
 import { inBenchQueue } from '../../ground/queue'
-import { Refusal } from '../../ground/refusal'
+import { Refusal } from '../../ground/refusals'
 import { dayWithYear, daysUntil } from '../../ground/words'
 import { listJobs, runningJobs, startJob, type StartedJob } from '../../jobs'
 import { runTask } from '../../jobs/threads'
@@ -76,12 +76,12 @@ export const PutBackSchema = z.object({ driveId: z.string().max(80), place: Plac
 export async function putBack(input: unknown): Promise<void> {
   const { driveId, place } = PutBackSchema.parse(input)
   const drive = await driveById(driveId)
-  if (drive.place.kind !== 'shelf') throw new Refusal(`The ${driveName(drive)} is not on the shelf.`)
-  if (place.kind !== 'slot') throw new Refusal('A drive is put back into a slot of a computer.', 400)
+  if (drive.place.kind !== 'shelf') throw new Refusal('not-on-shelf', { drive: driveName(drive) })
+  if (place.kind !== 'slot') throw new Refusal('back-into-slot')
   const bench = await benchOfDrive(driveId)
   const computer = bench.computers.find((c) => c.id === place.computerId)
   if (computer && (computer.running !== 'off' || computer.mains))
-    throw new Refusal(`The ${computer.name} has power. Shut it down and pull its mains cable first.`)
+    throw new Refusal('computer-has-power', { computer: computer.name })
   await placeDrive(driveId, place, drive.shelf)
   const row = await moveOfDrive(driveId)
   if (row) await note(row.id, `${driveName(drive)} put back: ${placeName(place, bench)}`)
@@ -99,22 +99,15 @@ export async function eraseDrive(input: unknown): Promise<StartedJob> {
   const { driveId, how, plate, reason } = EraseSchema.parse(input)
   const drive = await driveById(driveId)
   const name = driveName(drive)
-  if (drive.place.kind !== 'shelf')
-    throw new Refusal(`The ${name} is not on the shelf. Only what was set aside is erased.`)
-  if (drive.file === null) throw new Refusal(`The ${name} is only described here; there are no bytes to erase.`)
-  if (!plateMatches(drive.serial, plate))
-    throw new Refusal(`These are not the last four characters on the ${name}. Nothing was written.`)
+  if (drive.place.kind !== 'shelf') throw new Refusal('erase-off-shelf', { drive: name })
+  if (drive.file === null) throw new Refusal('drive-described-only', { drive: name })
+  if (!plateMatches(drive.serial, plate)) throw new Refusal('plate-wrong', { drive: name })
   const row = await moveOfDrive(driveId)
-  if (row && !row.handedOver)
-    throw new Refusal(
-      `The ${name} is the way back of a move that is not handed over: ${row.name}. Nothing was written.`,
-    )
+  if (row && !row.handedOver) throw new Refusal('erase-way-back', { drive: name, move: row.name })
   const { days, until } = shelved(drive, await benchNow())
   const early = days === undefined || days > 0
   if (early && reason.length < 10) {
-    throw new Refusal(
-      `${until ? `It is kept until ${until}` : 'It has no day from which it may be erased'}. To erase it before that, say in a few words why. Nothing was written.`,
-    )
+    throw new Refusal('erase-early', { until: until ?? null })
   }
   return startJob({
     kind: 'erase',
@@ -137,7 +130,7 @@ export async function eraseDrive(input: unknown): Promise<StartedJob> {
 async function refuseOther(drive: Drive): Promise<void> {
   const now = await driveById(drive.id)
   if (JSON.stringify([now.serial, now.place, now.file]) !== JSON.stringify([drive.serial, drive.place, drive.file]))
-    throw new Refusal(`The ${driveName(drive)} is no longer where it was. Nothing was written.`)
+    throw new Refusal('drive-moved', { drive: driveName(drive) })
 }
 
 async function noteErased({ id }: Drive, erased: NonNullable<Drive['erased']>): Promise<void> {

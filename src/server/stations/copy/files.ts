@@ -1,7 +1,7 @@
 import { LostFileSchema } from '@/core/copy/lost-file'
 import { summaryCsv } from '@/core/copy/summary-files'
 import { driveName } from '@/core/things/drive'
-import { Refusal } from '../../ground/refusal'
+import { Refusal } from '../../ground/refusals'
 import { loadMove } from '../../moves'
 import { progressOf } from '../../moves/legs'
 
@@ -10,13 +10,13 @@ export async function summaryFile(moveId: string, leg: number, as: 'json' | 'csv
   const move = await loadMove(moveId)
   const progress = await progressOf(move.row)
   const summary = progress?.copies[leg]?.summary
-  if (!progress || !summary) throw new Refusal('This leg is not copied.', 404)
+  if (!progress || !summary) throw new Refusal('leg-not-copied')
   const name = `${moveId}-leg-${leg + 1}`
   if (as === 'csv') return { name: `${name}.csv`, type: 'text/csv', text: summaryCsv(summary) }
   const { from, to } = progress.legs[leg].transfer
   const [source, target] = [from, to].map((end) => {
     const drive = move.bench.drives.find((d) => end.kind === 'drive' && d.id === end.driveId)
-    if (!drive) throw new Refusal('A drive of this leg is no longer on the bench.')
+    if (!drive) throw new Refusal('leg-drive-gone')
     return { name: `${driveName(drive)}, ${drive.serial}`, sizeBytes: drive.sizeBytes }
   })
   const file =

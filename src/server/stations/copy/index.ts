@@ -7,7 +7,7 @@ import { leaseFor, orderFor, workerDrive } from '../../copying/order'
 import { CopyRow } from '../../database/models'
 import { saveAtLast } from '../../database/save-at-last'
 import { publish } from '../../ground/events'
-import { Refusal } from '../../ground/refusal'
+import { Refusal } from '../../ground/refusals'
 import { type Lease, startWithLease } from '../../leases'
 import { loadMove, type Move } from '../../moves'
 import { type CopyView, running } from '../../moves/copies'
@@ -21,12 +21,12 @@ export async function retryLostOf(moveId: string): Promise<void> {
   const progress = await progressOf(move.row)
   const index = (progress?.copied ?? 0) - 1
   const copy = progress?.copies[index]
-  if (!copy?.summary || copy.summary.lost.length === 0) throw new Refusal('This copy lost nothing.')
+  if (!copy?.summary || copy.summary.lost.length === 0) throw new Refusal('copy-lost-nothing')
   if (progress!.copies[index + 1] || (move.row.swap?.phases[index + 1]?.done.length ?? 0) > 0)
-    throw new Refusal('The drives were moved since this copy; lost sectors are read again before the swap.')
+    throw new Refusal('copy-drives-moved-since')
   const leg = await loadLeg(move, index)
   for (const drive of [leg.from, leg.to]) {
-    if (!berthOf(drive, move.bench).link) throw new Refusal(`The ${driveName(drive)} is not connected.`)
+    if (!berthOf(drive, move.bench).link) throw new Refusal('drive-not-connected', { drive: driveName(drive) })
   }
   const { lost, targetFingerprint: fingerprint } = copy.summary
   await startWithLease(await leaseFor(move, leg, []), (lease) =>
@@ -66,7 +66,7 @@ export async function commandCopy(moveId: string, input: unknown): Promise<void>
   const { command } = CopyCommandSchema.parse(input)
   if (command === 'retry-lost') return retryLostOf(moveId)
   const copy = running().get(moveId)
-  if (!copy) throw new Refusal('No copy of this move is running.')
+  if (!copy) throw new Refusal('copy-not-running')
   send(copy, { type: command })
   if (command === 'stop') {
     // One that no longer hears is ended from outside; what it copied is as sure as its last checkpoint.

@@ -7,7 +7,7 @@ import { fingerprintOf } from '@/core/survey/survey'
 import { driveName } from '@/core/things/drive'
 import type { MoveRow } from '../../database/models'
 import { inMoveQueue } from '../../ground/queue'
-import { Refusal } from '../../ground/refusal'
+import { Refusal } from '../../ground/refusals'
 import { saveStationResults, loadMove, type Move, moveRow } from '../../moves'
 import { changeMove } from '../../moves/change'
 import { refuseAfterCopy } from '../../moves/copies'
@@ -30,18 +30,18 @@ export async function lockFit(moveId: string, input: unknown): Promise<void> {
   const { wish, pair, virtualBytes } = LockFitSchema.parse(input)
   const move = await loadMove(moveId)
   const { row } = move
-  if (!row.survey || !row.route) throw new Refusal('Choose a route first.')
+  if (!row.survey || !row.route) throw new Refusal('no-route')
   await refuseAfterCopy(moveId)
   const changed = await whatChanged(move)
-  if (changed) throw new Refusal(changed)
+  if (changed) throw new Refusal('fit-drives-changed', { why: changed })
   const survey = row.survey.pairs.at(pair)
-  if (!survey) throw new Refusal('There is no such drive in this move.')
+  if (!survey) throw new Refusal('drive-not-of-move')
   const result = solveFit(survey.source, targetOf(survey.source, survey.target, virtualBytes), wish)
-  if (!result.fits) throw new Refusal(result.obstacles[0].sentence)
+  if (!result.fits) throw new Refusal('fit-does-not-fit', { why: result.obstacles[0].sentence })
   const { layout, headline, reason } = result
   // A drive that cannot be opened now is tried when it is copied.
   const inTheWay = await withDrive(move.pairs[pair].source, (device) => rehearseFit(device, layout)).catch(() => [])
-  if (inTheWay.length > 0) throw new Refusal(`${inTheWay[0].sentence} ${inTheWay[0].mend}`)
+  if (inTheWay.length > 0) throw new Refusal('fit-does-not-fit', { why: `${inTheWay[0].sentence} ${inTheWay[0].mend}` })
   const fits = row.survey.pairs.map((_, i) => row.fit?.pairs[i] ?? null)
   fits[pair] = { at: await benchNow(), wish, layout, headline, reason }
   await saveStationResults(moveId, { fit: { pairs: fits, earlier: row.fit?.earlier ?? [] } })
@@ -109,7 +109,7 @@ const TakeTargetSchema = z.object({ pair: z.number().int().nonnegative(), driveI
 export async function takeTarget(moveId: string, input: unknown): Promise<void> {
   const { pair, driveId } = TakeTargetSchema.parse(input)
   const { brief } = await loadMove(moveId)
-  if (!brief.pairs[pair]) throw new Refusal('There is no such drive in this move.')
+  if (!brief.pairs[pair]) throw new Refusal('drive-not-of-move')
   const pairs = brief.pairs.map((p, i) => (i === pair ? { ...p, targetId: driveId } : p))
   await changeMove(moveId, { ...brief, pairs })
 }

@@ -1,5 +1,5 @@
 import { SheetSchema } from '@/core/handover/sheet'
-import { Refusal } from '../../ground/refusal'
+import { Refusal } from '../../ground/refusals'
 import { loadMove } from '../../moves'
 import { progressOf } from '../../moves/legs'
 import { sheetPdf } from './pdf'
@@ -9,7 +9,7 @@ import { sheetOf } from './sheet'
 export async function sheetFile(moveId: string, as: 'json' | 'pdf') {
   const move = await loadMove(moveId)
   const sheet = await sheetOf(move, await progressOf(move.row))
-  if (!sheet) throw new Refusal('There is no sheet before the computer has started from its new drive.', 404)
+  if (!sheet) throw new Refusal('sheet-before-proof')
   const name = `${moveId}-sheet.${as}`
   if (as === 'pdf') return { name, type: 'application/pdf', bytes: await sheetPdf(sheet) }
   const text = JSON.stringify({ $schema: '/api/sheets/schema', ...SheetSchema.parse(sheet) }, null, 2)

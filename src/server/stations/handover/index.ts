@@ -2,7 +2,7 @@ import { z } from 'zod'
 import { DriveRow } from '../../database/models'
 import { hasStarted } from '../../database/notes'
 import { inBenchQueue } from '../../ground/queue'
-import { Refusal } from '../../ground/refusal'
+import { Refusal } from '../../ground/refusals'
 import { dayAfter } from '../../ground/words'
 import { saveStationResults, loadMove } from '../../moves'
 import { progressOf, stepsAfterStart } from '../../moves/legs'
@@ -21,12 +21,12 @@ export async function handOver(moveId: string, input: unknown = {}): Promise<voi
   const move = await loadMove(moveId)
   const { row, pairs, brief } = move
   if (!hasStarted(move)) {
-    throw new Refusal('It is handed over when the last trial started from the new drive and every check passed.')
+    throw new Refusal('handover-before-proof')
   }
   if (row.handover) return
   const progress = await progressOf(row)
   const open = progress ? stepsAfterStart(move, progress) : []
-  if (open.length > 0) throw new Refusal(`Something is left for the hands. In Swap comes: ${open[0].title}.`)
+  if (open.length > 0) throw new Refusal('handover-before-swap', { step: open[0].title })
   const at = await benchNow()
   const shelfUntil = dayAfter(at, SHELF_DAYS)
   const shelf = { label: `${brief.name}, old`, until: shelfUntil }

@@ -1,7 +1,7 @@
 import { berthOf } from '@/core/things/bench'
 import { hasBytes } from '@/core/things/drive'
 import type { MoveRow } from '../../database/models'
-import { Refusal } from '../../ground/refusal'
+import { Refusal } from '../../ground/refusals'
 import type { StartedJob } from '../../jobs'
 import { leasableDrive } from '../../leases'
 import { saveStationResults, loadMove, type Move } from '../../moves'
@@ -25,8 +25,7 @@ export async function confirmIntake(moveId: string): Promise<StartedJob | undefi
 export async function measureAgain(moveId: string): Promise<StartedJob> {
   const move = await loadMove(moveId)
   await refuseAfterCopy(moveId)
-  if (measurable(move).length === 0)
-    throw new Refusal('No drive of this move is connected, so there is nothing to measure.')
+  if (measurable(move).length === 0) throw new Refusal('nothing-to-measure')
   return measure(move, async (speeds) => {
     await saveStationResults(moveId, { intake: { at: move.row.intake?.at ?? (await benchNow()), speeds } })
     await note(moveId, 'old drive measured')

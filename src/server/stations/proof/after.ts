@@ -3,7 +3,7 @@ import { readOnly } from '@/core/block/readonly'
 import { roomBehind } from '@/core/repair/kinds/take-up-room'
 import { readScheme } from '@/core/scheme'
 import { type Drive, driveName } from '@/core/things/drive'
-import { Refusal } from '../../ground/refusal'
+import { Refusal } from '../../ground/refusals'
 import { saveStationResults, loadMove } from '../../moves'
 import { note } from '../../moves/logbook'
 import { stillOff } from '../../moves/turned-off'
@@ -13,12 +13,11 @@ import { changeComputer, computerById, driveBytes } from '../../world'
 export async function turnOn(moveId: string, id: string | undefined): Promise<void> {
   const move = await loadMove(moveId)
   const off = stillOff(move).filter((o) => id === undefined || o.id === id)
-  if (off.length === 0) throw new Refusal('Everything that was turned off is on again.')
+  if (off.length === 0) throw new Refusal('nothing-turned-off')
   for (const { id: which, title } of off) {
     const entry = move.row.ready!.turnedOff.find((t) => `${t.computerId}/${t.what}/${t.of}` === which)!
     const computer = await computerById(entry.computerId)
-    if (computer.running !== 'system')
-      throw new Refusal(`The ${computer.name} is not running its own system. Start it first.`)
+    if (computer.running !== 'system') throw new Refusal('computer-not-running', { computer: computer.name })
     if (entry.what === 'program') {
       const programs = computer.programs.map((p) => (p.id === entry.of ? { ...p, running: true } : p))
       await changeComputer(computer.id, { programs })

@@ -7,7 +7,7 @@ import type { Computer } from '@/core/things/computer'
 import { type Drive, driveName } from '@/core/things/drive'
 import { CopyRow } from '../../database/models'
 import type { Trial, TrialSpeed } from '../../database/schemas'
-import { Refusal } from '../../ground/refusal'
+import { Refusal } from '../../ground/refusals'
 import type { StartedJob } from '../../jobs'
 import { runTask } from '../../jobs/threads'
 import type { PairOrder } from '../../jobs/threads/tasks/compare-drives'
@@ -33,12 +33,12 @@ export async function startTrial(moveId: string, choice?: string): Promise<Start
   const move = await loadMove(moveId)
   const { row } = move
   const computer = trialComputer(move)
-  if (!row.survey) throw new Refusal('Read the drives in Survey first.')
+  if (!row.survey) throw new Refusal('no-survey')
   await settleRepairs(move)
-  if (!computer.mains) throw new Refusal(`The ${computer.name} has no mains power: plug it in first.`)
+  if (!computer.mains) throw new Refusal('computer-no-mains', { computer: computer.name })
   const copy = await latestCopy(moveId)
   if (copy?.status === 'running' || copy?.status === 'paused') {
-    throw new Refusal('A copy is reading this computer’s drive; it cannot be started now.')
+    throw new Refusal('computer-being-copied')
   }
   await refuseTwinOutside(move, computer)
   const inside = move.bench.drives.filter(({ place }) => place.kind === 'slot' && place.computerId === computer.id)
@@ -108,9 +108,12 @@ async function refuseTwinOutside({ bench, pairs, row }: Move, computer: Computer
   const twins = await findDuplicateDiskIds([...inside, ...outside])
   const left = twins && outside.find((d) => d.id === twins[1].id)
   if (!left) return
-  throw new Refusal(
-    `The ${driveName(left)} in the ${placeName(left.place, bench)} carries the same identity as the ${driveName(twins[0])}. Set it aside before the ${computer.name} is started: a system that finds both may give its letters to the wrong one.`,
-  )
+  throw new Refusal('proof-twins', {
+    drive: driveName(left),
+    place: placeName(left.place, bench),
+    twin: driveName(twins[0]),
+    computer: computer.name,
+  })
 }
 
 /** Every drive against its source; a further drive's checks carry its name. */

@@ -15,7 +15,7 @@ import { driversAt } from '@/core/things/bodies'
 import { type Drive, driveName } from '@/core/things/drive'
 import { repairIn, repairJournal } from '@/host/repair-journal'
 import { journalsFolder } from '../../ground/paths'
-import { Refusal } from '../../ground/refusal'
+import { Refusal } from '../../ground/refusals'
 import type { StartedJob } from '../../jobs'
 import { leasableDrive, withLease } from '../../leases'
 import { saveStationResults, loadMove, type Move } from '../../moves'
@@ -99,7 +99,7 @@ export async function makeRepair(moveId: string, name: string): Promise<StartedJ
   await settleRepairs(await loadMove(moveId))
   const move = await loadMove(moveId)
   const target = repairable(move)
-  if (!target) throw new Refusal('Only the new drive is repaired, after it was copied to and started once.')
+  if (!target) throw new Refusal('repair-before-trial')
   return startMoveJob(moveId, {
     kind: 'repair',
     title: `Repair of the ${driveName(target)}`,
@@ -123,7 +123,7 @@ async function repairTarget(move: Move, target: Drive, name: string) {
   if (state !== 'off') await changeComputer(computerId, { running: 'off' })
   const done = await withTarget(target, async (device) => {
     const plan = await planFor(move, target, device, name)
-    if (changesNothing(plan)) throw new Refusal('The drive shows nothing that this would change.')
+    if (changesNothing(plan)) throw new Refusal('repair-nothing-to-change')
     await applyRepair(device, plan, repairJournal(fileOf(moveId, id)))
     return plan
   })
@@ -154,10 +154,10 @@ export async function takeRepairBack(moveId: string): Promise<StartedJob> {
   const made = move.row.proof?.repairs ?? []
   const last = made.findLast((r) => !r.undone)
   const target = move.pairs.map((p) => p.target).find((d) => d?.id === last?.driveId)
-  if (!last || !target) throw new Refusal('There is no repair that could be taken back.')
+  if (!last || !target) throw new Refusal('repair-none-to-undo')
   const file = fileOf(moveId, last.id)
   const record = await repairIn(file)
-  if (!record) throw new Refusal('The journal of this repair is gone, so it cannot be taken back.')
+  if (!record) throw new Refusal('repair-journal-gone')
   return startMoveJob(moveId, {
     kind: 'undo-repair',
     title: `Undoing the repair of the ${driveName(target)}`,
@@ -267,7 +267,7 @@ async function withTarget<T>(target: Drive, work: (device: BlockDevice) => Promi
   try {
     return await work(opened.device)
   } catch (error) {
-    if (error instanceof CoreError) throw new Refusal(error.message)
+    if (error instanceof CoreError) throw new Refusal('repair-not-possible', { why: error.message })
     throw error
   } finally {
     await opened.close()

@@ -1,6 +1,6 @@
 import { driveIn } from '@/core/things/bench'
 import { driveName } from '@/core/things/drive'
-import { Refusal } from '../../ground/refusal'
+import { Refusal } from '../../ground/refusals'
 import { loadMove, type Move } from '../../moves'
 import { note } from '../../moves/logbook'
 import { changeComputer, placeDrive } from '../../world'
@@ -28,7 +28,7 @@ export function wayBack(move: Move): WayBack | undefined {
 export async function goBack(moveId: string): Promise<void> {
   const move = await loadMove(moveId)
   const places = placesOf(move)
-  if (!places || !wayBack(move)) throw new Refusal('The old drive is where it was; there is no way to go back.')
+  if (!places || !wayBack(move)) throw new Refusal('old-drive-in-place')
   const { computer, slot, source, target, targetIn, sourceIn } = places
   if (targetIn) {
     await changeComputer(computer.id, { running: 'off', mains: false })
@@ -38,7 +38,7 @@ export async function goBack(moveId: string): Promise<void> {
   }
   if (sourceIn) return
   const there = driveIn(move.bench, { kind: 'slot', computerId: computer.id, slot })
-  if (there) throw new Refusal(`The ${driveName(there)} is in ${slot}. Take it out first.`)
+  if (there) throw new Refusal('drive-in-place', { drive: driveName(there), place: slot })
   await placeDrive(source.id, { kind: 'slot', computerId: computer.id, slot }, source.shelf)
   await changeComputer(computer.id, { mains: true })
   await note(moveId, `on the way back: ${driveName(source)} in again`)

@@ -21,7 +21,7 @@ import { type Drive, driveName } from '@/core/things/drive'
 import { sha256 } from '@/host/sha256'
 import { ReadyResultSchema } from '../../database/schemas'
 import { dataFolder } from '../../ground/paths'
-import { Refusal } from '../../ground/refusal'
+import { Refusal } from '../../ground/refusals'
 import { clockTime, dayWords } from '../../ground/words'
 import { saveStationResults, loadMove, type Move, obstacleOf, plateOf } from '../../moves'
 import { latestCopy } from '../../moves/copies'
@@ -88,7 +88,7 @@ export async function readyState(move: Move, leg: LegNow): Promise<ReadyState> {
 export async function readyAhead(move: Move): Promise<readonly ReadyItem[]> {
   const { row, bench } = move
   const progress = await progressOf(row)
-  if (!progress || !row.survey) throw new Refusal('Take a route first.')
+  if (!progress || !row.survey) throw new Refusal('no-route')
   const index = progress.leg
   const { transfer } = progress.legs[index]
   const drive = (end: typeof transfer.from) =>
@@ -102,7 +102,7 @@ export async function readyAhead(move: Move): Promise<readonly ReadyItem[]> {
 
 async function look(move: Move, leg: Looked) {
   const { row, bench } = move
-  if (!row.survey) throw new Refusal('Read the drives in Survey first.')
+  if (!row.survey) throw new Refusal('no-survey')
   const { from, to, transfer } = leg
   const source = from && plateOf(from, bench)
   const target = to && plateOf(to, bench)
@@ -333,7 +333,7 @@ export async function readyAction(moveId: string, input: unknown): Promise<void>
       return startFromStick(move)
     case 'start-system': {
       const computer = await copier(move)
-      if (!computer.mains) throw new Refusal(`The ${computer.name} has no mains power.`)
+      if (!computer.mains) throw new Refusal('computer-no-mains', { computer: computer.name })
       await changeComputer(computer.id, { running: 'system' })
       await note(moveId, `${computer.name} started from its own drive`)
       return
@@ -341,7 +341,7 @@ export async function readyAction(moveId: string, input: unknown): Promise<void>
     case 'close-program': {
       const computer = await copier(move)
       const program = computer.programs.find((p) => p.id === request.of)
-      if (!program) throw new Refusal('There is no such program.')
+      if (!program) throw new Refusal('program-unknown')
       const programs = computer.programs.map((p) => (p.id === program.id ? { ...p, running: false } : p))
       await changeComputer(computer.id, { programs })
       await turnedOff({ computerId: computer.id, what: 'program', of: program.id, name: program.name, minutes: null })
@@ -390,8 +390,8 @@ export async function readyAction(moveId: string, input: unknown): Promise<void>
     case 'go-past': {
       const items = obstacleOf(move) ? await readyAhead(move) : (await readyState(move, await loadLeg(move))).items
       const item = items.find((i) => i.id === request.item)
-      if (!item || item.state === 'settled') throw new Refusal('Nothing of that kind stands in the way.')
-      if (!item.overridable) throw new Refusal(`${item.title} This cannot be gone past.`)
+      if (!item || item.state === 'settled') throw new Refusal('nothing-in-the-way')
+      if (!item.overridable) throw new Refusal('cannot-be-skipped', { item: item.title })
       await tell(item.id, { title: item.title, reason: request.reason })
       await note(moveId, `gone past: ${item.title} ${request.reason}`, 'bad')
       return
@@ -405,33 +405,32 @@ export async function readyAction(moveId: string, input: unknown): Promise<void>
 async function copier(move: Move): Promise<Computer> {
   const transfer = await transferNow(move)
   const computer = move.bench.computers.find((c) => c.id === transfer.by)
-  if (!computer) throw new Refusal('No computer of this move does the copying.')
+  if (!computer) throw new Refusal('no-copying-computer')
   return computer
 }
 
 async function transferNow(move: Move): Promise<LegNow['transfer']> {
   const progress = await progressOf(move.row)
-  if (!progress) throw new Refusal('Take a route first.')
+  if (!progress) throw new Refusal('no-route')
   return progress.legs[progress.leg].transfer
 }
 
 async function startFromStick(move: Move): Promise<void> {
   const transfer = await transferNow(move)
   const computer = await copier(move)
-  if (!computer.mains) throw new Refusal(`The ${computer.name} has no mains power.`)
+  if (!computer.mains) throw new Refusal('computer-no-mains', { computer: computer.name })
   const left = { actions: [{ do: 'start', computerId: computer.id, from: 'stick' } as const, transfer] }
   const off = { ...computer, running: 'off' as const }
   const bench = { ...move.bench, computers: move.bench.computers.map((c) => (c.id === computer.id ? off : c)) }
   const why = whyItFails(left, 0, await heldNow(move, bench), pairsOf(move))
-  if (why) throw new Refusal(why)
+  if (why) throw new Refusal('choice-not-possible', { why })
   await changeComputer(computer.id, { running: 'stick' })
   await note(move.id, `${computer.name} started from the rescue stick`)
 }
 
 async function refuseWhileCopying(moveId: string): Promise<void> {
   const copy = await latestCopy(moveId)
-  if (copy?.status === 'running' || copy?.status === 'paused')
-    throw new Refusal('The copy is running; how it copies was chosen before.')
+  if (copy?.status === 'running' || copy?.status === 'paused') throw new Refusal('copy-running')
 }
 
 /** What the copy will take on this host: what the source takes, and some for grown records. */

@@ -8,7 +8,7 @@ import { furtherDrives, leaseFor, orderFor, workerDrive } from '../../copying/or
 import { CopyRow } from '../../database/models'
 import { fitsLocked } from '../../database/notes'
 import { saveAtLast } from '../../database/save-at-last'
-import { Refusal } from '../../ground/refusal'
+import { Refusal } from '../../ground/refusals'
 import { type Lease, startWithLease } from '../../leases'
 import { loadMove, type Move } from '../../moves'
 import { type CopyView, forgetCutOff, latestCopy, recover, running } from '../../moves/copies'
@@ -31,7 +31,7 @@ export async function startCopy(moveId: string, input: unknown): Promise<void> {
   await recover()
   const move = await loadMove(moveId)
   const leg = await legToCopy(move)
-  if (leg.from.id === leg.to.id) throw new Refusal('Source and target are the same drive. Nothing was written.')
+  if (leg.from.id === leg.to.id) throw new Refusal('copy-source-is-target')
   await startWithLease(await leaseFor(move, leg, await furtherDrives(move)), (lease) =>
     startLeased(move, leg, { plate, seen, further }, lease),
   )
@@ -48,19 +48,17 @@ async function startLeased(
   const ready = await readyState(move, leg)
   if (ready.open > 0) {
     const first = ready.items[0]
-    throw new Refusal(`It cannot start yet: ${first.title} ${first.why}. Nothing was written.`)
+    throw new Refusal('not-ready', { item: first.title, why: first.why })
   }
   if (seen !== ready.seen) {
-    throw new Refusal(
-      'The drives are not as they were when you typed from the label. Look at the list and at the label again. Nothing was written.',
-    )
+    throw new Refusal('copy-drives-changed')
   }
   for (const [drive, typed] of [[leg.to, plate], ...ready.further.map((d) => [d, further[d.id] ?? ''])] as [
     Drive,
     string,
   ][]) {
     if (!plateMatches(drive.serial, typed)) {
-      throw new Refusal(`These are not the last four characters on the ${driveName(drive)}. Nothing was written.`)
+      throw new Refusal('plate-wrong', { drive: driveName(drive) })
     }
   }
   await forgetCutOff(moveId)
@@ -111,10 +109,10 @@ export async function resumeCopy(moveId: string, input: unknown = {}): Promise<v
   const move = await loadMove(moveId)
   const leg = await legToCopy(move)
   const copy = await latestCopy(moveId, leg.index)
-  if (!copy?.resumable) throw new Refusal('There is no copy of this move that could be gone on with.')
+  if (!copy?.resumable) throw new Refusal('copy-not-resumable')
   const further = copy.choices.further.map((id) => {
     const drive = move.bench.drives.find((d) => d.id === id)
-    if (!drive) throw new Refusal('A drive that this copy writes is no longer on the bench. Start the copy over.')
+    if (!drive) throw new Refusal('copy-target-gone')
     return drive
   })
   await startWithLease(await leaseFor(move, leg, further), (lease) =>
@@ -133,7 +131,7 @@ async function resumeLeased(
   // A target that this very copy marked is another than when it was surveyed; the copy itself looks at its mark.
   const connected = berthOf(leg.to, move.bench).link !== undefined
   const item = ready.items.find((i) => i.state !== 'settled' && !(i.id === 'target-same' && connected))
-  if (item) throw new Refusal(`It may not go on yet: ${item.title} ${item.why}. Nothing was written.`)
+  if (item) throw new Refusal('not-ready-to-resume', { item: item.title, why: item.why })
   const order = {
     ...(await orderFor(move, leg, copy.id)),
     task: { kind: 'copy' as const },
@@ -153,11 +151,9 @@ async function resumeLeased(
 
 /** The leg that is to be copied. Throws Refusal when there is none. */
 async function legToCopy(move: Move): Promise<LegNow> {
-  if (running().has(move.id)) throw new Refusal('This copy is running already.')
-  if (!fitsLocked(move.row) || !move.row.route)
-    throw new Refusal('There is no locked fit to copy by. Lock it in Fit first.')
+  if (running().has(move.id)) throw new Refusal('copy-running-already')
+  if (!fitsLocked(move.row) || !move.row.route) throw new Refusal('no-locked-fit')
   const progress = (await progressOf(move.row))!
-  if (progress.copied === progress.legs.length)
-    throw new Refusal('All legs of this move are copied. It is not copied again.')
+  if (progress.copied === progress.legs.length) throw new Refusal('copy-all-done')
   return loadLeg(move)
 }

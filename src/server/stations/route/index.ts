@@ -8,7 +8,7 @@ import type { DriveSurvey } from '@/core/survey/types'
 import { type Accessory, AccessorySchema } from '@/core/things/accessory'
 import { driveName } from '@/core/things/drive'
 import { sha256 } from '@/host/sha256'
-import { Refusal } from '../../ground/refusal'
+import { Refusal } from '../../ground/refusals'
 import { saveStationResults, loadMove, type Move } from '../../moves'
 import { refuseAfterCopy } from '../../moves/copies'
 import { note } from '../../moves/logbook'
@@ -35,19 +35,15 @@ export const TakeRouteSchema = z.object({ plan: z.string().max(2000) })
 export async function takeRoute(moveId: string, input: unknown): Promise<void> {
   const { plan: id } = TakeRouteSchema.parse(input)
   const move = await loadMove(moveId)
-  if (!move.row.survey?.confirmed) throw new Refusal('Finish Survey first.')
+  if (!move.row.survey?.confirmed) throw new Refusal('survey-unconfirmed')
   await refuseAfterCopy(moveId)
   const question = await questionOf(move)
   const plan = findPlans(question).find((p) => p.id === id)
-  if (!plan)
-    throw new Refusal('This way does not work any more: something on the bench has changed. Choose another one.')
+  if (!plan) throw new Refusal('route-gone')
   const others = await claimedDrives(move)
   for (const { target } of move.pairs) {
     const by = target && others.get(target.id)
-    if (by)
-      throw new Refusal(
-        `The ${driveName(target)} is the target of another move, ${by}. One of the two needs another drive.`,
-      )
+    if (by) throw new Refusal('route-target-taken', { drive: driveName(target), move: by })
   }
   const via: Record<string, DriveSurvey> = {}
   for (const { transfer } of legsOf(plan).legs) {

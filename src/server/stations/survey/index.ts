@@ -1,5 +1,5 @@
 import { driveName } from '@/core/things/drive'
-import { Refusal } from '../../ground/refusal'
+import { Refusal } from '../../ground/refusals'
 import type { StartedJob } from '../../jobs'
 import { runTask } from '../../jobs/threads'
 import { leasableDrive } from '../../leases'
@@ -15,7 +15,7 @@ import { benchNow } from '../../world/clock'
 /** Reads all drives of a move, and begins to hold their maps of used blocks against the files. A route and a fit that rest on an earlier reading are let go. */
 export async function readDrives(moveId: string): Promise<StartedJob> {
   const move = await loadMove(moveId)
-  if (!move.row.intake) throw new Refusal('Finish Intake first.')
+  if (!move.row.intake) throw new Refusal('no-intake')
   await refuseAfterCopy(moveId)
   const drives = move.pairs.flatMap((p) => [p.source, ...(p.target ? [p.target] : [])])
   const subjects = new Map(drives.map((drive) => [drive.id, driveSubject(drive)]))

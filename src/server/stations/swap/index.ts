@@ -3,7 +3,7 @@ import { ticked } from '@/core/swap/tray'
 import type { BeforeStep, StepEffect } from '@/core/swap/types'
 import { driveName } from '@/core/things/drive'
 import { fitsLocked, hasStarted } from '../../database/notes'
-import { Refusal } from '../../ground/refusal'
+import { Refusal } from '../../ground/refusals'
 import { saveStationResults, loadMove, type Move } from '../../moves'
 import { running } from '../../moves/copies'
 import { phaseToUntick, progressOf, stepsAfterStart, stepsOf } from '../../moves/legs'
@@ -22,21 +22,19 @@ export const TickSchema = StepSchema.extend({
 async function nextStep(moveId: string, id: string) {
   const move = await loadMove(moveId)
   const progress = await progressOf(move.row)
-  if (!progress || !fitsLocked(move.row)) throw new Refusal('Lock a fit first; nothing is taken apart before.')
-  if (running().has(moveId)) throw new Refusal('A copy is running; its drives stay where they are.')
+  if (!progress || !fitsLocked(move.row)) throw new Refusal('swap-before-fit')
+  if (running().has(moveId)) throw new Refusal('copy-running')
   const left = stepsAfterStart(move, progress)
   if (progress.phase === undefined && left.length === 0) {
     const copiedAll = progress.copied === progress.legs.length
-    throw new Refusal(copiedAll ? 'All steps are done.' : 'The copy is not done, so nothing is taken apart yet.')
+    throw new Refusal(copiedAll ? 'swap-all-done' : 'swap-before-copy')
   }
   if (progress.phase === undefined && !hasStarted(move))
-    throw new Refusal(
-      `The case is closed once it has started from the new drive: ${left[0].title.toLowerCase()} comes then.`,
-    )
+    throw new Refusal('swap-before-start', { step: left[0].title.toLowerCase() })
   const phase = progress.phase ?? progress.legs.length
   const stored = stepsOf(move, progress, phase)
   const next = stored.steps[stored.done.length]
-  if (next.id !== id) throw new Refusal(`The next step is: ${next.title}.`)
+  if (next.id !== id) throw new Refusal('swap-other-step', { step: next.title })
   const phases = progress.hands.map((_, i) => move.row.swap?.phases[i] ?? { steps: [], done: [], ticks: {} })
   return { move, phase, phases, next, ...stored }
 }
@@ -47,10 +45,7 @@ export async function finishStep(moveId: string, input: unknown): Promise<void> 
   const { move, phase, phases, next, steps, done, ticks } = await nextStep(moveId, id)
   const { done: out, of } = ticked(next, ticks)
   // Who began to tick them one by one wants them all; who did not has done them in one go.
-  if (out > 0 && out < of)
-    throw new Refusal(
-      `${out} of ${of} screws are ${next.screws?.way}. Tick the ${of - out === 1 ? 'one that is' : `${of - out} that are`} left.`,
-    )
+  if (out > 0 && out < of) throw new Refusal('swap-screws-left', { ticked: out, of, way: next.screws?.way ?? '' })
   const before = next.effect && (await beforeStep(next.effect))
   if (next.effect) await effect(move, next.effect)
   phases[phase] = { steps, done: [...done, { id, at: await benchNow(), ...(before ? { before } : {}) }], ticks }
@@ -73,15 +68,14 @@ async function beforeStep(step: StepEffect): Promise<BeforeStep> {
 export async function untickStep(moveId: string): Promise<void> {
   const move = await loadMove(moveId)
   const progress = await progressOf(move.row)
-  if (running().has(moveId)) throw new Refusal('A copy is running; its drives stay where they are.')
+  if (running().has(moveId)) throw new Refusal('copy-running')
   const phase = progress && phaseToUntick(move, progress)
-  if (phase === undefined) throw new Refusal('There is no step that could be unticked.')
+  if (phase === undefined) throw new Refusal('swap-nothing-to-untick')
   const phases = [...move.row.swap!.phases]
   const { steps, done, ticks } = phases[phase]
   const last = done.at(-1)!
   const step = steps.find((s) => s.id === last.id)
-  if (step?.effect && !last.before)
-    throw new Refusal('What the bench was like before this step was not kept. Put it right on the Bench page.')
+  if (step?.effect && !last.before) throw new Refusal('swap-before-unknown')
   const { drive, computer } = last.before ?? {}
   if (drive) {
     if (drive.place.kind === 'slot') await refuseLive(drive.place.computerId)
@@ -103,7 +97,7 @@ export async function tickScrews(moveId: string, input: unknown): Promise<void> 
   const { step: id, group, count } = TickSchema.parse(input)
   const { phase, phases, next, steps, done, ticks } = await nextStep(moveId, id)
   const groups = next.screws?.groups ?? []
-  if (!groups[group] || count > groups[group].count) throw new Refusal('This step has no such screws.', 400)
+  if (!groups[group] || count > groups[group].count) throw new Refusal('swap-no-screws')
   const counts = groups.map((_, i) => (i === group ? count : (ticks[id]?.[i] ?? 0)))
   phases[phase] = { steps, done, ticks: { ...ticks, [id]: counts } }
   await saveStationResults(moveId, { swap: { phases } })
@@ -143,10 +137,9 @@ async function effect(move: Move, step: StepEffect): Promise<void> {
 /** Nobody reaches into a computer that has power. */
 async function refuseLive(computerId: string): Promise<void> {
   const { name, running: state, mains, chassis, batteryOut } = await computerById(computerId)
-  if (state !== 'off') throw new Refusal(`The ${name} is running. Shut it down before you reach into it.`)
-  if (mains) throw new Refusal(`The mains cable of the ${name} is in again. Pull it before you reach into it.`)
-  if (chassis.hasBattery && !batteryOut)
-    throw new Refusal(`The battery of the ${name} is plugged in, so the board is live. Unplug it first.`)
+  if (state !== 'off') throw new Refusal('swap-running', { computer: name })
+  if (mains) throw new Refusal('swap-mains-in', { computer: name })
+  if (chassis.hasBattery && !batteryOut) throw new Refusal('swap-battery-in', { computer: name })
 }
 
 /** Two drives of one identity are never given power together. */
@@ -155,7 +148,5 @@ async function refuseTwins({ bench }: Move, computerId: string): Promise<void> {
   const twins = await findDuplicateDiskIds(inside)
   if (!twins) return
   const { name } = await computerById(computerId)
-  throw new Refusal(
-    `The ${driveName(twins[0])} and the ${driveName(twins[1])} are both in the ${name} and carry one identity. Take the old one out and set it aside before it gets power.`,
-  )
+  throw new Refusal('swap-twins', { drive: driveName(twins[0]), twin: driveName(twins[1]), computer: name })
 }

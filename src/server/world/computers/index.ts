@@ -6,7 +6,7 @@ import { type BenchState, driveIn } from '@/core/things/bench'
 import type { Computer } from '@/core/things/computer'
 import { driveName } from '@/core/things/drive'
 import { inBenchQueue } from '../../ground/queue'
-import { Refusal } from '../../ground/refusal'
+import { Refusal } from '../../ground/refusals'
 import { runTask } from '../../jobs/threads'
 import { driveUse } from '../../leases'
 import { benchOfComputer, changeComputer, computerById, drivesInside } from '..'
@@ -53,7 +53,7 @@ async function switchInTurn(id: string, asked: z.infer<typeof SwitchSchema>): Pr
       return changeComputer(id, asked.on ? { mains: true } : { mains: false, running: 'off' })
     case 'program': {
       refuseOff(computer)
-      if (!computer.programs.some((p) => p.id === asked.of)) throw new Refusal('There is no such program.')
+      if (!computer.programs.some((p) => p.id === asked.of)) throw new Refusal('program-unknown')
       const programs = computer.programs.map((p) => (p.id === asked.of ? { ...p, running: asked.on } : p))
       return changeComputer(id, { programs })
     }
@@ -65,16 +65,13 @@ async function switchInTurn(id: string, asked: z.infer<typeof SwitchSchema>): Pr
       return changeComputer(id, { sleepMinutes: asked.minutes })
     case 'firmware': {
       if (computer.running !== 'off')
-        throw new Refusal(
-          `The firmware’s settings are opened at power-on with ${computer.firmware.bootMenuKey}: shut the ${computer.name} down first.`,
-        )
+        throw new Refusal('firmware-closed', { computer: computer.name, key: computer.firmware.bootMenuKey })
       const { bootEntries, bootOrder, driveOrder } = asked.settings
       const known = new Set(bootEntries.map((e) => e.id))
-      if (known.size < bootEntries.length) throw new Refusal('Two boot entries have one number.', 400)
-      if (bootOrder.some((entry) => !known.has(entry)))
-        throw new Refusal('The boot order names an entry that there is not.', 400)
+      if (known.size < bootEntries.length) throw new Refusal('boot-entries-alike')
+      if (bootOrder.some((entry) => !known.has(entry))) throw new Refusal('boot-entry-unknown')
       if (driveOrder.some((slot) => !computer.slots.some((s) => s.id === slot)))
-        throw new Refusal('The drive order names a slot that there is not.', 400)
+        throw new Refusal('drive-order-unknown')
       return changeComputer(id, { firmware: { ...computer.firmware, ...asked.settings } })
     }
   }
@@ -82,16 +79,16 @@ async function switchInTurn(id: string, asked: z.infer<typeof SwitchSchema>): Pr
 
 async function startUp(computer: Computer, choice: string | undefined): Promise<void> {
   const { id, name } = computer
-  if (computer.running !== 'off') throw new Refusal(`The ${name} is running already.`)
+  if (computer.running !== 'off') throw new Refusal('computer-running', { computer: name })
   if (!computer.mains && (computer.batteryPercent ?? 0) === 0)
-    throw new Refusal(`The ${name} has no mains power: plug it in first.`)
+    throw new Refusal('computer-no-mains', { computer: name })
   await refuseInUse(computer)
   const bench = await benchOfComputer(id)
   const firmware = choice === undefined ? computer.firmware : chosenOnce(computer.firmware, choice)
   const attached = attachedDrives(bench, computer)
   const trace = await runTask('followStart', { firmware, attached, reference: undefined })
   const stop = trace.links.find((l) => l.state === 'failed')
-  if (stop) throw new Refusal(`It does not start. ${stop.title}: ${stop.found}. ${stop.why ?? ''}`.trimEnd())
+  if (stop) throw new Refusal('computer-does-not-start', { link: stop.title, found: stop.found, why: stop.why ?? '' })
   await changeComputer(id, { running: 'system' })
 }
 
@@ -129,9 +126,9 @@ const usedBy = ({ id }: Computer, bench: BenchState) => driveUse(drivesInside(be
 
 async function refuseInUse(computer: Computer): Promise<void> {
   const use = usedBy(computer, await benchOfComputer(computer.id))
-  if (use) throw new Refusal(`A drive in the ${computer.name} is in use by ${use}. Stop that first.`)
+  if (use) throw new Refusal('computer-in-use', { computer: computer.name, purpose: use })
 }
 
 function refuseOff({ running: state, name }: Computer): void {
-  if (state !== 'system') throw new Refusal(`The ${name} is not running its own system, so nothing can be set in it.`)
+  if (state !== 'system') throw new Refusal('computer-not-running', { computer: name })
 }

@@ -1,4 +1,5 @@
-import { answer, Refusal, respond } from '@/server/ground/refusal'
+import { answer, respond } from '@/server/ground/answer'
+import { Refusal } from '@/server/ground/refusals'
 import { importBench } from '@/server/world/benches'
 
 const LONGEST = 4_000_000
@@ -8,7 +9,7 @@ export async function POST(request: Request): Promise<Response> {
   return respond(
     await answer(async () => {
       const text = await request.text()
-      if (text.length > LONGEST) throw new Refusal('The file is too long for a bench. Nothing was taken from it.', 400)
+      if (text.length > LONGEST) throw new Refusal('bench-file-too-long')
       return importBench(text)
     }),
   )

@@ -1,4 +1,4 @@
-import { answer, jsonBody, respond } from '@/server/ground/refusal'
+import { answer, jsonBody, respond } from '@/server/ground/answer'
 import { putOnBench } from '@/server/world/image-drives'
 
 /** Puts an image on the bench as a drive. */

@@ -1,4 +1,4 @@
-import { answer, jsonBody, respond } from '@/server/ground/refusal'
+import { answer, jsonBody, respond } from '@/server/ground/answer'
 import { startImageJob } from '@/server/pages/images/jobs'
 
 /** Starts a conversion, a capture or a comparison; answers with its id, and does not wait for its end. */

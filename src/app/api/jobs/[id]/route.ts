@@ -1,4 +1,4 @@
-import { answer, respond } from '@/server/ground/refusal'
+import { answer, respond } from '@/server/ground/answer'
 import { jobById, stopJob } from '@/server/jobs'
 
 type Context = { params: Promise<{ id: string }> }

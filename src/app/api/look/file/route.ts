@@ -1,5 +1,5 @@
 import { create } from 'content-disposition'
-import { answer, respond } from '@/server/ground/refusal'
+import { answer, respond } from '@/server/ground/answer'
 import { fileOf } from '@/server/pages/look'
 import { lookQuery } from '../query'
 

@@ -1,4 +1,4 @@
-import { answer, respond } from '@/server/ground/refusal'
+import { answer, respond } from '@/server/ground/answer'
 import { folderOf } from '@/server/pages/look'
 import { lookQuery } from '../query'
 

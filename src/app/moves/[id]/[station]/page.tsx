@@ -1,7 +1,7 @@
 import { notFound } from 'next/navigation'
 import type { ReactNode } from 'react'
 import { isStation, STATIONS, type StationId } from '@/core/move/stations'
-import { answer } from '@/server/ground/refusal'
+import { answer } from '@/server/ground/answer'
 import { fitsLocked } from '@/server/database/notes'
 import { moveDrives } from '@/server/moves'
 import { type MovePage, movePage } from '@/server/moves/page'

@@ -1,4 +1,4 @@
-import { answer, respond } from '@/server/ground/refusal'
+import { answer, respond } from '@/server/ground/answer'
 import { removeImage } from '@/server/pages/images/remove'
 
 /** Deletes an image that nothing uses. */

@@ -1,6 +1,6 @@
 import { z } from 'zod'
 import { changeMoveInTurn } from '@/server/moves/jobs'
-import { answer, jsonBody, respond } from '@/server/ground/refusal'
+import { answer, jsonBody, respond } from '@/server/ground/answer'
 import { moveRow } from '@/server/moves'
 import { latestCopy } from '@/server/moves/copies'
 import { commandCopy } from '@/server/stations/copy'

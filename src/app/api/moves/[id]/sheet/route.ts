@@ -1,5 +1,5 @@
 import { z } from 'zod'
-import { answer, respond } from '@/server/ground/refusal'
+import { answer, respond } from '@/server/ground/answer'
 import { sheetFile } from '@/server/stations/handover/files'
 
 export const dynamic = 'force-dynamic'

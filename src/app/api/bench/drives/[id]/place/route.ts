@@ -1,6 +1,6 @@
 import { z } from 'zod'
 import { PlaceSchema } from '@/core/things/drive'
-import { answer, jsonBody, respond } from '@/server/ground/refusal'
+import { answer, jsonBody, respond } from '@/server/ground/answer'
 import { placeDrive } from '@/server/world'
 
 export const dynamic = 'force-dynamic'

@@ -1,5 +1,5 @@
 import { z } from 'zod'
-import { answer, respond } from '@/server/ground/refusal'
+import { answer, respond } from '@/server/ground/answer'
 import { summaryFile } from '@/server/stations/copy/files'
 
 export const dynamic = 'force-dynamic'

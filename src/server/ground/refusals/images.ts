@@ -1,0 +1,61 @@
+import { formatSize } from '@/core/bytes/size'
+import { refusals } from './define'
+
+export const IMAGES = refusals({
+  'image-unknown': {
+    status: 404,
+    sentence: ({ name }: { name: string }) => `There is no image ${name} in the images folder.`,
+  },
+  'image-outside': {
+    status: 403,
+    sentence: ({ name }: { name: string }) => `${name} leads out of the images folder and is not opened.`,
+  },
+  'image-no-file': { status: 404, sentence: ({ name }: { name: string }) => `${name} is not a file.` },
+  'image-name-taken': {
+    status: 409,
+    sentence: ({ name }: { name: string }) => `There is an image ${name} already. Choose another name.`,
+  },
+  'image-not-opened': { status: 409, sentence: ({ why }: { why: string }) => why },
+  'image-packed': {
+    status: 409,
+    sentence: ({ name, packing }: { name: string; packing: string }) =>
+      `${name} is packed with ${packing}. Convert it into an image first.`,
+  },
+  'image-jobs-full': {
+    status: 409,
+    sentence: () => 'Two images are being worked on already. Wait for one of them to end.',
+  },
+  'image-with-itself': {
+    status: 409,
+    sentence: () => 'These are one and the same image. Choose another to compare with.',
+  },
+  'images-folder-full': {
+    status: 507,
+    sentence: ({ freeBytes, neededBytes }: { freeBytes: number; neededBytes: number }) =>
+      `There is room for ${formatSize(freeBytes)} where the images lie, and about ${formatSize(neededBytes)} are needed. Nothing was written.`,
+  },
+  'upload-empty': {
+    status: 400,
+    sentence: () => 'The upload does not say how long it is, or is empty. Nothing was stored.',
+  },
+  'uploads-no-room': {
+    status: 507,
+    sentence: ({ sizeBytes, freeBytes, comingBytes }: { sizeBytes: number; freeBytes: number; comingBytes: number }) =>
+      `The file has ${formatSize(sizeBytes)}, and there is room for ${formatSize(freeBytes)}${comingBytes > 0 ? ' beside the uploads that are not whole yet' : ''}. Nothing was stored.`,
+  },
+  'image-is-drive': {
+    status: 409,
+    sentence: ({ name, drive }: { name: string; drive: string }) =>
+      `${name} is on a bench as the ${drive}. Remove that drive first.`,
+  },
+  'image-built-on': {
+    status: 409,
+    sentence: ({ name, child }: { name: string; child: string }) =>
+      `${child} builds on ${name}. Delete that one first.`,
+  },
+  'image-on-bench': {
+    status: 409,
+    sentence: ({ name, drive }: { name: string; drive: string }) =>
+      `The image ${name} is on the bench already, as the ${drive}.`,
+  },
+})

@@ -1,0 +1,154 @@
+import { groupDigits } from '@/core/bytes/size'
+import { refusals } from './define'
+
+interface Named {
+  readonly computer: string
+}
+
+interface OfDrive {
+  readonly drive: string
+}
+
+export const WORLD = refusals({
+  'no-bench': {
+    status: 404,
+    sentence: () => 'There is no bench yet. Make the demo bench with "npm run demo".',
+  },
+  'bench-unknown': { status: 404, sentence: () => 'There is no such bench.' },
+  'bench-name-wrong': {
+    status: 409,
+    sentence: ({ name }: { name: string }) => `That is not the name of this bench, ${name}. Nothing was removed.`,
+  },
+  'bench-last': { status: 409, sentence: () => 'This is the only bench. Make another one first.' },
+  'bench-in-use': {
+    status: 409,
+    sentence: ({ purpose }: { purpose: string }) => `A drive of this bench is in use by ${purpose}. Stop that first.`,
+  },
+  'bench-name-taken': {
+    status: 409,
+    sentence: ({ name }: { name: string }) => `There is a bench of the name ${name} already.`,
+  },
+  'bench-file-too-long': {
+    status: 400,
+    sentence: () => 'The file is too long for a bench. Nothing was taken from it.',
+  },
+  'thing-unknown': { status: 404, sentence: () => 'There is no such thing on the bench.' },
+  'thing-of-move': {
+    status: 409,
+    sentence: ({ thing, move, customer }: { thing: string; move: string; customer: string }) =>
+      `${thing} is part of a move: ${move}, ${customer}. It stays on the bench until that is handed over or given up.`,
+  },
+  'place-names-alike': {
+    status: 400,
+    sentence: ({ name, kind }: { name: string; kind: string }) =>
+      `There are two places of the name ${name}; every ${kind} needs a name of its own.`,
+  },
+  'drive-unknown': { status: 404, sentence: () => 'There is no such drive on the bench.' },
+  'drive-described-only': {
+    status: 409,
+    sentence: ({ drive }: OfDrive) => `The ${drive} is only described here; there are no bytes in it.`,
+  },
+  'drive-bytes-missing': {
+    status: 409,
+    sentence: ({ drive }: OfDrive) =>
+      `The bytes of the ${drive} are missing from the data folder. Make the bench anew with "npm run demo -- --reset".`,
+  },
+  'drive-image-missing': {
+    status: 409,
+    sentence: ({ drive, image }: OfDrive & { image: string }) =>
+      `The image ${image} that stands for the ${drive} is no longer in the images folder.`,
+  },
+  'drive-stays': { status: 409, sentence: ({ why }: { why: string }) => why },
+  'drive-in-place': {
+    status: 409,
+    sentence: ({ drive, place }: OfDrive & { place: string }) => `The ${drive} is in ${place}. Take it out first.`,
+  },
+  'drive-would-not-fit': {
+    status: 409,
+    sentence: ({ drive, place, why }: OfDrive & { place: string; why: string }) =>
+      `The ${drive} is in ${place} and would not go in any more. ${why}`,
+  },
+  'serial-taken': {
+    status: 409,
+    sentence: ({ drive }: OfDrive) => `The ${drive} has this serial already; a serial tells two drives apart.`,
+  },
+  'fault-behind-end': {
+    status: 409,
+    sentence: ({ lba, sectors }: { lba: number; sectors: number }) =>
+      `Sector ${groupDigits(lba)} lies behind the end of the drive, which has ${groupDigits(sectors)}.`,
+  },
+  'drive-not-connected': { status: 409, sentence: ({ drive }: OfDrive) => `The ${drive} is not connected.` },
+  'drive-moved': {
+    status: 409,
+    sentence: ({ drive }: OfDrive) => `The ${drive} is no longer where it was. Nothing was written.`,
+  },
+  'plate-wrong': {
+    status: 409,
+    sentence: ({ drive }: OfDrive) => `These are not the last four characters on the ${drive}. Nothing was written.`,
+  },
+  'sector-unknown': {
+    status: 400,
+    sentence: ({ last, lba }: { last: number; lba: number }) =>
+      `The drive has sectors 0 to ${last}; there is no sector ${lba}.`,
+  },
+  'file-unknown': {
+    status: 404,
+    sentence: ({ path }: { path: string }) => `There is no file ${path} on this volume.`,
+  },
+
+  'computer-unknown': { status: 404, sentence: () => 'There is no such computer on the bench.' },
+  'computer-no-home-slot': {
+    status: 400,
+    sentence: ({ computer, slot }: Named & { slot: string }) =>
+      `The ${computer} has no slot ${slot}, which is where it starts from.`,
+  },
+  'computer-in-use': {
+    status: 409,
+    sentence: ({ computer, purpose }: Named & { purpose: string }) =>
+      `A drive in the ${computer} is in use by ${purpose}. Stop that first.`,
+  },
+  'computer-running': { status: 409, sentence: ({ computer }: Named) => `The ${computer} is running already.` },
+  'computer-not-running': {
+    status: 409,
+    sentence: ({ computer }: Named) => `The ${computer} is not running its own system. Start it first.`,
+  },
+  'computer-no-mains': {
+    status: 409,
+    sentence: ({ computer }: Named) => `The ${computer} has no mains power. Plug it in first.`,
+  },
+  'computer-does-not-start': {
+    status: 409,
+    sentence: ({ link, found, why }: { link: string; found: string; why: string }) =>
+      `It does not start. ${link}: ${found}. ${why}`.trimEnd(),
+  },
+  'computer-has-power': {
+    status: 409,
+    sentence: ({ computer }: Named) => `The ${computer} has power. Shut it down and pull its mains cable first.`,
+  },
+  'firmware-closed': {
+    status: 409,
+    sentence: ({ computer, key }: Named & { key: string }) =>
+      `The firmware’s settings are opened at power-on with ${key}: shut the ${computer} down first.`,
+  },
+  'boot-entries-alike': { status: 400, sentence: () => 'Two boot entries have one number.' },
+  'boot-entry-unknown': { status: 400, sentence: () => 'The boot order names an entry that does not exist.' },
+  'drive-order-unknown': { status: 400, sentence: () => 'The drive order names a slot that does not exist.' },
+  'program-unknown': { status: 404, sentence: () => 'There is no such program.' },
+
+  'not-on-shelf': { status: 409, sentence: ({ drive }: OfDrive) => `The ${drive} is not on the shelf.` },
+  'back-into-slot': { status: 400, sentence: () => 'A drive is put back into a slot of a computer.' },
+  'erase-off-shelf': {
+    status: 409,
+    sentence: ({ drive }: OfDrive) => `The ${drive} is not on the shelf. Only what was set aside is erased.`,
+  },
+  'erase-way-back': {
+    status: 409,
+    sentence: ({ drive, move }: OfDrive & { move: string }) =>
+      `The ${drive} is the way back of a move that is not handed over: ${move}. Nothing was written.`,
+  },
+  'erase-early': {
+    status: 409,
+    sentence: ({ until }: { until: string | null }) =>
+      `${until ? `It is kept until ${until}` : 'It has no day from which it may be erased'}. To erase it before that, say in a few words why. Nothing was written.`,
+  },
+})
