@@ -49,20 +49,22 @@ export async function launch(move: Move, leg: LegNow, order: CopyOrder, lease: L
     if (drives.includes(driveId)) send(copy, { type: 'gone', driveId, what })
   })
   let ended = false
-  const end = async (how: CopyEnd) => {
+  const end = async (how: CopyEnd, alongside?: () => Promise<void>) => {
     if (ended) return
     ended = true
     running().delete(moveId)
     forget()
     lease.release()
-    await saveCopyEnd(id, { ...how, progress: copy.progress })
+    await saveCopyEnd(id, { ...how, progress: copy.progress }, alongside)
     await keepClock().catch((error: unknown) => log.error(error))
     publish({ type: 'changed', moveId })
   }
   /** It did not come to its end. A pass over lost sectors leaves the copy as finished as it was. */
-  const cut = async (status: CopyStatus, message: string, left: CopyEnd = {}) => {
-    if (isRetry) return end({ status: 'done' })
-    return end({ status, message, endedAt: Math.round(await benchNow()), summary: null, samples: null, ...left })
+  const cut = async (status: CopyStatus, { text, message, ...left }: { text?: string; message: string } & CopyEnd) => {
+    const line = text === undefined ? undefined : () => note(moveId, text, 'bad')
+    if (isRetry) return end({ status: 'done' }, line)
+    const endedAt = Math.round(await benchNow())
+    return end({ status, message, endedAt, summary: null, samples: null, ...left }, line)
   }
   const receive = async (message: FromWorker) => {
     switch (message.type) {
@@ -73,11 +75,13 @@ export async function launch(move: Move, leg: LegNow, order: CopyOrder, lease: L
         return publish({ type: 'changed', moveId })
       case 'done': {
         const { summary, samples } = message
-        await end({
-          ...{ status: 'done', message: null, endedAt: Math.round(await benchNow()) },
-          ...{ summary, samples, throughputRatio: throughputRatioOf(order, summary), resumable: false },
-        })
-        await takeSummary(move, leg, which, summary)
+        await end(
+          {
+            ...{ status: 'done', message: null, endedAt: Math.round(await benchNow()) },
+            ...{ summary, samples, throughputRatio: throughputRatioOf(order, summary), resumable: false },
+          },
+          () => takeSummary(move, leg, which, summary),
+        )
         // What is whole is not resumed.
         await unlink(order.journal).catch(() => undefined)
         return
@@ -85,29 +89,25 @@ export async function launch(move: Move, leg: LegNow, order: CopyOrder, lease: L
       case 'retried': {
         const { lost, targetFingerprint, samples, wonBytes } = message
         const summary = (await CopyRow.findByPk(id))?.summary
-        await end({
-          status: 'done',
-          ...(summary ? { summary: { ...summary, lost: [...lost], targetFingerprint }, samples } : {}),
-        })
-        const won = wonBytes > 0
-        await tell(
-          won ? `${formatSize(wonBytes)} of what was lost now read` : 'nothing more reads',
-          won ? 'good' : 'bad',
+        const read = summary ? { summary: { ...summary, lost: [...lost], targetFingerprint }, samples } : {}
+        return end({ status: 'done', ...read }, () =>
+          wonBytes > 0
+            ? note(moveId, `${formatSize(wonBytes)} of what was lost now read`, 'good')
+            : note(moveId, 'nothing more reads', 'bad'),
         )
-        return publish({ type: 'changed', moveId })
       }
       case 'stopped':
-        await tell('copy stopped by hand', 'bad')
-        return cut(
-          'stopped',
-          'You stopped this copy. The target is marked as unfinished and nothing starts from it; the source is untouched.',
-          { resumable: true },
-        )
-      case 'failed':
-        await tell(`copy failed: ${message.message}`, 'bad')
-        return message.resumable
-          ? cut('interrupted', message.message, { resumable: true })
-          : cut('failed', message.message, { resumable: false, verifyFailed: message.verifyFailed ?? false })
+        return cut('stopped', {
+          text: 'copy stopped by hand',
+          message:
+            'You stopped this copy. The target is marked as unfinished and nothing starts from it; the source is untouched.',
+          resumable: true,
+        })
+      case 'failed': {
+        const { resumable, verifyFailed = false } = message
+        const left = { text: `copy failed: ${message.message}`, message: message.message, resumable }
+        return resumable ? cut('interrupted', left) : cut('failed', { ...left, verifyFailed })
+      }
     }
   }
   // Reports are taken one after the other, so that the logbook keeps their order.
@@ -118,7 +118,8 @@ export async function launch(move: Move, leg: LegNow, order: CopyOrder, lease: L
   const lost = (error: unknown) => {
     log.error(error)
     inTurn(() =>
-      cut('interrupted', 'The copy ended unexpectedly. The target is marked as unfinished; the source is untouched.', {
+      cut('interrupted', {
+        message: 'The copy ended unexpectedly. The target is marked as unfinished; the source is untouched.',
         resumable: true,
       }),
     )

@@ -11,6 +11,7 @@ import { type Computer, ComputerSchema } from '@/core/things/computer'
 import { type Drive, DriveSchema } from '@/core/things/drive'
 import { singleton } from '../ground/singleton'
 import { jsonColumn } from './json'
+import { isInTransaction } from './transaction-context'
 import {
   type CopyStatus,
   FitResultSchema,
@@ -143,16 +144,27 @@ export const progressOnly = (id: string) => ({ where: { id }, isProgress: true }
 const isProgress = (options: unknown) =>
   typeof options === 'object' && options !== null && 'isProgress' in options && options.isProgress === true
 
-const versions = () => singleton('row-versions', () => ({ moves: 0, copies: 0, things: 0 }))
+const versions = () => singleton('row-versions', () => ({ moves: 0, copies: 0, things: 0, ofNobody: 0 }))
+
+// Within a transaction is read what nobody else sees yet, so that is kept by a number that nobody else has.
+const version = (kind: 'moves' | 'copies' | 'things') => (isInTransaction() ? --versions().ofNobody : versions()[kind])
+
+export const versionsNow = () => ({ ...versions() })
+
+/** Counts once more whatever has changed since then. */
+export function touchChanged(since: ReturnType<typeof versionsNow>): void {
+  const now = versions()
+  for (const kind of ['moves', 'copies', 'things'] as const) if (now[kind] !== since[kind]) now[kind]++
+}
 
 /** Another number after every change of any move's row; what was worked out from the rows is kept by it. */
-export const movesVersion = () => versions().moves
+export const movesVersion = () => version('moves')
 
 /** The same for everything that is on benches. */
-export const thingsVersion = () => versions().things
+export const thingsVersion = () => version('things')
 
 /** The same for the rows of copies. */
-export const copiesVersion = () => versions().copies
+export const copiesVersion = () => version('copies')
 
 /** Ties the models to a connection. */
 export function defineModels(sequelize: Sequelize): void {

@@ -1,3 +1,4 @@
+import { AsyncLocalStorage } from 'node:async_hooks'
 import { EventEmitter } from 'node:events'
 import type { JobView } from '@/core/job'
 import { singleton } from './singleton'
@@ -18,8 +19,25 @@ const bus = () =>
     return emitter
   })
 
+const holding = () => singleton('held-events', () => new AsyncLocalStorage<{ events: BenchEvent[]; over: boolean }>())
+
 export function publish(event: BenchEvent): void {
-  bus().emit('event', event)
+  const held = holding().getStore()
+  if (held && !held.over) held.events.push(event)
+  else bus().emit('event', event)
+}
+
+/** Runs a change; pages are told of it when it is made, and of nothing where it fails. */
+export async function holdEvents<T>(change: () => Promise<T>): Promise<T> {
+  const held = { events: [], over: false }
+  try {
+    const result = await holding().run(held, change)
+    held.events.forEach((event) => bus().emit('event', event))
+    return result
+  } finally {
+    // What goes on behind its end is told at once.
+    held.over = true
+  }
 }
 
 /** Calls `listener` for every event until the returned function is called. */

@@ -1,9 +1,9 @@
 import { type Brief, BriefSchema, whyNotTaken } from '@/core/intake/brief'
 import { driveName } from '@/core/things/drive'
 import { MoveRow } from '../database/models'
+import { inTransaction } from '../database/transaction'
 import { publish } from '../ground/events'
 import { freeId } from '../ground/ids'
-import { inBenchQueue } from '../ground/queue'
 import { Refusal } from '../ground/refusals'
 import { activeBench, benchState } from '../world'
 import { addMove } from '../world/make'
@@ -15,7 +15,7 @@ import { reservedDrives } from './reserved-drives'
 /** Opens a new move on the bench that is shown. Returns its id. Throws Refusal when it contradicts itself. */
 export async function newMove(input: unknown): Promise<string> {
   const brief = await checked(input)
-  return inBenchQueue(() => addMoveOf(brief))
+  return inTransaction(() => addMoveOf(brief))
 }
 
 async function addMoveOf(brief: Brief): Promise<string> {
@@ -31,7 +31,7 @@ async function addMoveOf(brief: Brief): Promise<string> {
 /** Changes what a move is about, while nothing of it was copied. What was read and planned is let go. */
 export async function changeMove(moveId: string, input: unknown): Promise<void> {
   const brief = await checked(input)
-  await inBenchQueue(() => changeInTurn(moveId, brief))
+  await inTransaction(() => changeInTurn(moveId, brief))
 }
 
 async function changeInTurn(moveId: string, brief: Brief): Promise<void> {
@@ -44,9 +44,7 @@ async function changeInTurn(moveId: string, brief: Brief): Promise<void> {
     brief.toVirtualMachine === row.brief.toVirtualMachine && brief.targetComputerId === row.brief.targetComputerId
   const letGo =
     sameDrives && sameGoal ? {} : { intake: null, survey: null, route: null, fit: null, ready: null, swap: null }
-  await saveStationResults(moveId, { brief, ...letGo })
-  await note(moveId, 'intake changed')
-  publish({ type: 'changed', moveId })
+  await saveStationResults(moveId, { brief, ...letGo }, 'intake changed')
 }
 
 async function checked(input: unknown): Promise<Brief> {

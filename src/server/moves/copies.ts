@@ -7,13 +7,14 @@ import type { CopyProgress, CopySummary } from '@/core/copy/progress'
 import { database } from '../database'
 import { copiesVersion, CopyRow } from '../database/models'
 import { saveAtLast } from '../database/save-at-last'
+import { inTransaction } from '../database/transaction'
 import type { CopyStatus } from '../database/schemas'
 import { log } from '../ground/log'
 import { journalsFolder } from '../ground/paths'
 import { Refusal } from '../ground/refusals'
 import { singleton } from '../ground/singleton'
 import { benchNow } from '../world/clock'
-import { note } from './logbook'
+import { storeWithNote } from './logbook'
 
 /** A copy as the pages see it. */
 export interface CopyView {
@@ -74,11 +75,18 @@ export type CopyEnd = Partial<
 /** Ends of copies that the disk has not taken yet, by copy. */
 const unsavedEnds = () => singleton('unsaved-copy-ends', () => new Map<string, CopyEnd>())
 
-/** Stores how a copy ended, as soon as the disk takes it; told from now on in any case. */
-export async function saveCopyEnd(id: string, end: CopyEnd): Promise<void> {
+/** Stores how a copy ended with what belongs to it, as soon as the disk takes it; told from now on in any case. */
+export async function saveCopyEnd(
+  id: string,
+  end: CopyEnd,
+  alongside: () => Promise<void> = async () => {},
+): Promise<void> {
   unsavedEnds().set(id, end)
   await saveAtLast(async () => {
-    await CopyRow.update(end, { where: { id } })
+    await inTransaction(async () => {
+      await CopyRow.update(end, { where: { id } })
+      await alongside()
+    })
     unsavedEnds().delete(id)
   })
 }
@@ -162,8 +170,9 @@ export function recover(): Promise<void> {
         const resumable = existsSync(/* turbopackIgnore: true */ journalOf(row.id))
         const rest = resumable ? 'What was sure by then need not be copied again.' : 'Start the copy over.'
         const message = `The server stopped in the middle of this copy. The target is marked as unfinished and nothing starts from it; the source is untouched. ${rest}`
-        await CopyRow.update({ status: 'interrupted', endedAt: at, message, resumable }, { where: { id: row.id } })
-        await note(row.moveId, 'copy cut off: the server stopped', 'bad')
+        const end = { status: 'interrupted', endedAt: at, message, resumable } as const
+        const line = { text: 'copy cut off: the server stopped', tone: 'bad' } as const
+        await storeWithNote(row.moveId, () => CopyRow.update(end, { where: { id: row.id } }), line)
       }
     }
   })

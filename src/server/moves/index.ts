@@ -6,6 +6,7 @@ import type { Computer } from '@/core/things/computer'
 import { type Drive, driveName } from '@/core/things/drive'
 import { database } from '../database'
 import { MoveRow } from '../database/models'
+import { type LogLine, storeWithNote } from './logbook'
 import { notesOf } from '../database/notes'
 import { publish } from '../ground/events'
 import { Refusal } from '../ground/refusals'
@@ -124,11 +125,16 @@ export function plateOf(drive: Drive, bench: BenchState): PlateView {
 
 type StationColumn = 'intake' | 'survey' | 'route' | 'fit' | 'ready' | 'swap' | 'proof' | 'handover'
 
-/** Stores what stations came to, with what the rail says of it, and tells every open page. */
+/** Stores what stations came to, with what the rail and the logbook say of it, and tells every open page. */
 export async function saveStationResults(
   moveId: string,
   changes: Partial<Pick<MoveRow, StationColumn | 'brief'>>,
+  line?: LogLine,
 ): Promise<void> {
-  await MoveRow.update({ ...changes, ...notesOf(changes) }, { where: { id: moveId } })
+  await storeWithNote(
+    moveId,
+    () => MoveRow.update({ ...changes, ...notesOf(changes) }, { where: { id: moveId } }),
+    line,
+  )
   publish({ type: 'changed', moveId })
 }

@@ -1,4 +1,5 @@
 import { database } from '../database'
+import { inTransaction } from '../database/transaction'
 import { LogRow } from '../database/models'
 import { benchNow, keepClock } from '../world/clock'
 
@@ -15,6 +16,23 @@ export async function note(moveId: string, text: string, tone: LogEntry['tone'] 
   await database()
   await LogRow.create({ id: null, moveId, at: Math.round(await benchNow()), tone, text })
   await keepClock()
+}
+
+/** What the logbook says of a change: in plain words, or with a tone. */
+export type LogLine = string | { readonly text: string; readonly tone: LogEntry['tone'] }
+
+/** Stores a change and its line in the logbook together. */
+export async function storeWithNote(
+  moveId: string,
+  store: () => Promise<unknown>,
+  line: LogLine | undefined,
+): Promise<void> {
+  if (line === undefined) return void (await store())
+  const { text, tone } = typeof line === 'string' ? { text: line, tone: 'plain' as const } : line
+  await inTransaction(async () => {
+    await store()
+    await note(moveId, text, tone)
+  })
 }
 
 /** The newest lines, newest first; of one move or of all. */

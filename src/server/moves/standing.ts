@@ -1,13 +1,12 @@
 import { z } from 'zod'
 import { MoveRow } from '../database/models'
 import { publish } from '../ground/events'
-import { inBenchQueue } from '../ground/queue'
 import { Refusal } from '../ground/refusals'
 import { runningJobs, stopJob } from '../jobs'
 import { benchNow } from '../world/clock'
 import { moveRow } from '.'
 import { forgetCutOff, latestCopy } from './copies'
-import { note } from './logbook'
+import { type LogLine, storeWithNote } from './logbook'
 
 // A move has an end besides its handover: it can be put off and taken up again, or given up at any station.
 
@@ -26,8 +25,8 @@ export async function renameMove(moveId: string, input: unknown): Promise<void> 
   // By its name the target of an unfinished copy is known to be this move's.
   if (copy && (copy.resumable || copy.status === 'running' || copy.status === 'paused'))
     throw new Refusal('move-name-in-use')
-  await MoveRow.update({ brief: { ...brief, ...names } }, { where: { id: moveId } })
-  await note(moveId, `renamed: ${names.name}, ${names.customer}`)
+  const rename = () => MoveRow.update({ brief: { ...brief, ...names } }, { where: { id: moveId } })
+  await storeWithNote(moveId, rename, `renamed: ${names.name}, ${names.customer}`)
   publish({ type: 'changed', moveId: null })
 }
 
@@ -35,16 +34,14 @@ export async function renameMove(moveId: string, input: unknown): Promise<void> 
 export async function putOffMove(moveId: string, input: unknown): Promise<void> {
   const { why } = WhySchema.parse(input)
   await refuseUnderway(moveId)
-  await lay(moveId, { kind: 'put-off', at: await benchNow(), why })
-  await note(moveId, `put off: ${why}`)
+  await lay(moveId, { kind: 'put-off', at: await benchNow(), why }, `put off: ${why}`)
 }
 
 /** Takes up a move that was put off. */
 export async function takeUpMove(moveId: string): Promise<void> {
   const { standing } = await moveRow(moveId)
   if (standing?.kind !== 'put-off') throw new Refusal('move-not-put-off')
-  await lay(moveId, null)
-  await note(moveId, 'taken up again')
+  await lay(moveId, null, 'taken up again')
 }
 
 /**
@@ -55,10 +52,9 @@ export async function giveUpMove(moveId: string, input: unknown): Promise<void> 
   const { why } = WhySchema.parse(input)
   await refuseUnderway(moveId)
   for (const job of runningJobs(moveId)) if (job.stoppable) stopJob(job.id)
-  // Which drives are free is decided about in the bench's queue.
-  await inBenchQueue(async () => lay(moveId, { kind: 'given-up', at: await benchNow(), why }))
+  const line = { text: `given up: ${why}`, tone: 'bad' } as const
+  await lay(moveId, { kind: 'given-up', at: await benchNow(), why }, line)
   await forgetCutOff(moveId)
-  await note(moveId, `given up: ${why}`, 'bad')
 }
 
 async function refuseUnderway(moveId: string): Promise<void> {
@@ -69,7 +65,7 @@ async function refuseUnderway(moveId: string): Promise<void> {
   if (copy?.status === 'running' || copy?.status === 'paused') throw new Refusal('copy-running')
 }
 
-async function lay(moveId: string, standing: MoveRow['standing']): Promise<void> {
-  await MoveRow.update({ standing }, { where: { id: moveId } })
+async function lay(moveId: string, standing: MoveRow['standing'], line: LogLine): Promise<void> {
+  await storeWithNote(moveId, () => MoveRow.update({ standing }, { where: { id: moveId } }), line)
   publish({ type: 'changed', moveId: null })
 }

@@ -8,6 +8,7 @@ import { type Drive, hasBytes, type Place } from '@/core/things/drive'
 import { writeWhole } from '@/host/whole-file'
 import { database } from '../database'
 import { AccessoryRow, BenchRow, ComputerRow, CopyRow, DriveRow, LogRow, MoveRow } from '../database/models'
+import { inTransaction } from '../database/transaction'
 import { publish } from '../ground/events'
 import { freeId } from '../ground/ids'
 import { dataFolder, drivesFolder, imagesFolder } from '../ground/paths'
@@ -34,7 +35,7 @@ export async function listBenches() {
 
 /** Makes an empty bench and shows it. Returns its id. */
 export function newBench(input: unknown): Promise<string> {
-  return inBenchQueue(() => makeNewBench(input))
+  return inTransaction(() => makeNewBench(input))
 }
 
 async function makeNewBench(input: unknown): Promise<string> {
@@ -46,7 +47,7 @@ async function makeNewBench(input: unknown): Promise<string> {
 
 /** Shows another bench on all pages. */
 export function showBench(input: unknown): Promise<void> {
-  return inBenchQueue(() => showInTurn(input))
+  return inTransaction(() => showInTurn(input))
 }
 
 async function showInTurn(input: unknown): Promise<void> {
@@ -71,11 +72,12 @@ async function renameInTurn(input: unknown): Promise<void> {
 }
 
 /** Takes the bench that is shown away with its moves and blank drives; images stay. The last one stays. */
-export function removeBench(input: unknown): Promise<void> {
-  return inBenchQueue(() => removeInTurn(input))
+export async function removeBench(input: unknown): Promise<void> {
+  const drives = await inTransaction(() => removeInTurn(input))
+  for (const { file } of drives) if (file) await removeBytes(file)
 }
 
-async function removeInTurn(input: unknown): Promise<void> {
+async function removeInTurn(input: unknown): Promise<readonly Drive[]> {
   const typed = z.string().max(80).parse(input)
   const { id, name } = await activeBench()
   if (typed !== name) throw new Refusal('bench-name-wrong', { name })
@@ -84,11 +86,11 @@ async function removeInTurn(input: unknown): Promise<void> {
   const use = driveUse((await benchState(id)).drives.map((d) => d.id))
   if (use) throw new Refusal('bench-in-use', { purpose: use })
   await showBench(others[0].id)
-  await clear(id)
+  return clear(id)
 }
 
-/** Takes a bench and all that is on it out of the database, and the files of its own drives from the disk. */
-async function clear(benchId: string): Promise<void> {
+/** Takes a bench and all that is on it out of the database. Returns its drives. */
+async function clear(benchId: string): Promise<readonly Drive[]> {
   const where = { benchId }
   const moves = (await MoveRow.findAll({ where })).map((m) => m.id)
   const { drives } = await benchState(benchId)
@@ -98,7 +100,7 @@ async function clear(benchId: string): Promise<void> {
   await CopyRow.destroy({ where: { moveId: moves } })
   await LogRow.destroy({ where: { moveId: moves } })
   await BenchRow.destroy({ where: { id: benchId } })
-  for (const { file } of drives) if (file) await removeBytes(file)
+  return drives
 }
 
 /** A bench as the text of a bench file. */
@@ -153,13 +155,11 @@ async function importInTurn(text: string): Promise<Imported> {
     for (const drive of things.drives) await makeBytes(drive)
     const rowsOf = <T extends { id: string }>(list: readonly T[]) =>
       list.map((data) => ({ id: data.id, benchId: bench.id, data }))
-    await (
-      await database()
-    ).transaction(async (transaction) => {
-      await ComputerRow.bulkCreate(rowsOf(things.computers), { transaction })
-      await AccessoryRow.bulkCreate(rowsOf(things.accessories), { transaction })
-      await DriveRow.bulkCreate(rowsOf(things.drives), { transaction })
-      await BenchRow.create(bench, { transaction })
+    await inTransaction(async () => {
+      await ComputerRow.bulkCreate(rowsOf(things.computers))
+      await AccessoryRow.bulkCreate(rowsOf(things.accessories))
+      await DriveRow.bulkCreate(rowsOf(things.drives))
+      await BenchRow.create(bench)
     })
   } catch (error) {
     await settleImport()

@@ -9,6 +9,7 @@ import { SparseFileDevice } from '@/bench/sparse-file'
 import { type Drive, hasBytes } from '@/core/things/drive'
 import { database } from '../database'
 import { AccessoryRow, BenchRow, ClockRow, ComputerRow, DriveRow, MoveRow } from '../database/models'
+import { inTransaction } from '../database/transaction'
 import { DataFolderUnusable } from '../ground/data-folder'
 import { dataFolder, drivesFolder, imagesFolder } from '../ground/paths'
 
@@ -50,13 +51,15 @@ export async function makeBench(): Promise<boolean> {
   await mkdir(folder, { recursive: true })
   await makeScenarioImages(folder)
   const benchId = DEMO_BENCH.id
-  for (const data of SCENARIO_BENCH.computers) await ComputerRow.upsert({ id: data.id, benchId, data })
-  for (const data of SCENARIO_BENCH.accessories) await AccessoryRow.upsert({ id: data.id, benchId, data })
-  for (const data of SCENARIO_BENCH.drives) await DriveRow.upsert({ id: data.id, benchId, data })
-  await ClockRow.upsert({ id: 1, at: SCENARIO_START, pace: '30' })
-  for (const [id, brief] of Object.entries(SCENARIO_MOVES)) await addMove(benchId, id, brief)
-  // Last, so that a bench that was cut off while it was made is made again.
-  await BenchRow.create({ ...DEMO_BENCH, position: 0, active: true })
+  // All at once and after the files, so that a bench that was cut off while it was made is made again.
+  await inTransaction(async () => {
+    for (const data of SCENARIO_BENCH.computers) await ComputerRow.upsert({ id: data.id, benchId, data })
+    for (const data of SCENARIO_BENCH.accessories) await AccessoryRow.upsert({ id: data.id, benchId, data })
+    for (const data of SCENARIO_BENCH.drives) await DriveRow.upsert({ id: data.id, benchId, data })
+    await ClockRow.upsert({ id: 1, at: SCENARIO_START, pace: '30' })
+    for (const [id, brief] of Object.entries(SCENARIO_MOVES)) await addMove(benchId, id, brief)
+    await BenchRow.create({ ...DEMO_BENCH, position: 0, active: true })
+  })
   await rm(making(), { force: true })
   return true
 }

@@ -5,8 +5,8 @@ import { PLATE_CHARACTERS, plateMatches, platePrefix } from '@/core/ready/plate-
 import { type BenchState, placeKey, placeName, whyNotThere } from '@/core/things/bench'
 import { fittedWords } from '@/core/things/bodies'
 import { type Drive, driveName, type Place, PlaceSchema } from '@/core/things/drive'
+import { inTransaction } from '../../database/transaction'
 import { DriveRow, MoveRow } from '../../database/models'
-import { inBenchQueue } from '../../ground/queue'
 import { Refusal } from '../../ground/refusals'
 import { dayWithYear, daysUntil } from '../../ground/words'
 import { listJobs, runningJobs, startJob, type StartedJob } from '../../jobs'
@@ -74,7 +74,11 @@ export const PutBackSchema = z.object({ driveId: z.string().max(80), place: Plac
 
 /** Puts a drive from the shelf into a computer. Its day stays on its label. */
 export async function putBack(input: unknown): Promise<void> {
-  const { driveId, place } = PutBackSchema.parse(input)
+  const request = PutBackSchema.parse(input)
+  await inTransaction(() => putBackNow(request))
+}
+
+async function putBackNow({ driveId, place }: z.infer<typeof PutBackSchema>): Promise<void> {
   const drive = await driveById(driveId)
   if (drive.place.kind !== 'shelf') throw new Refusal('not-on-shelf', { drive: driveName(drive) })
   if (place.kind !== 'slot') throw new Refusal('back-into-slot')
@@ -118,10 +122,13 @@ export async function eraseDrive(input: unknown): Promise<StartedJob> {
     async run() {
       await refuseOther(drive)
       const erased = await runTask('eraseDrive', { drive: driveBytes(drive), how }, { long: true })
-      await noteErased(drive, { at: await benchNow(), ...erased, ...(early ? { reason } : {}) })
-      if (!row) return
-      const words = `${name} erased, ${formatSize(erased.checkedBytes)} read back as zeros`
-      await note(row.id, early ? `${words}, before its day: ${reason}` : words, early ? 'bad' : 'good')
+      const at = await benchNow()
+      await inTransaction(async () => {
+        await noteErased(drive, { at, ...erased, ...(early ? { reason } : {}) })
+        if (!row) return
+        const words = `${name} erased, ${formatSize(erased.checkedBytes)} read back as zeros`
+        await note(row.id, early ? `${words}, before its day: ${reason}` : words, early ? 'bad' : 'good')
+      })
     },
   })
 }
@@ -134,10 +141,8 @@ async function refuseOther(drive: Drive): Promise<void> {
 }
 
 async function noteErased({ id }: Drive, erased: NonNullable<Drive['erased']>): Promise<void> {
-  await inBenchQueue(async () => {
-    const data: Drive = { ...(await driveById(id)), place: { kind: 'table' }, shelf: undefined, erased }
-    await DriveRow.update({ data }, { where: { id } })
-  })
+  const data: Drive = { ...(await driveById(id)), place: { kind: 'table' }, shelf: undefined, erased }
+  await DriveRow.update({ data }, { where: { id } })
 }
 
 /** The erase that runs, or the newest where that did not come to its end. */

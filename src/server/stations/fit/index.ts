@@ -11,7 +11,6 @@ import { Refusal } from '../../ground/refusals'
 import { saveStationResults, loadMove, type Move, moveRow } from '../../moves'
 import { changeMove } from '../../moves/change'
 import { refuseAfterCopy } from '../../moves/copies'
-import { note } from '../../moves/logbook'
 import { withDrive } from '../../world'
 import { benchNow } from '../../world/clock'
 
@@ -44,25 +43,22 @@ export async function lockFit(moveId: string, input: unknown): Promise<void> {
   if (inTheWay.length > 0) throw new Refusal('fit-does-not-fit', { why: `${inTheWay[0].sentence} ${inTheWay[0].mend}` })
   const fits = row.survey.pairs.map((_, i) => row.fit?.pairs[i] ?? null)
   fits[pair] = { at: await benchNow(), wish, layout, headline, reason }
-  await saveStationResults(moveId, { fit: { pairs: fits, earlier: row.fit?.earlier ?? [] } })
   const which = move.pairs.length > 1 ? ` of the ${driveName(move.pairs[pair].source)}` : ''
-  await note(moveId, `fit${which} locked`)
+  await saveStationResults(moveId, { fit: { pairs: fits, earlier: row.fit?.earlier ?? [] } }, `fit${which} locked`)
 }
 
 /** Lets the fits go, so that they can be changed; they can still be compared with. */
 export async function unlockFit(moveId: string): Promise<void> {
   const { row } = await loadMove(moveId)
   await refuseAfterCopy(moveId)
-  await letGo(row)
-  await note(moveId, 'fit unlocked')
+  await letGo(row, 'fit unlocked')
 }
 
-async function letGo({ id, fit }: MoveRow): Promise<void> {
+async function letGo({ id, fit }: MoveRow, line: string): Promise<void> {
   if (!fit?.pairs.some((p) => p)) return
   const now = fit.pairs.flatMap((locked, pair) => (locked ? [{ ...locked, pair }] : []))
-  await saveStationResults(id, {
-    fit: { pairs: fit.pairs.map(() => null), earlier: [...now, ...fit.earlier].slice(0, EARLIER) },
-  })
+  const earlier = [...now, ...fit.earlier].slice(0, EARLIER)
+  await saveStationResults(id, { fit: { pairs: fit.pairs.map(() => null), earlier } }, line)
 }
 
 /** Which drive of a move is another than when it was read, as a sentence; undefined when none is. */
@@ -96,8 +92,7 @@ export async function releaseStale(move: Move, copied: boolean): Promise<string 
     await inMoveQueue(row.id, async () => {
       const now = await moveRow(row.id)
       if (!now.fit?.pairs.some((p) => p)) return
-      await letGo(now)
-      await note(row.id, 'fit unlocked: a drive has changed')
+      await letGo(now, 'fit unlocked: a drive has changed')
     })
   }
   return `${changed} The fit is unlocked.`

@@ -1,12 +1,11 @@
 import { z } from 'zod'
 import { DriveRow } from '../../database/models'
 import { hasStarted } from '../../database/notes'
-import { inBenchQueue } from '../../ground/queue'
+import { inTransaction } from '../../database/transaction'
 import { Refusal } from '../../ground/refusals'
 import { dayAfter } from '../../ground/words'
 import { saveStationResults, loadMove } from '../../moves'
 import { progressOf, stepsAfterStart } from '../../moves/legs'
-import { note } from '../../moves/logbook'
 import { driveById } from '../../world'
 import { benchNow } from '../../world/clock'
 
@@ -18,6 +17,10 @@ export const HandOverSchema = z.object({ by: z.string().trim().max(60).default('
 /** Closes a move whose computer starts from the new drive, and puts a day on the old one. */
 export async function handOver(moveId: string, input: unknown = {}): Promise<void> {
   const { by } = HandOverSchema.parse(input)
+  await inTransaction(() => close(moveId, by))
+}
+
+async function close(moveId: string, by: string): Promise<void> {
   const move = await loadMove(moveId)
   const { row, pairs, brief } = move
   if (!hasStarted(move)) {
@@ -30,12 +33,10 @@ export async function handOver(moveId: string, input: unknown = {}): Promise<voi
   const at = await benchNow()
   const shelfUntil = dayAfter(at, SHELF_DAYS)
   const shelf = { label: `${brief.name}, old`, until: shelfUntil }
-  await inBenchQueue(async () => {
-    for (const { source } of pairs) {
-      const data = { ...(await driveById(source.id)), shelf }
-      await DriveRow.update({ data }, { where: { id: source.id } })
-    }
-  })
-  await saveStationResults(moveId, { handover: { at, shelfUntil, by } })
-  await note(moveId, by ? `handed over by ${by}` : 'handed over', 'good')
+  for (const { source } of pairs) {
+    const data = { ...(await driveById(source.id)), shelf }
+    await DriveRow.update({ data }, { where: { id: source.id } })
+  }
+  const line = { text: by ? `handed over by ${by}` : 'handed over', tone: 'good' } as const
+  await saveStationResults(moveId, { handover: { at, shelfUntil, by } }, line)
 }

@@ -7,7 +7,6 @@ import { leasableDrive } from '../../leases'
 import { saveStationResults, loadMove, type Move } from '../../moves'
 import { refuseAfterCopy } from '../../moves/copies'
 import { startMoveJob } from '../../moves/jobs'
-import { note } from '../../moves/logbook'
 import { benchNow } from '../../world/clock'
 import { speedOf } from '../../world/measure'
 
@@ -16,8 +15,7 @@ export async function confirmIntake(moveId: string): Promise<StartedJob | undefi
   const move = await loadMove(moveId)
   if (move.row.intake) return undefined
   return measure(move, async (speeds) => {
-    await saveStationResults(moveId, { intake: { at: await benchNow(), speeds } })
-    await note(moveId, `taken in: ${move.brief.reason}`)
+    await saveStationResults(moveId, { intake: { at: await benchNow(), speeds } }, `taken in: ${move.brief.reason}`)
   })
 }
 
@@ -27,8 +25,8 @@ export async function measureAgain(moveId: string): Promise<StartedJob> {
   await refuseAfterCopy(moveId)
   if (measurable(move).length === 0) throw new Refusal('nothing-to-measure')
   return measure(move, async (speeds) => {
-    await saveStationResults(moveId, { intake: { at: move.row.intake?.at ?? (await benchNow()), speeds } })
-    await note(moveId, 'old drive measured')
+    const at = move.row.intake?.at ?? (await benchNow())
+    await saveStationResults(moveId, { intake: { at, speeds } }, 'old drive measured')
   })
 }
 

@@ -3,6 +3,7 @@ import { readOnly } from '@/core/block/readonly'
 import { roomBehind } from '@/core/repair/kinds/take-up-room'
 import { readScheme } from '@/core/scheme'
 import { type Drive, driveName } from '@/core/things/drive'
+import { inTransaction } from '../../database/transaction'
 import { Refusal } from '../../ground/refusals'
 import { saveStationResults, loadMove } from '../../moves'
 import { note } from '../../moves/logbook'
@@ -11,6 +12,10 @@ import { changeComputer, computerById, driveBytes } from '../../world'
 
 /** Turns one of them, or all, on again, in the computer where it runs now. */
 export async function turnOn(moveId: string, id: string | undefined): Promise<void> {
+  await inTransaction(() => turnOnAll(moveId, id))
+}
+
+async function turnOnAll(moveId: string, id: string | undefined): Promise<void> {
   const move = await loadMove(moveId)
   const off = stillOff(move).filter((o) => id === undefined || o.id === id)
   if (off.length === 0) throw new Refusal('nothing-turned-off')

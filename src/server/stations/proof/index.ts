@@ -6,6 +6,7 @@ import { placeName } from '@/core/things/bench'
 import type { Computer } from '@/core/things/computer'
 import { type Drive, driveName } from '@/core/things/drive'
 import { CopyRow } from '../../database/models'
+import { inTransaction } from '../../database/transaction'
 import type { Trial, TrialSpeed } from '../../database/schemas'
 import { Refusal } from '../../ground/refusals'
 import type { StartedJob } from '../../jobs'
@@ -16,7 +17,6 @@ import { saveStationResults, loadMove, type Move, moveRow } from '../../moves'
 import { latestCopy } from '../../moves/copies'
 import { startMoveJob } from '../../moves/jobs'
 import { progressOf } from '../../moves/legs'
-import { note } from '../../moves/logbook'
 import { changeComputer, driveBytes } from '../../world'
 import { benchNow } from '../../world/clock'
 import { attachedDrives, attachedNow } from '../../world/computers/attach'
@@ -50,7 +50,7 @@ export async function startTrial(moveId: string, choice?: string): Promise<Start
     leaves: 'Nothing was written.',
     stoppable: true,
     run: ({ signal }) => tryStart(move, computer, { choice, signal }),
-    save: (trial) => saveTrial(moveId, computer, trial),
+    save: (trial) => inTransaction(() => saveTrial(moveId, computer, trial)),
   })
 }
 
@@ -84,13 +84,10 @@ async function saveTrial(moveId: string, computer: Computer, trial: Trial): Prom
   const { proof } = await moveRow(moveId)
   await changeComputer(computer.id, { running: trace.starts ? 'system' : 'off' })
   const trials = [...(proof?.trials ?? []), trial].slice(-20)
-  await saveStationResults(moveId, { proof: { trials, repairs: proof?.repairs ?? [] } })
   const stop = trace.links.find((l) => l.state === 'failed')
-  await note(
-    moveId,
-    trace.starts ? `trial: starts from the ${trial.drive}` : `trial: stops at ${stop?.title.toLowerCase()}`,
-    trace.starts ? 'good' : 'bad',
-  )
+  const text = trace.starts ? `trial: starts from the ${trial.drive}` : `trial: stops at ${stop?.title.toLowerCase()}`
+  const line = { text, tone: trace.starts ? 'good' : 'bad' } as const
+  await saveStationResults(moveId, { proof: { trials, repairs: proof?.repairs ?? [] } }, line)
 }
 
 /**

@@ -14,13 +14,14 @@ import type { RepairPlan } from '@/core/repair/port'
 import { driversAt } from '@/core/things/bodies'
 import { type Drive, driveName } from '@/core/things/drive'
 import { repairIn, repairJournal } from '@/host/repair-journal'
+import { inTransaction } from '../../database/transaction'
 import { journalsFolder } from '../../ground/paths'
 import { Refusal } from '../../ground/refusals'
 import type { StartedJob } from '../../jobs'
 import { leasableDrive, withLease } from '../../leases'
-import { saveStationResults, loadMove, type Move } from '../../moves'
+import { saveStationResults, loadMove, type Move, moveRow } from '../../moves'
 import { startMoveJob } from '../../moves/jobs'
-import { note } from '../../moves/logbook'
+import type { LogLine } from '../../moves/logbook'
 import { changeComputer, driveBytes } from '../../world'
 import { benchNow } from '../../world/clock'
 import { attachedNow } from '../../world/computers/attach'
@@ -107,9 +108,8 @@ export async function makeRepair(moveId: string, name: string): Promise<StartedJ
     lease: { write: [await leasableDrive(target)] },
     leaves: 'What was written of it is taken back before the next start or repair.',
     run: async () => repairTarget(move, target, name),
-    save: async (repair) => {
-      await note(moveId, `repaired: ${repair.title.toLowerCase()}`, 'good')
-    },
+    // It is noted where it is made, so that what is cut off behind the last write is known.
+    save: async () => {},
   })
 }
 
@@ -142,10 +142,12 @@ async function repairTarget(move: Move, target: Drive, name: string) {
     ...(done.grows ? { grows: done.grows } : {}),
     undone: false,
   }
-  // It is noted first: whatever is cut off behind that, the note has the firmware as it was, and can be taken back.
-  await saveStationResults(moveId, { proof: { trials: move.row.proof?.trials ?? [], repairs: [...made, repair] } })
-  if (done.firmware) await changeComputer(computerId, { firmware: done.firmware })
-  return repair
+  await inTransaction(async () => {
+    const proof = { trials: move.row.proof?.trials ?? [], repairs: [...made, repair] }
+    const line = { text: `repaired: ${repair.title.toLowerCase()}`, tone: 'good' } as const
+    await saveStationResults(moveId, { proof }, line)
+    if (done.firmware) await changeComputer(computerId, { firmware: done.firmware })
+  })
 }
 
 /** Takes the last repair back, byte for byte. */
@@ -165,12 +167,20 @@ export async function takeRepairBack(moveId: string): Promise<StartedJob> {
     lease: { write: [await leasableDrive(target)] },
     leaves: 'It is ended before the next start or repair.',
     run: () => withTarget(target, (device) => undoRepair(device, record, repairJournal(file))),
-    async save() {
-      if (last.firmware) await changeComputer(trialComputer(move).id, { firmware: last.firmware })
-      const repairs = made.map((r) => (r.id === last.id ? { ...r, undone: true } : r))
-      await saveStationResults(moveId, { proof: { trials: move.row.proof?.trials ?? [], repairs } })
-      await note(moveId, `repair taken back: ${last.title.toLowerCase()}`)
-    },
+    save: () => keepUndone(move, last),
+  })
+}
+
+type Repair = NonNullable<Move['row']['proof']>['repairs'][number]
+
+/** Stores that the drive is as it was before a repair, and gives the firmware back what it had. */
+async function keepUndone(move: Move, last: Repair): Promise<void> {
+  await inTransaction(async () => {
+    if (last.firmware) await changeComputer(trialComputer(move).id, { firmware: last.firmware })
+    const { proof } = await moveRow(move.id)
+    const repairs = (proof?.repairs ?? []).map((r) => (r.id === last.id ? { ...r, undone: true } : r))
+    const line = `repair undone: ${last.title.toLowerCase()}`
+    await saveStationResults(move.id, { proof: { trials: proof?.trials ?? [], repairs } }, line)
   })
 }
 
@@ -180,8 +190,8 @@ export async function settleRepairs(move: Move): Promise<void> {
   const target = move.pairs[0].target
   if (!target) return
   let repairs = made
-  const keepRepairs = (now: typeof made) =>
-    saveStationResults(move.row.id, { proof: { trials: move.row.proof?.trials ?? [], repairs: (repairs = now) } })
+  const keepRepairs = (now: typeof made, line: LogLine) =>
+    saveStationResults(move.row.id, { proof: { trials: move.row.proof?.trials ?? [], repairs: (repairs = now) } }, line)
   // Every journal is looked at: one that was cut off is taken back, and one that was written whole while nothing noted
   // it any more is noted now, so that it can be taken back like any other.
   for (const id of await repairIdsOf(move.row.id)) {
@@ -189,16 +199,18 @@ export async function settleRepairs(move: Move): Promise<void> {
     const record = await repairIn(file)
     if (record?.state === 'writing') {
       await onTarget(target, (device) => settleRepair(device, record, repairJournal(file)))
-      await keepRepairs(repairs.map((r) => (r.id === id ? { ...r, undone: true } : r)))
-      await note(move.row.id, 'a repair that was cut off was taken back whole', 'bad')
+      const undone = repairs.map((r) => (r.id === id ? { ...r, undone: true } : r))
+      await keepRepairs(undone, { text: 'a repair that was cut off was undone', tone: 'bad' })
     } else if (record?.state === 'done' && !repairs.some((r) => r.id === id)) {
       const { name, title, changes } = record
       const about = { driveId: target.id, drive: driveName(target), name, title, changes, files: [], know: [] }
       const trialAt = move.row.proof?.trials.at(-1)?.at ?? (await benchNow())
-      await keepRepairs([...repairs, { id, at: await benchNow(), trialAt, ...about, undone: false }])
-      await note(move.row.id, `repaired: ${title.toLowerCase()}`, 'good')
-    } else if (record?.state === 'undone' && repairs.some((r) => r.id === id && !r.undone)) {
-      await keepRepairs(repairs.map((r) => (r.id === id ? { ...r, undone: true } : r)))
+      const line = { text: `repaired: ${title.toLowerCase()}`, tone: 'good' } as const
+      await keepRepairs([...repairs, { id, at: await benchNow(), trialAt, ...about, undone: false }], line)
+    } else if (record?.state === 'undone') {
+      const last = repairs.find((r) => r.id === id && !r.undone)
+      if (last) await keepUndone(move, last)
+      repairs = repairs.map((r) => (r.id === id ? { ...r, undone: true } : r))
     }
   }
 }

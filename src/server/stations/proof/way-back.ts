@@ -1,5 +1,6 @@
 import { driveIn } from '@/core/things/bench'
 import { driveName } from '@/core/things/drive'
+import { inTransaction } from '../../database/transaction'
 import { Refusal } from '../../ground/refusals'
 import { loadMove, type Move } from '../../moves'
 import { note } from '../../moves/logbook'
@@ -26,6 +27,10 @@ export function wayBack(move: Move): WayBack | undefined {
 
 /** Does the next of the two steps on the bench, as the hands did it. */
 export async function goBack(moveId: string): Promise<void> {
+  await inTransaction(() => nextStepBack(moveId))
+}
+
+async function nextStepBack(moveId: string): Promise<void> {
   const move = await loadMove(moveId)
   const places = placesOf(move)
   if (!places || !wayBack(move)) throw new Refusal('old-drive-in-place')

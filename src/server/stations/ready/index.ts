@@ -19,6 +19,7 @@ import { driversAt } from '@/core/things/bodies'
 import type { Computer } from '@/core/things/computer'
 import { type Drive, driveName } from '@/core/things/drive'
 import { sha256 } from '@/host/sha256'
+import { inTransaction } from '../../database/transaction'
 import { ReadyResultSchema } from '../../database/schemas'
 import { dataFolder } from '../../ground/paths'
 import { Refusal } from '../../ground/refusals'
@@ -26,7 +27,7 @@ import { clockTime, dayWords } from '../../ground/words'
 import { saveStationResults, loadMove, type Move, obstacleOf, plateOf } from '../../moves'
 import { latestCopy } from '../../moves/copies'
 import { copyNote, type LegNow, loadLeg, type Progress, progressOf } from '../../moves/legs'
-import { note } from '../../moves/logbook'
+import { type LogLine, note } from '../../moves/logbook'
 import { mapCheckProgress, startMapChecks } from '../../moves/map-checks'
 import { heldNow } from '../../moves/plan-problem'
 import { pairsOf } from '../../moves/question'
@@ -317,60 +318,56 @@ export async function readyAction(moveId: string, input: unknown): Promise<void>
       ready: { ...now, choices: CopyChoicesSchema.parse({ ...now.choices, ...choices }) },
     })
   }
-  const turnedOff = async (what: (typeof now.turnedOff)[number]) =>
-    saveStationResults(moveId, { ready: { ...now, turnedOff: [...now.turnedOff, what] } })
-  const tell = async (item: string, said: { title?: string; reason?: string } = {}) =>
-    saveStationResults(moveId, { ready: { ...now, told: { ...now.told, [item]: { at, ...said } } } })
+  /** Changes the computer, remembers what was turned off in it, and says so in the logbook. */
+  const turnOff = (
+    computer: Computer,
+    changes: Partial<Computer>,
+    { what, line }: { what?: (typeof now.turnedOff)[number] | undefined; line: string },
+  ) =>
+    inTransaction(async () => {
+      await changeComputer(computer.id, changes)
+      await saveStationResults(moveId, what ? { ready: { ...now, turnedOff: [...now.turnedOff, what] } } : {}, line)
+    })
+  const tell = (item: string, line: LogLine, said: { title?: string; reason?: string } = {}) =>
+    saveStationResults(moveId, { ready: { ...now, told: { ...now.told, [item]: { at, ...said } } } }, line)
   switch (request.action) {
     case 'look-again':
       return
     case 'plug-in': {
-      await changeComputer((await copier(move)).id, { mains: true })
-      await note(moveId, 'mains plugged in')
-      return
+      return turnOff(await copier(move), { mains: true }, { line: 'mains plugged in' })
     }
     case 'start-stick':
       return startFromStick(move)
     case 'start-system': {
       const computer = await copier(move)
       if (!computer.mains) throw new Refusal('computer-no-mains', { computer: computer.name })
-      await changeComputer(computer.id, { running: 'system' })
-      await note(moveId, `${computer.name} started from its own drive`)
-      return
+      return turnOff(computer, { running: 'system' }, { line: `${computer.name} started from its own drive` })
     }
     case 'close-program': {
       const computer = await copier(move)
       const program = computer.programs.find((p) => p.id === request.of)
       if (!program) throw new Refusal('program-unknown')
       const programs = computer.programs.map((p) => (p.id === program.id ? { ...p, running: false } : p))
-      await changeComputer(computer.id, { programs })
-      await turnedOff({ computerId: computer.id, what: 'program', of: program.id, name: program.name, minutes: null })
-      await note(moveId, `${program.name} closed`)
-      return
+      const { id: of, name } = program
+      const what = { computerId: computer.id, what: 'program', of, name, minutes: null } as const
+      return turnOff(computer, { programs }, { what, line: `${name} closed` })
     }
     case 'go-offline': {
       const computer = await copier(move)
-      await changeComputer(computer.id, { online: false })
-      await turnedOff({ computerId: computer.id, what: 'network', of: '', name: 'Network', minutes: null })
-      await note(moveId, `network of the ${computer.name} turned off`)
-      return
+      const what = { computerId: computer.id, what: 'network', of: '', name: 'Network', minutes: null } as const
+      return turnOff(computer, { online: false }, { what, line: `network of the ${computer.name} turned off` })
     }
     case 'no-sleep': {
       const computer = await copier(move)
-      await changeComputer(computer.id, { sleepMinutes: null })
       const minutes = computer.sleepMinutes
-      if (minutes !== null) await turnedOff({ computerId: computer.id, what: 'sleep', of: '', name: 'Sleep', minutes })
-      await note(moveId, `sleep of the ${computer.name} turned off`)
-      return
+      const slept = { computerId: computer.id, what: 'sleep', of: '', name: 'Sleep', minutes } as const
+      const what = minutes === null ? undefined : slept
+      return turnOff(computer, { sleepMinutes: null }, { what, line: `sleep of the ${computer.name} turned off` })
     }
     case 'waive-backup':
-      await tell('backup')
-      await note(moveId, 'goes on without a backup, the customer knows')
-      return
+      return tell('backup', 'no backup, the customer knows')
     case 'reset-later':
-      await tell('generalised')
-      await note(moveId, 'what belongs to the old computer is let go of in Proof')
-      return
+      return tell('generalised', 'what belongs to the old computer is let go of in Proof')
     case 'skip-page-files':
     case 'copy-page-files':
       return choose({ skipPageFiles: request.action === 'skip-page-files' })
@@ -392,9 +389,8 @@ export async function readyAction(moveId: string, input: unknown): Promise<void>
       const item = items.find((i) => i.id === request.item)
       if (!item || item.state === 'settled') throw new Refusal('nothing-in-the-way')
       if (!item.overridable) throw new Refusal('cannot-be-skipped', { item: item.title })
-      await tell(item.id, { title: item.title, reason: request.reason })
-      await note(moveId, `gone past: ${item.title} ${request.reason}`, 'bad')
-      return
+      const line = { text: `skipped: ${item.title} ${request.reason}`, tone: 'bad' } as const
+      return tell(item.id, line, { title: item.title, reason: request.reason })
     }
     case 'when-done':
       await saveStationResults(moveId, { ready: { ...now, whenDone: request.whenDone } })

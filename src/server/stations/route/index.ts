@@ -11,7 +11,6 @@ import { sha256 } from '@/host/sha256'
 import { Refusal } from '../../ground/refusals'
 import { saveStationResults, loadMove, type Move } from '../../moves'
 import { refuseAfterCopy } from '../../moves/copies'
-import { note } from '../../moves/logbook'
 import { claimedDrives, notYet, questionOf } from '../../moves/question'
 import { withDrive } from '../../world'
 import { benchNow } from '../../world/clock'
@@ -52,6 +51,9 @@ export async function takeRoute(moveId: string, input: unknown): Promise<void> {
     const drive = move.bench.drives.find((d) => d.id === to.driveId)!
     via[drive.id] = await withDrive(drive, (device) => surveyDrive(device, sha256))
   }
-  await saveStationResults(moveId, { route: { at: await benchNow(), plan, via }, swap: null })
-  await note(moveId, `route taken: ${plan.title.toLowerCase()}`)
+  await saveStationResults(
+    moveId,
+    { route: { at: await benchNow(), plan, via }, swap: null },
+    `route chosen: ${plan.title.toLowerCase()}`,
+  )
 }

@@ -6,7 +6,6 @@ import { leasableDrive } from '../../leases'
 import { saveStationResults, loadMove } from '../../moves'
 import { refuseAfterCopy } from '../../moves/copies'
 import { startMoveJob } from '../../moves/jobs'
-import { note } from '../../moves/logbook'
 import { startMapChecks } from '../../moves/map-checks'
 import { changeSurvey } from '../../moves/survey'
 import { driveSubject } from '../../world'
@@ -42,8 +41,9 @@ export async function readDrives(moveId: string): Promise<StartedJob> {
     },
     async save(pairs) {
       const at = await benchNow()
-      await saveStationResults(moveId, { survey: { at, pairs, confirmed: false }, route: null, fit: null, swap: null })
-      await note(moveId, `${drives.length === 1 ? 'one drive' : `${drives.length} drives`} read`)
+      const results = { survey: { at, pairs, confirmed: false }, route: null, fit: null, swap: null }
+      const line = `${drives.length === 1 ? 'one drive' : `${drives.length} drives`} read`
+      await saveStationResults(moveId, results, line)
       await startMapChecks(moveId)
     },
   })

@@ -2,12 +2,12 @@ import { z } from 'zod'
 import { ticked } from '@/core/swap/tray'
 import type { BeforeStep, StepEffect } from '@/core/swap/types'
 import { driveName } from '@/core/things/drive'
+import { inTransaction } from '../../database/transaction'
 import { fitsLocked, hasStarted } from '../../database/notes'
 import { Refusal } from '../../ground/refusals'
 import { saveStationResults, loadMove, type Move } from '../../moves'
 import { running } from '../../moves/copies'
 import { phaseToUntick, progressOf, stepsAfterStart, stepsOf } from '../../moves/legs'
-import { note } from '../../moves/logbook'
 import { changeComputer, computerById, driveById, placeDrive } from '../../world'
 import { benchNow } from '../../world/clock'
 import { findDuplicateDiskIds } from '../../world/computers/duplicate-ids'
@@ -41,7 +41,11 @@ async function nextStep(moveId: string, id: string) {
 
 /** Ticks the next step off and does on the bench what the hands did. Steps are done in order. */
 export async function finishStep(moveId: string, input: unknown): Promise<void> {
-  const { step: id } = StepSchema.parse(input)
+  const { step } = StepSchema.parse(input)
+  await inTransaction(() => finish(moveId, step))
+}
+
+async function finish(moveId: string, id: string): Promise<void> {
   const { move, phase, phases, next, steps, done, ticks } = await nextStep(moveId, id)
   const { done: out, of } = ticked(next, ticks)
   // Who began to tick them one by one wants them all; who did not has done them in one go.
@@ -50,8 +54,7 @@ export async function finishStep(moveId: string, input: unknown): Promise<void> 
   if (next.effect) await effect(move, next.effect)
   phases[phase] = { steps, done: [...done, { id, at: await benchNow(), ...(before ? { before } : {}) }], ticks }
   // Phases before that asked nothing keep an empty list; they are done as they are.
-  await saveStationResults(moveId, { swap: { phases } })
-  await note(moveId, next.short.toLowerCase())
+  await saveStationResults(moveId, { swap: { phases } }, next.short.toLowerCase())
 }
 
 /** What a step will change of the bench, as it is now. */
@@ -66,6 +69,10 @@ async function beforeStep(step: StepEffect): Promise<BeforeStep> {
 
 /** Unticks the step that was ticked last: the bench is as it was before it. Rejects with Refusal where that cannot be. */
 export async function untickStep(moveId: string): Promise<void> {
+  await inTransaction(() => untick(moveId))
+}
+
+async function untick(moveId: string): Promise<void> {
   const move = await loadMove(moveId)
   const progress = await progressOf(move.row)
   if (running().has(moveId)) throw new Refusal('copy-running')
@@ -88,8 +95,7 @@ export async function untickStep(moveId: string): Promise<void> {
   }
   const left = Object.fromEntries(Object.entries(ticks).filter(([id]) => id !== last.id))
   phases[phase] = { steps, done: done.slice(0, -1), ticks: left }
-  await saveStationResults(moveId, { swap: { phases } })
-  await note(moveId, `unticked: ${(step?.short ?? last.id).toLowerCase()}`)
+  await saveStationResults(moveId, { swap: { phases } }, `unticked: ${(step?.short ?? last.id).toLowerCase()}`)
 }
 
 /** Ticks screws of the next step, kind by kind. */
