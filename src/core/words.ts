@@ -12,3 +12,18 @@ export function upperFirst(text: string): string {
 export function counted(count: number, noun: string, several = `${noun}s`): string {
   return `${count} ${count === 1 ? noun : several}`
 }
+
+/** How many bytes a text has in UTF-8. */
+export const utf8Bytes = (text: string) => new TextEncoder().encode(text).length
+
+/** The beginning of a text in at most so many bytes of UTF-8. It ends with a whole character, as people see one, and in no blank. */
+export function cutToBytes(text: string, most: number): string {
+  let left = most
+  let cut = ''
+  for (const { segment } of new Intl.Segmenter().segment(text)) {
+    left -= utf8Bytes(segment)
+    if (left < 0) break
+    cut += segment
+  }
+  return cut.trimEnd()
+}

@@ -1,16 +1,22 @@
 import { mkdir, realpath, stat } from 'node:fs/promises'
 import path from 'node:path'
 import { z } from 'zod'
+import { cutToBytes, utf8Bytes } from '@/core/words'
 import { imagesFolder } from '../ground/paths'
 import { Refusal } from '../ground/refusals'
+
+/** File systems take 255 bytes; what a file is called while it is being written is longer by a few. */
+const MOST_NAME_BYTES = 180
 
 /** A name of a file in the images folder: one part, shown as it is, no hidden file. */
 export const ImageNameSchema = z
   .string()
-  .min(1)
-  .max(180)
-  .refine((name) => !/[/\\\0-\x1f\x7f]/.test(name) && !name.startsWith('.') && name.trim() === name, {
-    message: 'a file name has no slashes, does not begin with a dot and ends in no blank',
+  .min(1, 'Give the file a name')
+  .refine((name) => !/[/\\\0-\x1f\x7f\p{Surrogate}]/u.test(name) && !name.startsWith('.') && name.trim() === name, {
+    message: 'A file name has no slashes, does not begin with a dot and ends in no blank',
+  })
+  .refine((name) => utf8Bytes(name) <= MOST_NAME_BYTES, {
+    message: `A file name has at most ${MOST_NAME_BYTES} bytes`,
   })
 
 /** The folder, made when there is none. */
@@ -27,7 +33,9 @@ export async function imagePath(input: unknown): Promise<string> {
   const place = await realpath(path.join(folder, name)).catch(() => undefined)
   if (!place) throw new Refusal('image-unknown', { name })
   if (path.dirname(place) !== folder) throw new Refusal('image-outside', { name })
-  if (!(await stat(place)).isFile()) throw new Refusal('image-no-file', { name })
+  const found = await stat(place).catch(() => undefined)
+  if (!found) throw new Refusal('image-unknown', { name })
+  if (!found.isFile()) throw new Refusal('image-no-file', { name })
   return place
 }
 
@@ -47,14 +55,15 @@ export async function newImagePath(input: unknown): Promise<string> {
 export async function freeName(wished: string): Promise<string> {
   const cleaned = wished
     .normalize('NFC')
-    .replace(/[/\\\0-\x1f\x7f]+/g, ' ')
+    .replace(/[/\\\0-\x1f\x7f\p{Surrogate}]+/gu, ' ')
     .replace(/^[.\s]+|\s+$/g, '')
-    .slice(0, 150)
-  const name = cleaned || 'image.img'
-  const { name: stem, ext } = path.parse(name)
+  const { name: whole, ext: given } = path.parse(cleaned || 'image.img')
+  // A number behind the stem, and the extension, have their room. What is no extension is part of the stem.
+  const ext = utf8Bytes(given) <= 20 ? given : ''
+  const stem = cutToBytes(ext === given ? whole : `${whole}${given}`, MOST_NAME_BYTES - utf8Bytes(ext) - 8)
   const folder = await readyFolder()
   for (let i = 1; ; i++) {
-    const candidate = i === 1 ? name : `${stem} (${i})${ext}`
+    const candidate = i === 1 ? `${stem}${ext}` : `${stem} (${i})${ext}`
     const taken = await stat(path.join(folder, candidate)).catch(() => undefined)
     if (!taken) return candidate
   }

@@ -11,16 +11,16 @@ import { fileKey, leasableImage, withLease } from '../../leases'
 /** Deletes an image. Rejects with Refusal, nothing deleted, where a drive stands for it, another image builds on it, or a job uses it. */
 export async function removeImage(input: unknown): Promise<void> {
   const name = ImageNameSchema.parse(input)
-  const file = await imagePath(name)
   await inBenchQueue(async () => {
-    const key = fileKey(file)
+    const key = fileKey(await imagePath(name))
     const folder = await readyFolder()
     const drive = (await drivesOfAll()).find((d) => d.image !== null && fileKey(path.join(folder, d.image)) === key)
     if (drive) throw new Refusal('image-is-drive', { name, drive: driveName(drive) })
     for (const other of await listImages()) {
       if (other.name === name || !other.opened) continue
-      const { keys } = await leasableImage(await imagePath(other.name), other.name)
-      if (keys.includes(key) && other.opened.parent) throw new Refusal('image-built-on', { name, child: other.name })
+      const place = await imagePath(other.name).catch(() => undefined)
+      if (place && (await leasableImage(place, other.name)).keys.includes(key) && other.opened.parent)
+        throw new Refusal('image-built-on', { name, child: other.name })
     }
     const write = [{ keys: [key], name: `The image ${name}` }]
     await withLease({ purpose: `deleting ${name}`, write }, () => rm(path.join(folder, name)))
