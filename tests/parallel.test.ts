@@ -54,13 +54,13 @@ const jobOf = (value: unknown) => (value as { job?: string } | undefined)?.job
 
 describe('requests at one moment', () => {
   it('take a move from station to station as one would', async () => {
-    expect(await atOnce(() => actions.confirmIntakeAction(MOVE))).toBeGreaterThan(0)
-    expect(await atOnce(() => actions.readDrivesAction(MOVE))).toBeGreaterThan(0)
-    expect(await atOnce(() => actions.confirmSurveyAction(MOVE))).toBeGreaterThan(0)
+    expect(await atOnce(() => actions.confirmIntake(MOVE))).toBeGreaterThan(0)
+    expect(await atOnce(() => actions.readDrives(MOVE))).toBeGreaterThan(0)
+    expect(await atOnce(() => actions.confirmSurvey(MOVE))).toBeGreaterThan(0)
     const [first] = (await views.routeView(await movePage(MOVE))).plans
-    expect(await atOnce(() => actions.takeRouteAction(MOVE, first.id))).toBeGreaterThan(0)
+    expect(await atOnce(() => actions.takeRoute(MOVE, first.id))).toBeGreaterThan(0)
     const wish = { rules: { '3': 'fill' }, sizes: {}, reserve: 0 }
-    expect(await atOnce(() => actions.lockFitAction(MOVE, { wish }))).toBeGreaterThan(0)
+    expect(await atOnce(() => actions.lockFit(MOVE, { wish }))).toBeGreaterThan(0)
     const row = await moveRow(MOVE)
     expect([row.intake, row.survey?.confirmed, row.route, row.fit?.pairs.length]).toEqual([
       expect.anything(),
@@ -71,7 +71,7 @@ describe('requests at one moment', () => {
   })
 
   it('lose none of several choices', async () => {
-    const choose = (choices: object) => actions.readyActionAction(MOVE, { action: 'choose', choices })
+    const choose = (choices: object) => actions.settle(MOVE, { action: 'choose', choices })
     const answers = await Promise.all([
       choose({ verify: false }),
       choose({ skipPageFiles: true }),
@@ -92,7 +92,7 @@ describe('requests at one moment', () => {
   it('give a target to one move', async () => {
     const { brief } = await moveRow('lighting-desk')
     await MoveRow.destroy({ where: { id: 'lighting-desk' } })
-    expect(await atOnce(() => actions.newMoveAction(brief))).toBe(1)
+    expect(await atOnce(() => actions.newMove(brief))).toBe(1)
   })
 
   it('make benches of different names', async () => {
@@ -144,14 +144,14 @@ describe('a move that is laid aside', () => {
 
   it('is put off and taken up again, and nothing of it is changed meanwhile', async () => {
     const why = { why: 'the customer is at sea' }
-    expect(await atOnce(() => actions.putOffMoveAction('survey-office', why))).toBeGreaterThan(0)
+    expect(await atOnce(() => actions.putOffMove('survey-office', why))).toBeGreaterThan(0)
     const refusedFor = async (answer: Promise<Answer<unknown>>) => {
       const got = await answer
       return got.ok ? '' : got.sentence
     }
-    expect(await refusedFor(actions.confirmIntakeAction('survey-office'))).toMatch(/put off\. Take it up again/)
+    expect(await refusedFor(actions.confirmIntake('survey-office'))).toMatch(/put off\. Take it up again/)
     expect((await boardState()).moves.find((m) => m.id === 'survey-office')).toMatchObject({ tone: 'not-yet' })
-    expect(await atOnce(() => actions.takeUpMoveAction('survey-office'))).toBe(1)
+    expect(await atOnce(() => actions.takeUpMove('survey-office'))).toBe(1)
     expect((await moveRow('survey-office')).standing).toBeNull()
   })
 
@@ -160,24 +160,24 @@ describe('a move that is laid aside', () => {
     const target = brief.pairs[0].targetId!
     const taken = async () => (await reservedDrives(await benchState(), benchId, undefined)).has(target)
     expect(await taken()).toBe(true)
-    expect(await atOnce(() => actions.giveUpMoveAction('survey-office', { why: 'the computer was stolen' }))).toBe(1)
+    expect(await atOnce(() => actions.giveUpMove('survey-office', { why: 'the computer was stolen' }))).toBe(1)
     expect(await taken()).toBe(false)
     expect((await boardState()).moves.some((m) => m.id === 'survey-office')).toBe(false)
     expect((await pastMoves('')).found).toMatchObject([{ id: 'survey-office', givenUp: 'the computer was stolen' }])
     for (const again of [
-      actions.confirmIntakeAction('survey-office'),
-      actions.putOffMoveAction('survey-office', { why: 'later' }),
-      actions.takeUpMoveAction('survey-office'),
+      actions.confirmIntake('survey-office'),
+      actions.putOffMove('survey-office', { why: 'later' }),
+      actions.takeUpMove('survey-office'),
     ])
       expect(await again).toMatchObject({ ok: false, status: 409 })
   })
 
   it('is renamed at any station, but not while a copy has marked its target with the name', async () => {
-    expect(await actions.renameMoveAction(MOVE, { name: ' Ticket office ', customer: 'Lanterna museum' })).toEqual({
+    expect(await actions.renameMove(MOVE, { name: ' Ticket office ', customer: 'Lanterna museum' })).toEqual({
       ok: true,
       value: undefined,
     })
     expect((await moveRow(MOVE)).brief.name).toBe('Ticket office')
-    expect(await actions.renameMoveAction(MOVE, { name: ' ', customer: 'x' })).toMatchObject({ ok: false, status: 400 })
+    expect(await actions.renameMove(MOVE, { name: ' ', customer: 'x' })).toMatchObject({ ok: false, status: 400 })
   })
 })

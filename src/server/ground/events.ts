@@ -1,4 +1,5 @@
 import { AsyncLocalStorage } from 'node:async_hooks'
+import { randomUUID } from 'node:crypto'
 import { EventEmitter } from 'node:events'
 import type { JobView } from '@/core/job'
 import { singleton } from './singleton'
@@ -16,15 +17,27 @@ const bus = () =>
     const emitter = new EventEmitter()
     // Every open page listens.
     emitter.setMaxListeners(0)
-    return emitter
+    return { emitter, server: randomUUID(), changes: 0 }
   })
+
+/** Another text after every change, and for every server: what a page shows is of one of them. */
+export function stateNow(): string {
+  const { server, changes } = bus()
+  return `${server} ${changes}`
+}
+
+function emit(event: BenchEvent): void {
+  const state = bus()
+  if (event.type === 'changed') state.changes++
+  state.emitter.emit('event', event)
+}
 
 const holding = () => singleton('held-events', () => new AsyncLocalStorage<{ events: BenchEvent[]; over: boolean }>())
 
 export function publish(event: BenchEvent): void {
   const held = holding().getStore()
   if (held && !held.over) held.events.push(event)
-  else bus().emit('event', event)
+  else emit(event)
 }
 
 /** Runs a change; pages are told of it when it is made, and of nothing where it fails. */
@@ -32,7 +45,7 @@ export async function holdEvents<T>(change: () => Promise<T>): Promise<T> {
   const held = { events: [], over: false }
   try {
     const result = await holding().run(held, change)
-    held.events.forEach((event) => bus().emit('event', event))
+    held.events.forEach(emit)
     return result
   } finally {
     // What goes on behind its end is told at once.
@@ -42,7 +55,7 @@ export async function holdEvents<T>(change: () => Promise<T>): Promise<T> {
 
 /** Calls `listener` for every event until the returned function is called. */
 export function subscribe(listener: (event: BenchEvent) => void): () => void {
-  const emitter = bus()
+  const { emitter } = bus()
   emitter.on('event', listener)
   return () => emitter.off('event', listener)
 }

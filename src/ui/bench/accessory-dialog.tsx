@@ -92,7 +92,7 @@ function accessoryOf(kind: Accessory['kind'], f: AccessoryFields): unknown {
 
 /** Describes a dock, an enclosure, a cable, a bracket, a stick, a host or a network. */
 export function AccessoryDialog({ accessory, models, onClose }: AccessoryDialogProps) {
-  const { bench } = useActions()
+  const actions = useActions()
   const { save, busy, problem } = useSaving(onClose)
   const first = accessory ?? Object.values(models)[0]
   const [kind, setKind] = useState(first.kind)
@@ -100,7 +100,7 @@ export function AccessoryDialog({ accessory, models, onClose }: AccessoryDialogP
     defaultValues: fieldsOf(first),
   })
   const send = handleSubmit((f) =>
-    save(() => bench.saveAccessory({ ...(accessoryOf(kind, f) as object), id: accessory?.id ?? '' })),
+    save(() => actions.saveAccessory({ ...(accessoryOf(kind, f) as object), id: accessory?.id ?? '' })),
   )
   const number = { valueAsNumber: true }
   const adapter = kind === 'dock' || kind === 'enclosure' || kind === 'cable'

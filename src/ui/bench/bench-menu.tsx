@@ -17,7 +17,7 @@ type Asked = 'new' | 'rename' | 'remove'
 /** Which bench is shown; others, new ones, and benches as files. */
 export function BenchMenu({ name, benches }: Pick<BenchProps, 'name' | 'benches'>) {
   const { act, busy } = useAct()
-  const { bench } = useActions()
+  const actions = useActions()
   const [asked, setAsked] = useState<Asked>()
   const file = useRef<HTMLInputElement>(null)
   const active = benches.find((b) => b.active)
@@ -48,7 +48,7 @@ export function BenchMenu({ name, benches }: Pick<BenchProps, 'name' | 'benches'
         </DropdownMenu.Trigger>
         <DropdownMenu.Portal>
           <DropdownMenu.Content align="end" sideOffset={6} className="panel z-50 w-64 p-1.5 shadow-lg">
-            <DropdownMenu.RadioGroup value={active?.id} onValueChange={(id) => void act(() => bench.showBench(id))}>
+            <DropdownMenu.RadioGroup value={active?.id} onValueChange={(id) => void act(() => actions.showBench(id))}>
               {benches.map((b) => (
                 <DropdownMenu.RadioItem key={b.id} value={b.id} className={ITEM}>
                   {b.name}
@@ -111,10 +111,10 @@ const WORDS: Record<Asked, { title: string; label: string; action: string }> = {
 }
 
 function NameDialog({ asked, name, onClose }: { asked: Asked; name: string; onClose: () => void }) {
-  const { bench } = useActions()
+  const actions = useActions()
   const { save, busy, problem } = useSaving(onClose)
   const [typed, setTyped] = useState(asked === 'rename' ? name : '')
-  const work = { new: bench.newBench, rename: bench.renameBench, remove: bench.removeBench }[asked]
+  const work = { new: actions.newBench, rename: actions.renameBench, remove: actions.removeBench }[asked]
   return (
     <Dialog
       {...WORDS[asked]}

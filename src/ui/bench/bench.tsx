@@ -195,7 +195,7 @@ interface QuayProps {
 
 function ComputerQuay({ computer, picked, onPick, onEdit }: QuayProps & { computer: ComputerView }) {
   const { act, busy } = useAct()
-  const { bench } = useActions()
+  const actions = useActions()
   return (
     <section className="rounded-lg border border-line-strong bg-sunk p-3" data-testid={`quay-${computer.id}`}>
       <QuayHead
@@ -209,7 +209,7 @@ function ComputerQuay({ computer, picked, onPick, onEdit }: QuayProps & { comput
         <Button
           small
           disabled={busy}
-          onClick={() => void act(() => bench.setPower({ computerId: computer.id, mains: !computer.mains }))}
+          onClick={() => void act(() => actions.setPower({ computerId: computer.id, mains: !computer.mains }))}
           className="!px-1.5"
         >
           {computer.mains ? 'Unplug' : 'Plug in'}

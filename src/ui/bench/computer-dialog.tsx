@@ -72,7 +72,7 @@ function counted<H extends Computer['chassis']['driveMount']>(held: H): H {
 
 /** Describes a computer, begun from a model of the catalogue. */
 export function ComputerDialog({ computer, models, onClose }: ComputerDialogProps) {
-  const { bench } = useActions()
+  const actions = useActions()
   const { save, busy, problem } = useSaving(onClose)
   const first = Object.values(models)[0]
   const form = useForm<ComputerFields>({ defaultValues: fieldsOf(computer?.name ?? '', computer ?? first) })
@@ -109,7 +109,7 @@ export function ComputerDialog({ computer, models, onClose }: ComputerDialogProp
           .filter(Boolean),
       },
     }
-    return save(() => bench.saveComputer(made))
+    return save(() => actions.saveComputer(made))
   })
   const number = { valueAsNumber: true }
   return (

@@ -33,7 +33,7 @@ interface NewDriveFields {
 
 /** A drive from an image file, or a blank one. */
 export function NewDriveDialog({ models, images, onClose }: NewDriveProps) {
-  const { bench } = useActions()
+  const actions = useActions()
   const { save, busy, problem } = useSaving(onClose)
   const [wrong, setWrong] = useState<string>()
   const { control, register, handleSubmit } = useForm<NewDriveFields>({
@@ -52,11 +52,11 @@ export function NewDriveDialog({ models, images, onClose }: NewDriveProps) {
   const bytes = parseCapacity(capacity)
   const send = handleSubmit((f) => {
     setWrong(undefined)
-    if (f.from === 'image') return save(() => bench.addDrive({ from: 'image', image: f.image, kind: f.kind }))
+    if (f.from === 'image') return save(() => actions.addDrive({ from: 'image', image: f.image, kind: f.kind }))
     const sizeBytes = parseCapacity(f.capacity)
     if (sizeBytes === undefined) return setWrong('The capacity is no size. Write it as "960 GB" or "1 TB".')
     return save(() =>
-      bench.addDrive({
+      actions.addDrive({
         from: 'blank',
         kind: f.kind,
         model: f.model,
@@ -151,7 +151,7 @@ const HEALTH_NAMES: readonly [keyof Health, string][] = [
 
 /** Changes what is known of a drive; its bytes stay as they are. */
 export function DriveDialog({ drive, onClose }: { drive: Drive; onClose: () => void }) {
-  const { bench } = useActions()
+  const actions = useActions()
   const { save, busy, problem } = useSaving(onClose)
   const [wrong, setWrong] = useState<string>()
   const { control, register, handleSubmit } = useForm<DriveFields>({
@@ -178,7 +178,7 @@ export function DriveDialog({ drive, onClose }: { drive: Drive; onClose: () => v
     const [unreadable, misstores] = [parseFaults(f.unreadable), parseFaults(f.misstores)]
     if (!unreadable || !misstores) return setWrong('The sectors are no list. Write them as "2048, 4096+8".')
     return save(() =>
-      bench.changeDrive({
+      actions.changeDrive({
         id: drive.id,
         model: f.model,
         serial: f.serial,

@@ -16,7 +16,7 @@ interface RemoveButtonProps {
 
 /** Takes a thing off the bench for good, after asking once. */
 export function RemoveButton({ name, thing, icon }: RemoveButtonProps) {
-  const { bench } = useActions()
+  const actions = useActions()
   const [asked, setAsked] = useState(false)
   const { save, busy, problem } = useSaving(() => setAsked(false))
   const label = `Take the ${name} off the bench`
@@ -37,7 +37,7 @@ export function RemoveButton({ name, thing, icon }: RemoveButtonProps) {
           open
           onClose={() => setAsked(false)}
           action="Take it off"
-          onAct={() => void save(() => bench.removeThing(thing))}
+          onAct={() => void save(() => actions.removeThing(thing))}
           busy={busy}
           problem={problem}
           erases

@@ -11,7 +11,7 @@ z.config({ jitless: true })
 export type Outcome = { ok: true; value?: unknown } | { ok: false; sentence: string }
 
 /** What the Bench page can ask for. */
-export interface BenchActions {
+interface BenchActions {
   newBench(name: string): Promise<Outcome>
   showBench(id: string): Promise<Outcome>
   renameBench(name: string): Promise<Outcome>
@@ -25,7 +25,7 @@ export interface BenchActions {
 }
 
 /** What the pages can ask for. The application hands in how it is done. */
-export interface Actions {
+export interface Actions extends BenchActions {
   newMove(brief: unknown): Promise<{ ok: true; value?: string } | { ok: false; sentence: string }>
   changeMove(moveId: string, brief: unknown): Promise<Outcome>
   renameMove(moveId: string, names: { name: string; customer: string }): Promise<Outcome>
@@ -55,7 +55,6 @@ export interface Actions {
   putBack(input: unknown): Promise<Outcome>
   eraseDrive(input: unknown): Promise<Outcome>
   setPace(pace: string): Promise<Outcome>
-  bench: BenchActions
 }
 
 const ActionsContext = createContext<Actions | null>(null)

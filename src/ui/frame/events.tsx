@@ -16,23 +16,27 @@ interface ListenerSets {
 
 const Listeners = createContext<ListenerSets | null>(null)
 
-/** One stream of events for the page: changes make it read its state anew, progress goes to whoever listens. */
-export function EventsProvider({ children }: { children: ReactNode }) {
+/** One stream of events for the page, which was made of the state that `madeOf` names: changes make it read its state anew, progress goes to whoever listens. */
+export function EventsProvider({ madeOf, children }: { madeOf: string; children: ReactNode }) {
   const router = useRouter()
+  const shownState = useRef(madeOf)
+  useEffect(() => {
+    shownState.current = madeOf
+  }, [madeOf])
   const [listeners] = useState((): ListenerSets => ({ progress: new Set(), jobs: new Set() }))
   useEffect(() => {
     const source = new EventSource('/api/events')
     let timer: ReturnType<typeof setTimeout> | undefined
-    let opened = false
     const refresh = () => {
       clearTimeout(timer)
       timer = setTimeout(() => router.refresh(), 120)
     }
     source.addEventListener('open', () => {
-      // After a break something may have been missed.
-      if (opened) refresh()
-      opened = true
       document.documentElement.dataset.live = 'true'
+    })
+    source.addEventListener('state', (event) => {
+      // Something has changed since the page was made, or while the stream was broken.
+      if (JSON.parse(event.data) !== shownState.current) refresh()
     })
     source.addEventListener('changed', (event) => {
       const { moveId } = JSON.parse(event.data) as { moveId: string | null }

@@ -1,11 +1,11 @@
-import { subscribe } from '@/server/ground/events'
+import { stateNow, subscribe } from '@/server/ground/events'
 
 export const dynamic = 'force-dynamic'
 
 /** So many events may wait for a page that is slow. */
 const MOST_WAITING = 500
 
-/** Server-sent events: `changed` when a page's state did, `progress` of running copies. */
+/** Server-sent events: at first the `state` that is shown from now on, then `changed` when a page's state did, `progress` of running copies. */
 export function GET(request: Request): Response {
   const encoder = new TextEncoder()
   let close = () => {}
@@ -13,6 +13,8 @@ export function GET(request: Request): Response {
     start(controller) {
       const send = (text: string) => controller.enqueue(encoder.encode(text))
       send('retry: 1000\n\n')
+      // A page that was made before this state has missed something.
+      send(`event: state\ndata: ${JSON.stringify(stateNow())}\n\n`)
       const unsubscribe = subscribe((event) => {
         // A page that no longer takes anything is let go; it comes back by itself and reads its state anew.
         if ((controller.desiredSize ?? 0) < -MOST_WAITING) end()
