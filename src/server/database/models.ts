@@ -4,6 +4,7 @@ import { type CopyChoices, CopyChoicesSchema } from '@/core/copy/choices'
 import { type JobResult, JobResultSchema } from '@/core/image/views'
 import type { JobKind, JobState } from '@/core/job'
 import { type CopyProgress, CopyProgressSchema, type CopySummary, CopySummarySchema } from '@/core/copy/progress'
+import type { CopyStatus } from '@/core/copy/view'
 import { BriefSchema, type Brief } from '@/core/intake/brief'
 import { SamplesSchema, type VolumeSamples } from '@/core/proof/samples'
 import { type Accessory, AccessorySchema } from '@/core/things/accessory'
@@ -13,7 +14,6 @@ import { singleton } from '../ground/singleton'
 import { jsonColumn } from './json'
 import { isInTransaction } from './transaction-context'
 import {
-  type CopyStatus,
   FitResultSchema,
   HandoverResultSchema,
   IntakeResultSchema,

@@ -128,6 +128,3 @@ export const StandingSchema = z.object({
   at: z.number(),
   why: z.string().max(300),
 })
-
-export const CopyStatusSchema = z.enum(['running', 'paused', 'done', 'stopped', 'failed', 'interrupted'])
-export type CopyStatus = z.infer<typeof CopyStatusSchema>

@@ -2,36 +2,19 @@ import { existsSync } from 'node:fs'
 import { rm, unlink } from 'node:fs/promises'
 import path from 'node:path'
 import type { Worker } from 'node:worker_threads'
-import { type CopyChoices, USUAL_CHOICES } from '@/core/copy/choices'
-import type { CopyProgress, CopySummary } from '@/core/copy/progress'
+import { USUAL_CHOICES } from '@/core/copy/choices'
+import type { CopyProgress } from '@/core/copy/progress'
+import type { CopyStatus, CopyView } from '@/core/copy/view'
 import { database } from '../database'
 import { copiesVersion, CopyRow } from '../database/models'
 import { saveAtLast } from '../database/save-at-last'
 import { inTransaction } from '../database/transaction'
-import type { CopyStatus } from '../database/schemas'
 import { log } from '../ground/log'
 import { journalsFolder } from '../ground/paths'
 import { Refusal } from '../ground/refusals'
 import { singleton } from '../ground/singleton'
 import { benchNow } from '../world/clock'
 import { storeWithNote } from './logbook'
-
-/** A copy as the pages see it. */
-export interface CopyView {
-  readonly id: string
-  readonly leg: number
-  readonly status: CopyStatus
-  readonly startedAt: number
-  readonly endedAt: number | null
-  readonly message: string | null
-  readonly progress: CopyProgress | null
-  readonly summary: CopySummary | null
-  readonly choices: CopyChoices
-  /** What is on its target can be gone on with. */
-  readonly resumable: boolean
-  /** It failed since its target does not give back what was written. */
-  readonly verifyFailed: boolean
-}
 
 /** A copy whose worker is at work. */
 export interface Running {

@@ -6,7 +6,7 @@ import type { Computer } from '@/core/things/computer'
 import { type Drive, driveName } from '@/core/things/drive'
 import { database } from '../database'
 import { MoveRow } from '../database/models'
-import { type LogLine, storeWithNote } from './logbook'
+import { type LogWords, storeWithNote } from './logbook'
 import { notesOf } from '../database/notes'
 import { publish } from '../ground/events'
 import { Refusal } from '../ground/refusals'
@@ -129,7 +129,7 @@ type StationColumn = 'intake' | 'survey' | 'route' | 'fit' | 'ready' | 'swap' | 
 export async function saveStationResults(
   moveId: string,
   changes: Partial<Pick<MoveRow, StationColumn | 'brief'>>,
-  line?: LogLine,
+  line?: LogWords,
 ): Promise<void> {
   await storeWithNote(
     moveId,

@@ -1,3 +1,4 @@
+import type { CopyView } from '@/core/copy/view'
 import { layoutFrom, layoutOnTheWay } from '@/core/fit/onward'
 import type { Layout } from '@/core/fit/types'
 import { type Hands, leftOutside, type Leg, legsOf, type Plan, type Transfer } from '@/core/route/types'
@@ -8,7 +9,7 @@ import type { Drive } from '@/core/things/drive'
 import type { MoveRow } from '../database/models'
 import { Refusal } from '../ground/refusals'
 import { type Move, obstacleOf } from '.'
-import { type CopyView, latestCopy } from './copies'
+import { latestCopy } from './copies'
 
 /** Where a move is in its plan. */
 export interface Progress {

@@ -19,13 +19,13 @@ export async function note(moveId: string, text: string, tone: LogEntry['tone'] 
 }
 
 /** What the logbook says of a change: in plain words, or with a tone. */
-export type LogLine = string | { readonly text: string; readonly tone: LogEntry['tone'] }
+export type LogWords = string | { readonly text: string; readonly tone: LogEntry['tone'] }
 
 /** Stores a change and its line in the logbook together. */
 export async function storeWithNote(
   moveId: string,
   store: () => Promise<unknown>,
-  line: LogLine | undefined,
+  line: LogWords | undefined,
 ): Promise<void> {
   if (line === undefined) return void (await store())
   const { text, tone } = typeof line === 'string' ? { text: line, tone: 'plain' as const } : line

@@ -6,7 +6,7 @@ import { runningJobs, stopJob } from '../jobs'
 import { benchNow } from '../world/clock'
 import { moveRow } from '.'
 import { forgetCutOff, latestCopy } from './copies'
-import { type LogLine, storeWithNote } from './logbook'
+import { type LogWords, storeWithNote } from './logbook'
 
 // A move has an end besides its handover: it can be put off and taken up again, or given up at any station.
 
@@ -65,7 +65,7 @@ async function refuseUnderway(moveId: string): Promise<void> {
   if (copy?.status === 'running' || copy?.status === 'paused') throw new Refusal('copy-running')
 }
 
-async function lay(moveId: string, standing: MoveRow['standing'], line: LogLine): Promise<void> {
+async function lay(moveId: string, standing: MoveRow['standing'], line: LogWords): Promise<void> {
   await storeWithNote(moveId, () => MoveRow.update({ standing }, { where: { id: moveId } }), line)
   publish({ type: 'changed', moveId: null })
 }

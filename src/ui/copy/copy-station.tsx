@@ -1,9 +1,10 @@
 'use client'
 
 import { useState } from 'react'
+import type { CopyView } from '@/core/copy/view'
 import { formatDuration, formatRate, formatSize } from '@/core/bytes/size'
 import type { CopyChoices } from '@/core/copy/choices'
-import { type CopyProgress, copyShare, type CopySummary, lostWords } from '@/core/copy/progress'
+import { type CopyProgress, copyShare, lostWords } from '@/core/copy/progress'
 import type { Transfer } from '@/core/route/types'
 import { counted } from '@/core/words'
 import { post, useAct } from '@/ui/frame/act'
@@ -21,17 +22,8 @@ import { Bell, useCopyEnd } from './copy-end'
 import { SpeedChart } from './speed-chart'
 import { ChangedList, CopySummaryPanel, LostList, SaveLink } from './summary'
 
-interface CopyView {
-  readonly copy: {
-    readonly id: string
-    readonly status: 'running' | 'paused' | 'done' | 'stopped' | 'failed' | 'interrupted'
-    readonly message: string | null
-    readonly progress: CopyProgress | null
-    readonly summary: CopySummary | null
-    readonly choices: CopyChoices
-    readonly resumable: boolean
-    readonly verifyFailed: boolean
-  }
+interface CopyPage {
+  readonly copy: Omit<CopyView, 'leg' | 'startedAt' | 'endedAt'>
   /** Copies of other moves that run at the same time. */
   readonly others: readonly { readonly moveId: string; readonly title: string; readonly words: string }[]
   /** What was lost can be read once more before the drives are moved. */
@@ -53,7 +45,7 @@ interface CopyView {
 }
 
 /** The bytes on their way, and what they came to. */
-export function CopyStation({ moveId, view }: { moveId: string; view: CopyView }) {
+export function CopyStation({ moveId, view }: { moveId: string; view: CopyPage }) {
   const { act, go, busy } = useAct()
   const { copy, source, target } = view
   const [live, setLive] = useState<{ id: string; progress: CopyProgress } | null>(null)
@@ -278,7 +270,7 @@ function doneOf(progress: CopyProgress | null): number {
   return progress.sourceOffset
 }
 
-function wordsOf(view: CopyView, progress: CopyProgress | null): { heading: string; reason: string } {
+function wordsOf(view: CopyPage, progress: CopyProgress | null): { heading: string; reason: string } {
   const { copy, leg } = view
   if (copy.summary && (copy.status === 'running' || copy.status === 'paused')) {
     return { heading: 'What was lost is read once more', reason: 'Only the lost sectors; the rest of the copy stands.' }

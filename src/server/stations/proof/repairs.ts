@@ -21,7 +21,7 @@ import type { StartedJob } from '../../jobs'
 import { leasableDrive, withLease } from '../../leases'
 import { saveStationResults, loadMove, type Move, moveRow } from '../../moves'
 import { startMoveJob } from '../../moves/jobs'
-import type { LogLine } from '../../moves/logbook'
+import type { LogWords } from '../../moves/logbook'
 import { changeComputer, driveBytes } from '../../world'
 import { benchNow } from '../../world/clock'
 import { attachedNow } from '../../world/computers/attach'
@@ -190,7 +190,7 @@ export async function settleRepairs(move: Move): Promise<void> {
   const target = move.pairs[0].target
   if (!target) return
   let repairs = made
-  const keepRepairs = (now: typeof made, line: LogLine) =>
+  const keepRepairs = (now: typeof made, line: LogWords) =>
     saveStationResults(move.row.id, { proof: { trials: move.row.proof?.trials ?? [], repairs: (repairs = now) } }, line)
   // Every journal is looked at: one that was cut off is taken back, and one that was written whole while nothing noted
   // it any more is noted now, so that it can be taken back like any other.

@@ -27,7 +27,7 @@ import { clockTime, dayWords } from '../../ground/words'
 import { saveStationResults, loadMove, type Move, obstacleOf, plateOf } from '../../moves'
 import { latestCopy } from '../../moves/copies'
 import { copyNote, type LegNow, loadLeg, type Progress, progressOf } from '../../moves/legs'
-import { type LogLine, note } from '../../moves/logbook'
+import { type LogWords, note } from '../../moves/logbook'
 import { mapCheckProgress, startMapChecks } from '../../moves/map-checks'
 import { heldNow } from '../../moves/plan-problem'
 import { pairsOf } from '../../moves/question'
@@ -328,7 +328,7 @@ export async function readyAction(moveId: string, input: unknown): Promise<void>
       await changeComputer(computer.id, changes)
       await saveStationResults(moveId, what ? { ready: { ...now, turnedOff: [...now.turnedOff, what] } } : {}, line)
     })
-  const tell = (item: string, line: LogLine, said: { title?: string; reason?: string } = {}) =>
+  const tell = (item: string, line: LogWords, said: { title?: string; reason?: string } = {}) =>
     saveStationResults(moveId, { ready: { ...now, told: { ...now.told, [item]: { at, ...said } } } }, line)
   switch (request.action) {
     case 'look-again':
