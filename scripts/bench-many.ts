@@ -1,11 +1,12 @@
 // A bench with very many things on it: how long each page takes, and the memory of the server.
-import { linkSync, readFileSync } from 'node:fs'
+import { linkSync } from 'node:fs'
 import path from 'node:path'
 import { MIB } from '@/core/bytes/size'
 import { Page } from '../tests/browser/support/browser'
 import { serve } from '../tests/browser/support/serve'
-import { fromSurveyToReady, toSurvey } from '../tests/browser/support/steps'
+import { fromSurveyToReady, settle, startCopy, toSurvey } from '../tests/browser/support/steps'
 import type { Line } from './bench-images'
+import { watched } from './bench-server'
 
 const MOVES = 500
 const COMPUTERS = 100
@@ -52,13 +53,51 @@ export async function benchMany(folder: string, line: Line): Promise<void> {
       const ms = (t: number) => `${t.toFixed(0)} ms`
       line(`  ${address.replace(last, 'ID')}`, [cold, sorted[sorted.length >> 1], sorted.at(-1)!].map(ms).join(', '))
     }
-    const memory = readFileSync(file, 'utf8')
-      .trim()
-      .split('\n')
-      .map((text) => (JSON.parse(text) as { memoryBytes: number }).memoryBytes)
+    await copyBeside(served.url, file, line)
+    const memory = watched(file).map((w) => w.memoryBytes)
     line('  memory of the server, at most', `${(Math.max(...memory) / MIB).toFixed(0)} MiB`)
   } finally {
     await served.close()
+  }
+}
+
+/** Copies the ticket desk, at first alone, then while pages are asked for. */
+async function copyBeside(url: string, file: string, line: Line): Promise<void> {
+  const page = await Page.launch(url)
+  const ms = (t: number) => `${t.toFixed(0)} ms`
+  try {
+    await page.open('/moves/ticket-desk/ready')
+    await settle(page)
+    await startCopy(page)
+    // What the browser asks for and draws would be measured with it.
+    await page.driver.get('about:blank')
+    const start = Date.now()
+    await new Promise((resolve) => setTimeout(resolve, 5000))
+    const held = watched(file)
+      .filter((w) => w.at >= start + 500)
+      .map((w) => w.heldMs)
+      .sort((a, b) => a - b)
+    line(
+      '  a copy alone: event loop held, in the middle, at most',
+      [held[held.length >> 1], held.at(-1)!].map(ms).join(', '),
+    )
+    for (const address of ['/', '/bench', '/moves/many-0001/route']) {
+      const times: number[] = []
+      for (let i = 0; i < TIMES; i++) {
+        const from = performance.now()
+        await (await fetch(url + address)).text()
+        times.push(performance.now() - from)
+      }
+      times.sort((a, b) => a - b)
+      line(
+        `  beside a copy: ${address}, in the middle, at most`,
+        [times[times.length >> 1], times.at(-1)!].map(ms).join(', '),
+      )
+    }
+    const { value } = (await (await fetch(`${url}/api/moves/ticket-desk/copy`)).json()) as { value: { status: string } }
+    if (value.status !== 'running') throw new Error(`The copy is ${value.status}.`)
+  } finally {
+    await page.close()
   }
 }
 

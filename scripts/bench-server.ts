@@ -72,7 +72,8 @@ async function setPaceOf(page: Page): Promise<void> {
   await setPace(page, /as fast as it goes/)
 }
 
-function watched(file: string): Watched[] {
+/** What was seen of the server so far. */
+export function watched(file: string): Watched[] {
   return readFileSync(file, 'utf8')
     .trim()
     .split('\n')

@@ -17,6 +17,7 @@ import { benchFiles } from './bench-files'
 import { benchConvert, benchSurvey } from './bench-images'
 import { benchMany } from './bench-many'
 import { benchServer } from './bench-server'
+import { benchUpload } from './bench-upload'
 
 const median = (values: readonly number[]) => [...values].sort((a, b) => a - b)[Math.floor(values.length / 2)]
 
@@ -40,6 +41,7 @@ const PARTS: Record<string, () => void | Promise<void>> = {
   pages: benchPages,
   server: () => benchServer(folder, line),
   many: () => benchMany(folder, line),
+  upload: () => benchUpload(folder, line),
 }
 
 try {

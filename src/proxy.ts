@@ -1,35 +1,15 @@
 import { randomBytes } from 'node:crypto'
 import { type NextRequest, NextResponse } from 'next/server'
-import { hostName, ownNames } from '@/server/access/names'
-import { needsPassphrase } from '@/server/access/passphrase'
-import { isSession, SESSION_COOKIE } from '@/server/access/session'
-import { Refusal } from '@/server/ground/refusals'
+import { whyNotLetIn } from '@/server/access/guard'
+import type { Refusal } from '@/server/ground/refusals'
 
-/** Names this server goes by; more by IMBARCO_HOSTS, separated by commas. */
-const OWN_NAMES = ownNames(process.env.IMBARCO_LISTENS_ON ?? '127.0.0.1', (process.env.IMBARCO_HOSTS ?? '').split(','))
-
-/** What is shown to anybody: where the passphrase is typed. */
-const OPEN = ['/login', '/api/session']
-
-/**
- * Answers only to the server's own names, so that no other site can reach it by a name of its own, takes writes only from
- * its own pages, lets in who has typed the passphrase where there is one, and lets no other site frame a page.
- */
+/** Lets in whom the guard lets in, and sends pages with a policy that lets no other site frame them or bring scripts. */
 export async function proxy(request: NextRequest): Promise<NextResponse> {
-  const host = request.headers.get('host') ?? ''
-  if (!OWN_NAMES.has(hostName(host))) {
-    return refuse(new Refusal('host-foreign'))
-  }
-  if (request.method !== 'GET' && request.method !== 'HEAD') {
-    const origin = request.headers.get('origin')
-    const site = request.headers.get('sec-fetch-site')
-    const foreign = (origin !== null && !sameHost(origin, host)) || site === 'cross-site' || site === 'same-site'
-    if (foreign) return refuse(new Refusal('site-foreign'))
-  }
-  const { pathname } = request.nextUrl
-  if (needsPassphrase() && !OPEN.includes(pathname) && !(await isSession(request.cookies.get(SESSION_COOKIE)?.value))) {
-    if (pathname.startsWith('/api/') || request.method !== 'GET') return refuse(new Refusal('passphrase-needed'))
-    return NextResponse.redirect(new URL('/login', request.url))
+  const why = await whyNotLetIn(request)
+  if (why) {
+    const isPage = request.method === 'GET' && !request.nextUrl.pathname.startsWith('/api/')
+    if (why.code === 'passphrase-needed' && isPage) return NextResponse.redirect(new URL('/login', request.url))
+    return refuse(why)
   }
   const nonce = randomBytes(16).toString('base64')
   const policy = policyWith(nonce)
@@ -64,16 +44,9 @@ function policyWith(nonce: string): string {
   ].join('; ')
 }
 
-function sameHost(origin: string, host: string): boolean {
-  try {
-    return new URL(origin).host === host.trim().toLowerCase()
-  } catch {
-    return false
-  }
-}
-
 function refuse({ code, parameters, message, status }: Refusal): NextResponse {
   return NextResponse.json({ ok: false, code, parameters, sentence: message }, { status })
 }
 
-export const config = { matcher: '/((?!_next/static|_next/image).*)' }
+// The body of what passes here is kept in memory by the framework, so uploads go past it and ask the guard themselves.
+export const config = { matcher: '/((?!_next/static|_next/image|api/images/upload).*)' }

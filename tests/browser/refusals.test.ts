@@ -118,6 +118,7 @@ describe('the server', () => {
   it('answers only to its own name', async () => {
     expect((await send('/', { headers: { host: 'museum.example' } })).status).toBe(421)
     expect((await send('/api/moves/ticket-desk/copy', { headers: { host: 'museum.example:80' } })).status).toBe(421)
+    expect((await send('/api/images/upload', { method: 'POST', headers: { host: 'museum.example' } })).status).toBe(421)
     for (const name of ['localhost', 'LocalHost', '[::1]']) {
       expect((await send('/', { headers: { host: `${name}:${new URL(served.url).port}` } })).status).toBe(200)
     }
@@ -129,6 +130,8 @@ describe('the server', () => {
     expect((await from({ origin: 'http://museum.example' })).status).toBe(403)
     expect((await from({ 'sec-fetch-site': 'cross-site' })).status).toBe(403)
     expect((await from({ origin: 'null' })).status).toBe(403)
+    const upload = { origin: 'http://museum.example', 'tus-resumable': '1.0.0', 'upload-length': '512' }
+    expect((await send('/api/images/upload', { method: 'POST', headers: upload })).status).toBe(403)
     expect(
       (
         await send('/moves/ticket-desk/intake', {
@@ -229,7 +232,7 @@ describe('a copy', () => {
     await page.untilFinding(/The copy was cut off/)
     await page.untilText(/The Corvina S5 960 GB \(USB dock A, bay 1\) is no longer connected/)
     await page.next(/Resume the copy/)
-    await page.untilText(/It may not go on yet: The Corvina S5 960 GB is not connected/)
+    await page.untilText(/It cannot be resumed yet: The Corvina S5 960 GB is not connected/)
     await page.click(/^Start it over/)
     await page.untilText(/The Corvina S5 960 GB is not connected/)
     await page.open('/bench')

@@ -116,6 +116,8 @@ describe('a bench with a passphrase', () => {
         expect((await fetch(served.url + address)).status, address).toBe(401)
       const change = { method: 'POST', body: '{"place":{"kind":"table"}}' }
       expect((await fetch(`${served.url}/api/bench/drives/crv5-960/place`, change)).status).toBe(401)
+      const upload = { method: 'POST', headers: { 'tus-resumable': '1.0.0', 'upload-length': '512' } }
+      expect((await fetch(`${served.url}/api/images/upload`, upload)).status).toBe(401)
       expect((await fetch(`${served.url}/moves/ticket-desk/intake`, { redirect: 'manual' })).status).toBe(307)
       await page.driver.get(`${served.url}/moves/ticket-desk/intake`)
       await page.untilFinding(/This bench is locked/)

@@ -128,6 +128,9 @@ export class ClockRow extends Row<ClockRow> {
 /** Short texts, of which every move has one that every page asks for. */
 const SHORT_KEPT = 2000
 
+/** Things of benches, of which a large one has some thousand. */
+const THINGS_KEPT = 4000
+
 const CHANGES = [
   'afterCreate',
   'afterBulkCreate',
@@ -180,9 +183,15 @@ export function defineModels(sequelize: Sequelize): void {
     },
     options('benches'),
   )
-  ComputerRow.init({ id, benchId, data: jsonColumn('data', ComputerSchema, false) as never }, options('computers'))
-  AccessoryRow.init({ id, benchId, data: jsonColumn('data', AccessorySchema, false) as never }, options('accessories'))
-  DriveRow.init({ id, benchId, data: jsonColumn('data', DriveSchema, false) as never }, options('drives'))
+  ComputerRow.init(
+    { id, benchId, data: jsonColumn('data', ComputerSchema, false, THINGS_KEPT) as never },
+    options('computers'),
+  )
+  AccessoryRow.init(
+    { id, benchId, data: jsonColumn('data', AccessorySchema, false, THINGS_KEPT) as never },
+    options('accessories'),
+  )
+  DriveRow.init({ id, benchId, data: jsonColumn('data', DriveSchema, false, THINGS_KEPT) as never }, options('drives'))
   for (const model of [ComputerRow, AccessoryRow, DriveRow] as const) {
     for (const hook of CHANGES) (model as typeof DriveRow).addHook(hook, () => void versions().things++)
   }

@@ -25,8 +25,8 @@ export interface UnfinishedUpload {
 }
 
 const ENDPOINT = '/api/images/upload'
-/** Less than the 10 MB at which the framework cuts the body of a request. */
-const PIECE_BYTES = 8 * MIB
+/** What is sent in one request; so much at most is sent again after a cut. */
+const PIECE_BYTES = 64 * MIB
 
 /** Adds files to the images folder. An upload that was cut goes on where it was when the same file is chosen again. */
 export function Uploads({ unfinished }: { unfinished: readonly UnfinishedUpload[] }) {
