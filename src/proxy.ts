@@ -49,4 +49,4 @@ function refuse({ code, parameters, message, status }: Refusal): NextResponse {
 }
 
 // The body of what passes here is kept in memory by the framework, so uploads go past it and ask the guard themselves.
-export const config = { matcher: '/((?!_next/static|_next/image|api/images/upload).*)' }
+export const config = { matcher: '/((?!_next/static|_next/image|api/images/upload(?:/[A-Za-z0-9]*)?$).*)' }

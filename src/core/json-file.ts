@@ -42,7 +42,7 @@ export function readJsonFile<T>(
   contradiction: (file: T) => { path: JsonPath; what: string } | undefined = () => undefined,
 ): T {
   const errors: ParseError[] = []
-  const root = parseTree(text, errors, { disallowComments: true, allowTrailingComma: false, allowEmptyContent: false })
+  const root = parsedTree(text, errors)
   if (errors.length > 0 || !root) {
     const { error, offset } = errors[0] ?? { error: 0, offset: 0 }
     const code = printParseErrorCode(error)
@@ -56,6 +56,16 @@ export function readJsonFile<T>(
   const problem = contradiction(result.data)
   if (problem) throw wrong(text, root, problem.path, problem.what)
   return result.data
+}
+
+function parsedTree(text: string, errors: ParseError[]): Node | undefined {
+  try {
+    return parseTree(text, errors, { disallowComments: true, allowTrailingComma: false, allowEmptyContent: false })
+  } catch (error) {
+    // The parser calls itself for each level.
+    if (error instanceof RangeError) throw new JsonFileError(1, 1, '', 'lists or objects lie too deep in each other')
+    throw error
+  }
 }
 
 /** The place of a path in the text; of the nearest part that is there when the path itself is missing. */

@@ -143,6 +143,50 @@ describe('the server', () => {
   })
 })
 
+describe('a malformed request', () => {
+  it('has an answer that is no fault of the server', async () => {
+    for (const address of [
+      ...[
+        '/%',
+        '/images/%',
+        '/moves/%ff/intake',
+        '/moves/a%00b/intake',
+        '/computers/%00',
+        `/moves/${'x'.repeat(5000)}/fit`,
+      ],
+      ...['/api/jobs/%', '/api/moves/%E0%A4%A/copy', '/api/images/files/%ff', '/api/images/upload/%'],
+      ...[
+        '/api/look/files?kind=drives&id=%00&partition=1&path=/',
+        '/api/look/sector?kind=drives&id=crv3-240&lba=1e400',
+      ],
+    ]) {
+      const { status } = await send(address)
+      expect([400, 404, 405, 431], address).toContain(status)
+    }
+    const deep = `${'['.repeat(200_000)}${']'.repeat(200_000)}`
+    for (const [address, body] of [
+      ['/api/moves/ticket-desk/copy', deep],
+      ['/api/moves/ticket-desk/copy', '"'],
+      ['/api/images/bench', '{"image":"a\\u0000b"}'],
+      ['/api/images/bench', '{"image":"\\ud800"}'],
+      ['/api/benches/import', deep],
+      [
+        '/api/benches/import',
+        '{"format":"imbarco bench","version":1,"name":"a\\u0000b","computers":[],"accessories":[],"drives":[]}',
+      ],
+    ] as const) {
+      const { status, text } = await send(address, json(body))
+      expect([400, 409], `${address}: ${text}`).toContain(status)
+      expect(JSON.parse(text)).toMatchObject({
+        ok: false,
+        code: expect.any(String),
+        sentence: expect.stringMatching(/\.$/),
+      })
+    }
+    expect((await send('/')).status).toBe(200)
+  })
+})
+
 describe('the data folder', () => {
   /** Runs a program beside the server, on the same data folder. */
   const second = (command: string, ...args: string[]) =>

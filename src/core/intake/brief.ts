@@ -1,4 +1,5 @@
 import { z } from 'zod'
+import { line } from '../words-schema'
 
 /** Why a customer wants a move. */
 export const REASONS = [
@@ -12,12 +13,12 @@ export const REASONS = [
 export const ReasonSchema = z.enum(REASONS)
 export type Reason = z.infer<typeof ReasonSchema>
 
-const id = z.string().min(1).max(80)
+const id = line().min(1).max(80)
 
 /** What a move is about, before anything is read. */
 export const BriefSchema = z.object({
-  name: z.string().trim().min(1, 'A move needs a name').max(80),
-  customer: z.string().trim().min(1, 'A move needs a customer').max(80),
+  name: line().trim().min(1, 'A move needs a name').max(80),
+  customer: line().trim().min(1, 'A move needs a customer').max(80),
   reason: ReasonSchema,
   /** The computer that the system lives in. */
   computerId: id,
@@ -30,11 +31,9 @@ export const BriefSchema = z.object({
   /** Where the system will live when that is another computer. */
   targetComputerId: id.nullable(),
   /** Images on a host that hold the system's drive already. */
-  images: z.array(z.string().max(180)).max(12).default([]),
+  images: z.array(line().max(180)).max(12).default([]),
   /** Backup that the customer told of, its day as `2026-05-02`; null when there is none. */
-  backup: z
-    .object({ where: z.string().trim().min(1, 'Say where the backup is').max(120), date: z.iso.date() })
-    .nullable(),
+  backup: z.object({ where: line().trim().min(1, 'Say where the backup is').max(120), date: z.iso.date() }).nullable(),
   /** Day and time without zone, as `2026-05-04T13:00`; empty when nothing was promised. */
   promised: z.union([z.literal(''), z.string().regex(/^\d{4}-\d\d-\d\dT\d\d:\d\d$/)]),
 })

@@ -1,11 +1,12 @@
 import { z } from 'zod'
+import { line } from '../words-schema'
 import { type Slot, SlotSchema } from './bodies'
 import { NetworkLinkSchema, PlugSchema, SocketSchema } from './links'
 
 const base = {
-  id: z.string().min(1).max(80),
-  name: z.string().trim().min(1).max(80),
-  detail: z.string().trim().max(120),
+  id: line().min(1).max(80),
+  name: line().trim().min(1).max(80),
+  detail: line().trim().max(120),
 }
 
 /** What is plugged into a computer by USB and takes drives. */
@@ -23,7 +24,7 @@ export const AccessorySchema = z.discriminatedUnion('kind', [
     kind: z.literal('stick'),
     plug: PlugSchema,
     signed: z.boolean(),
-    image: z.string().trim().max(180).nullable().default(null),
+    image: line().trim().max(180).nullable().default(null),
   }),
   /** A computer of the shop: runs virtual machines, stores images, and copies what is plugged into it. */
   z.object({

@@ -1,5 +1,6 @@
 import { lowerFirst } from '../words'
 import { z } from 'zod'
+import { line } from '../words-schema'
 import { type JsonPath, readJsonFile } from '../json-file'
 import { AccessorySchema, baysOf, bracketCount } from './accessory'
 import { placeKey, slotAt } from './bench'
@@ -18,7 +19,7 @@ export const BenchFileSchema = z.object({
   $schema: z.string().optional(),
   format: z.literal('imbarco bench'),
   version: z.literal(1),
-  name: z.string().trim().min(1).max(80),
+  name: line().trim().min(1).max(80),
   computers: z.array(ComputerSchema).max(200),
   accessories: z.array(AccessorySchema).max(400),
   drives: z.array(DriveInFileSchema).max(1000),

@@ -1,4 +1,5 @@
 import { z } from 'zod'
+import { line } from '../words-schema'
 import { DRIVERS_OF } from '../survey/known-systems'
 import { LinkIdSchema } from './links'
 
@@ -12,7 +13,7 @@ export const BodySchema = z.discriminatedUnion('form', [
   z.object({ form: z.literal('3.5-inch') }),
   z.object({ form: z.literal('M.2'), size: M2SizeSchema, key: z.enum(['B', 'M', 'B+M']) }),
   /** A maker's own module; `family` says which of them are alike. */
-  z.object({ form: z.literal('blade'), family: z.string().trim().min(1).max(40) }),
+  z.object({ form: z.literal('blade'), family: line().trim().min(1).max(40) }),
 ])
 export type Body = z.infer<typeof BodySchema>
 
@@ -24,20 +25,20 @@ export const OpeningSchema = z.discriminatedUnion('form', [
   z.object({ form: z.literal('2.5-inch') }),
   z.object({ form: z.literal('3.5-inch') }),
   z.object({ form: z.literal('M.2'), sizes: z.array(M2SizeSchema).min(1), key: z.enum(['B', 'M']) }),
-  z.object({ form: z.literal('blade'), family: z.string().trim().min(1).max(40) }),
+  z.object({ form: z.literal('blade'), family: line().trim().min(1).max(40) }),
 ])
 export type Opening = z.infer<typeof OpeningSchema>
 
 /** A slot of a computer, or a bay of a dock: the forms it takes, and the link it gives for each protocol. */
 export const SlotSchema = z.object({
-  id: z.string().trim().min(1).max(40),
+  id: line().trim().min(1).max(40),
   takes: z.array(OpeningSchema).min(1).max(6),
   speaks: z
     .array(z.object({ protocol: ProtocolSchema, link: LinkIdSchema }))
     .min(1)
     .max(2),
   /** Drivers that serve its controller, by their service names; the usual ones of its protocol where none is named. */
-  drivers: z.array(z.string().min(1).max(40)).max(8).optional(),
+  drivers: z.array(line().min(1).max(40)).max(8).optional(),
 })
 export type Slot = z.infer<typeof SlotSchema>
 

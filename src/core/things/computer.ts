@@ -1,29 +1,30 @@
 import { z } from 'zod'
+import { line } from '../words-schema'
 import { FirmwareSchema } from '../boot/types'
 import { SlotSchema } from './bodies'
 import { ChassisSchema } from './chassis'
 import { NetworkLinkSchema, SocketSchema } from './links'
 
 export const NetworkCardSchema = z.object({
-  name: z.string().trim().min(1).max(40),
+  name: line().trim().min(1).max(40),
   link: NetworkLinkSchema,
   /** A fixed address, when it has one. */
-  address: z.string().max(45).nullable().default(null),
+  address: line().max(45).nullable().default(null),
 })
 
 /** Something that runs in its own system and writes to its drives. */
 export const ProgramSchema = z.object({
-  id: z.string().min(1).max(40),
-  name: z.string().trim().min(1).max(60),
+  id: line().min(1).max(40),
+  name: line().trim().min(1).max(60),
   kind: z.enum(['sync', 'antivirus', 'mail', 'program']),
   running: z.boolean(),
 })
 export type Program = z.infer<typeof ProgramSchema>
 
 export const ComputerSchema = z.object({
-  id: z.string().min(1).max(80),
-  name: z.string().trim().min(1).max(80),
-  model: z.string().trim().min(1).max(80),
+  id: line().min(1).max(80),
+  name: line().trim().min(1).max(80),
+  model: line().trim().min(1).max(80),
   firmware: FirmwareSchema,
   memoryBytes: z
     .number()
@@ -35,7 +36,7 @@ export const ComputerSchema = z.object({
     .default({ count: 1, cores: 4 }),
   slots: z.array(SlotSchema).min(1).max(24),
   /** The slot it starts from when it is whole. */
-  homeSlot: z.string().max(40),
+  homeSlot: line().max(40),
   sockets: z.array(SocketSchema).max(6).default([]),
   networkCards: z.array(NetworkCardSchema).max(8).default([]),
   /** Charge in per cent, for one that has a battery. */

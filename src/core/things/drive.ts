@@ -1,16 +1,17 @@
 import { z } from 'zod'
+import { line } from '../words-schema'
 import { formatCapacity } from '../bytes/size'
 import { HealthSchema } from '../health/health'
 import { BodySchema, ProtocolSchema } from './bodies'
 
-const id = z.string().min(1).max(80)
-const words = z.string().trim().min(1).max(80)
+const id = line().min(1).max(80)
+const words = line().trim().min(1).max(80)
 const rate = z.number().positive().max(1e12)
 
 /** Where a drive is. */
 export const PlaceSchema = z.discriminatedUnion('kind', [
-  z.object({ kind: z.literal('slot'), computerId: id, slot: z.string().max(40) }),
-  z.object({ kind: z.literal('bay'), accessoryId: id, bay: z.string().max(40) }),
+  z.object({ kind: z.literal('slot'), computerId: id, slot: line().max(40) }),
+  z.object({ kind: z.literal('bay'), accessoryId: id, bay: line().max(40) }),
   z.object({ kind: z.literal('shelf') }),
   z.object({ kind: z.literal('table') }),
 ])
@@ -25,7 +26,7 @@ export const FaultsSchema = z
   .max(10_000)
 
 /** What a drive on the shelf was, and the day from which it may be erased; an empty day while its move is open. */
-export const ShelfSchema = z.object({ label: z.string().max(120), until: z.string().max(10) })
+export const ShelfSchema = z.object({ label: line().max(120), until: line().max(10) })
 
 export const DriveSchema = z.object({
   id,
@@ -61,7 +62,7 @@ export const DriveSchema = z.object({
     .regex(/^[\w.-]{1,120}$/)
     .nullable(),
   /** Name of an image in the images folder that stands for the drive, in place of a file of its own. */
-  image: z.string().max(180).nullable().default(null),
+  image: line().max(180).nullable().default(null),
   place: PlaceSchema,
   /** On the shelf: what it was, and the day from which it may be erased. */
   shelf: ShelfSchema.optional(),
@@ -72,7 +73,7 @@ export const DriveSchema = z.object({
       how: z.enum(['zeros', 'discard']),
       writtenBytes: z.number(),
       checkedBytes: z.number(),
-      reason: z.string().max(300).optional(),
+      reason: line().max(300).optional(),
     })
     .optional(),
 })

@@ -24,9 +24,19 @@ export async function whyNotLetIn(request: NextRequest): Promise<Refusal | undef
     const foreign = (origin !== null && !sameHost(origin, host)) || site === 'cross-site' || site === 'same-site'
     if (foreign) return new Refusal('site-foreign')
   }
+  if (!isReadable(request.nextUrl.pathname)) return new Refusal('address-malformed')
   const isOpen = !needsPassphrase() || OPEN.includes(request.nextUrl.pathname)
   if (!isOpen && !(await isSession(request.cookies.get(SESSION_COOKIE)?.value))) return new Refusal('passphrase-needed')
   return undefined
+}
+
+/** An address with bytes that are no characters cannot be taken apart, and no name has a NUL in it. */
+function isReadable(pathname: string): boolean {
+  try {
+    return !decodeURIComponent(pathname).includes('\0')
+  } catch {
+    return false
+  }
 }
 
 function sameHost(origin: string, host: string): boolean {

@@ -10,6 +10,7 @@ import { SamplesSchema, type VolumeSamples } from '@/core/proof/samples'
 import { type Accessory, AccessorySchema } from '@/core/things/accessory'
 import { type Computer, ComputerSchema } from '@/core/things/computer'
 import { type Drive, DriveSchema } from '@/core/things/drive'
+import { Refusal } from '../ground/refusals'
 import { singleton } from '../ground/singleton'
 import { jsonColumn } from './json'
 import { isInTransaction } from './transaction-context'
@@ -169,9 +170,23 @@ export const thingsVersion = () => version('things')
 /** The same for the rows of copies. */
 export const copiesVersion = () => version('copies')
 
+const ASKING = ['beforeFind', 'beforeCount', 'beforeBulkUpdate', 'beforeBulkDestroy'] as const
+
+/** SQLite ends a text at a NUL, so what has one in it is not asked for. Throws Refusal. */
+function refuseNul({ where }: { where?: unknown }): void {
+  const hasNul = (value: unknown): boolean =>
+    typeof value === 'string'
+      ? value.includes('\0')
+      : typeof value === 'object' && value !== null && Object.values(value).some(hasNul)
+  if (hasNul(where)) throw new Refusal('text-malformed')
+}
+
 /** Ties the models to a connection. */
 export function defineModels(sequelize: Sequelize): void {
   const options = (tableName: string) => ({ sequelize, tableName, modelName: tableName, timestamps: false })
+  for (const asking of ASKING) {
+    if (!sequelize.hasHook(asking)) sequelize.addHook(asking, refuseNul as never)
+  }
   const id = { type: DataTypes.STRING, primaryKey: true }
   const benchId = { type: DataTypes.STRING, allowNull: false }
   BenchRow.init(

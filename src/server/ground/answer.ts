@@ -38,6 +38,8 @@ export function refusedFor(error: unknown): Refused {
     return { code, parameters: plain(error), sentence: error.message, status: 409 }
   }
   if (error instanceof z.ZodError) return malformed(error)
+  if (error instanceof RangeError && /call stack/.test(error.message))
+    return refusedFor(new Refusal('request-too-deep'))
   log.error(error)
   return {
     code: 'internal',

@@ -1,4 +1,5 @@
 import { z } from 'zod'
+import { line } from '@/core/words-schema'
 import { MoveRow } from '../database/models'
 import { publish } from '../ground/events'
 import { Refusal } from '../ground/refusals'
@@ -11,10 +12,10 @@ import { type LogWords, storeWithNote } from './logbook'
 // A move has an end besides its handover: it can be put off and taken up again, or given up at any station.
 
 export const NamesSchema = z.object({
-  name: z.string().trim().min(1, 'Give it a name').max(80),
-  customer: z.string().trim().min(1, 'Say whose it is').max(80),
+  name: line().trim().min(1, 'Give it a name').max(80),
+  customer: line().trim().min(1, 'Say whose it is').max(80),
 })
-export const WhySchema = z.object({ why: z.string().trim().min(3, 'Say in a few words why').max(300) })
+export const WhySchema = z.object({ why: line().trim().min(3, 'Say in a few words why').max(300) })
 
 /** Gives a move another name or customer; at any station, until it is handed over. */
 export async function renameMove(moveId: string, input: unknown): Promise<void> {

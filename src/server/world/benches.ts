@@ -1,6 +1,7 @@
 import { readFile, rm, stat } from 'node:fs/promises'
 import path from 'node:path'
 import { z } from 'zod'
+import { line } from '@/core/words-schema'
 import type { Accessory } from '@/core/things/accessory'
 import { type BenchFile, readBenchFile } from '@/core/things/bench-file'
 import type { Computer } from '@/core/things/computer'
@@ -23,7 +24,7 @@ import { thingId } from './things'
 /** Where this server gives the JSON schema of a bench file. */
 const SCHEMA_ADDRESS = '/api/benches/schema'
 
-const Name = z.string().trim().min(1, 'A bench needs a name').max(80)
+const Name = line().trim().min(1, 'A bench needs a name').max(80)
 
 /** All benches, in the order in which they were made. */
 export async function listBenches() {
@@ -51,7 +52,7 @@ export function showBench(input: unknown): Promise<void> {
 }
 
 async function showInTurn(input: unknown): Promise<void> {
-  const id = z.string().max(80).parse(input)
+  const id = line().max(80).parse(input)
   await database()
   if (!(await BenchRow.findByPk(id))) throw new Refusal('bench-unknown')
   await BenchRow.update({ active: false }, { where: {} })
@@ -78,7 +79,7 @@ export async function removeBench(input: unknown): Promise<void> {
 }
 
 async function removeInTurn(input: unknown): Promise<readonly Drive[]> {
-  const typed = z.string().max(80).parse(input)
+  const typed = line().max(80).parse(input)
   const { id, name } = await activeBench()
   if (typed !== name) throw new Refusal('bench-name-wrong', { name })
   const others = (await listBenches()).filter((b) => b.id !== id)
@@ -178,7 +179,7 @@ export async function settleImport(): Promise<void> {
   if (text === undefined) return
   await database()
   const kept = new Set((await DriveRow.findAll()).map((row) => row.data.file))
-  for (const file of z.array(z.string()).parse(JSON.parse(text))) {
+  for (const file of z.array(line()).parse(JSON.parse(text))) {
     if (!kept.has(file)) await removeBytes(path.basename(file))
   }
   await rm(importList(), { force: true })

@@ -1,4 +1,5 @@
 import { z } from 'zod'
+import { line } from '@/core/words-schema'
 import type { DRIVE_MODELS } from '@/bench/catalogue'
 import { HealthSchema } from '@/core/health/health'
 import { legsOf } from '@/core/route/types'
@@ -26,7 +27,7 @@ export function saveComputer(input: unknown): Promise<string> {
 }
 
 async function storeComputer(input: unknown): Promise<string> {
-  const wanted = ComputerSchema.extend({ id: z.string().max(80) }).parse(input)
+  const wanted = ComputerSchema.extend({ id: line().max(80) }).parse(input)
   const { id: benchId } = await activeBench()
   const computer: Computer = { ...wanted, id: wanted.id || (await thingId(ComputerRow, wanted.name)) }
   refuseTwice(
@@ -55,10 +56,10 @@ export function saveAccessory(input: unknown): Promise<string> {
 
 async function storeAccessory(input: unknown): Promise<string> {
   const wanted = z
-    .object({ id: z.string().max(80) })
+    .object({ id: line().max(80) })
     .loose()
     .parse(input)
-  const name = z.object({ name: z.string() }).parse(input).name
+  const name = z.object({ name: line() }).parse(input).name
   const accessory: Accessory = AccessorySchema.parse({
     ...wanted,
     id: wanted.id || (await thingId(AccessoryRow, name)),
@@ -87,12 +88,12 @@ const MODEL_IDS = [
 ] as const satisfies readonly (keyof typeof DRIVE_MODELS)[]
 
 export const NewDriveSchema = z.discriminatedUnion('from', [
-  z.object({ from: z.literal('image'), image: z.string().max(180), kind: z.enum(MODEL_IDS) }),
+  z.object({ from: z.literal('image'), image: line().max(180), kind: z.enum(MODEL_IDS) }),
   z.object({
     from: z.literal('blank'),
     kind: z.enum(MODEL_IDS),
-    model: z.string().trim().min(1).max(80),
-    serial: z.string().trim().min(4, 'The serial has at least four characters').max(40),
+    model: line().trim().min(1).max(80),
+    serial: line().trim().min(4, 'The serial has at least four characters').max(40),
     sizeBytes: z
       .number()
       .int()
@@ -138,9 +139,9 @@ async function storeDrive(input: unknown): Promise<string> {
 
 /** What can be changed of a drive: its description, not its bytes. */
 export const DriveChangeSchema = z.object({
-  id: z.string().max(80),
+  id: line().max(80),
   model: DriveSchema.shape.model,
-  serial: z.string().trim().min(4, 'The serial has at least four characters').max(80),
+  serial: line().trim().min(4, 'The serial has at least four characters').max(80),
   kind: DriveSchema.shape.kind,
   body: BodySchema,
   protocol: ProtocolSchema,
@@ -180,7 +181,7 @@ async function storeChanges(changes: z.infer<typeof DriveChangeSchema>): Promise
   publish({ type: 'changed', moveId: null })
 }
 
-export const RemoveSchema = z.object({ kind: z.enum(['computer', 'accessory', 'drive']), id: z.string().max(80) })
+export const RemoveSchema = z.object({ kind: z.enum(['computer', 'accessory', 'drive']), id: line().max(80) })
 
 /** Takes a thing off the bench for good, unless something rests on it. The file of a blank drive goes with it. */
 export async function removeThing(input: unknown): Promise<void> {
@@ -217,7 +218,7 @@ async function remove({ kind, id }: z.infer<typeof RemoveSchema>): Promise<void>
   publish({ type: 'changed', moveId: null })
 }
 
-export const PowerSchema = z.object({ computerId: z.string().max(80), mains: z.boolean() })
+export const PowerSchema = z.object({ computerId: line().max(80), mains: z.boolean() })
 
 /** Shuts a computer down and pulls its mains cable, or plugs it in again. */
 export function setPower(input: unknown): Promise<void> {

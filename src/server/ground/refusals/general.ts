@@ -3,6 +3,18 @@ import { refusals } from './define'
 export const GENERAL = refusals({
   'request-too-long': { status: 400, sentence: () => 'The request is too long. Nothing was changed.' },
   'request-not-json': { status: 400, sentence: () => 'The request is not valid JSON. Nothing was changed.' },
+  'address-malformed': {
+    status: 400,
+    sentence: () => 'The address is malformed. Nothing was changed.',
+  },
+  'request-too-deep': {
+    status: 400,
+    sentence: () => 'In the request, lists or objects lie too deep in each other.',
+  },
+  'text-malformed': {
+    status: 400,
+    sentence: () => 'There is a character in the request that no name has.',
+  },
   'host-foreign': {
     status: 421,
     sentence: () => 'This server answers only to its own name. Open it as http://127.0.0.1 with its port.',

@@ -14,6 +14,12 @@ type ParametersOf<C extends RefusalCode> = Parameters<(typeof REFUSALS)[C]['sent
 /** What is not carried out, as data: a code with its parameters. `message` is the sentence for the person. */
 export class Refusal<C extends RefusalCode = RefusalCode> extends Error {
   override readonly name = 'Refusal'
+
+  /** The server's code is bundled more than once, and a refusal of one bundle is one for all. */
+  static override [Symbol.hasInstance](value: unknown): boolean {
+    return value instanceof Error && value.name === 'Refusal' && 'code' in value
+  }
+
   readonly status: RefusalKind['status']
   readonly parameters: Readonly<Record<string, unknown>>
 
