@@ -146,6 +146,10 @@ describe('a move whose stored state cannot be read', () => {
     expect(moves.find((m) => m.id === 'lighting-desk')).toMatchObject({ tone: 'needs-you' })
     expect(moves.find((m) => m.id === 'lighting-desk')?.status).toMatch(/cannot be read/)
     expect(moves.filter((m) => /cannot be read/.test(m.status))).toHaveLength(1)
+    // The move itself is refused as what it is: no fault of the request.
+    expect(await answer(() => loadMove('lighting-desk').then((move) => [move.row.route, move.brief]))).toMatchObject({
+      ...{ ok: false, code: 'stored-damaged', parameters: { column }, status: 409 },
+    })
     await store(kept)
     expect((await boardState()).moves.filter((m) => /cannot be read/.test(m.status))).toEqual([])
   })

@@ -8,6 +8,7 @@ import { type Drive, driveName } from '@/core/things/drive'
 import { HostFile } from '@/host/files'
 import { type HostImage, openHostImage } from '@/host/images'
 import { database } from '../database'
+import { readable } from '../database/readable'
 import { DriveRow, thingsVersion } from '../database/models'
 import { imagesFolder } from '../ground/paths'
 import { refusedFor } from '../ground/answer'
@@ -32,7 +33,7 @@ export async function drivesOfAll(): Promise<readonly Drive[]> {
   const read = drivesRead()
   if (read.version !== thingsVersion()) {
     read.version = thingsVersion()
-    read.drives = DriveRow.findAll().then((rows) => rows.map((row) => row.data))
+    read.drives = DriveRow.findAll().then((rows) => readable(rows, (row) => row.data).found)
     read.drives.catch(() => (read.version = -1))
   }
   return read.drives

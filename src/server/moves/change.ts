@@ -3,6 +3,7 @@ import { driveName } from '@/core/things/drive'
 import { MoveRow } from '../database/models'
 import { inTransaction } from '../database/transaction'
 import { publish } from '../ground/events'
+import { inMoveQueue } from '../ground/queue'
 import { freeId } from '../ground/ids'
 import { Refusal } from '../ground/refusals'
 import { activeBench, benchState } from '../world'
@@ -31,7 +32,8 @@ async function addMoveOf(brief: Brief): Promise<string> {
 /** Changes what a move is about, while nothing of it was copied. What was read and planned is let go. */
 export async function changeMove(moveId: string, input: unknown): Promise<void> {
   const brief = await checked(input)
-  await inTransaction(() => changeInTurn(moveId, brief))
+  // A check that still runs may be storing what it found of the drives that are let go of.
+  await inMoveQueue(moveId, () => inTransaction(() => changeInTurn(moveId, brief)))
 }
 
 async function changeInTurn(moveId: string, brief: Brief): Promise<void> {

@@ -67,6 +67,7 @@ export async function benchView(find = '') {
     benches: await listBenches(),
     find,
     hidden,
+    unreadable: bench.unreadable,
     totals: {
       drives: bench.drives.length,
       connected: bench.drives.filter((d) => d.place.kind === 'slot' || d.place.kind === 'bay').length,

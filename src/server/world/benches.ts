@@ -15,6 +15,7 @@ import { freeId } from '../ground/ids'
 import { dataFolder, drivesFolder, imagesFolder } from '../ground/paths'
 import { inBenchQueue } from '../ground/queue'
 import { Refusal } from '../ground/refusals'
+import { drivesOfAll } from '../images'
 import { imagePath } from '../images/names'
 import { driveUse, fileKey } from '../leases'
 import { activeBench, benchState } from '.'
@@ -178,9 +179,10 @@ export async function settleImport(): Promise<void> {
   const text = await readFile(importList(), 'utf8').catch(() => undefined)
   if (text === undefined) return
   await database()
-  const kept = new Set((await DriveRow.findAll()).map((row) => row.data.file))
+  // As they are stored, so that a row that cannot be read keeps its file.
+  const kept = (await DriveRow.findAll()).map((row) => row.getDataValue('data') as unknown as string)
   for (const file of z.array(line()).parse(JSON.parse(text))) {
-    if (!kept.has(file)) await removeBytes(path.basename(file))
+    if (!kept.some((row) => row.includes(JSON.stringify(file)))) await removeBytes(path.basename(file))
   }
   await rm(importList(), { force: true })
 }
@@ -205,7 +207,7 @@ async function thingsOf(
     accessories.push({ ...accessory, id })
   }
   // By what the files are, so that two names of one image do not stand for two drives.
-  const images = (await DriveRow.findAll()).flatMap((r) => r.data.image ?? [])
+  const images = (await drivesOfAll()).flatMap((drive) => drive.image ?? [])
   const taken = new Set(images.map((image) => fileKey(path.join(imagesFolder(), image))))
   for (const drive of file.drives) {
     const id = await thingId(DriveRow, drive.id, drives)

@@ -6,10 +6,10 @@ import { type BenchState, berthOf, whyNotThere } from '@/core/things/bench'
 import type { Computer } from '@/core/things/computer'
 import { type Drive, driveName, type Place } from '@/core/things/drive'
 import { database } from '../database'
+import { readable } from '../database/readable'
 import { AccessoryRow, BenchRow, ComputerRow, DriveRow, thingsVersion } from '../database/models'
 import { driveBytes } from '../ground/drive-files'
 import { publish } from '../ground/events'
-import { log } from '../ground/log'
 import { inBenchQueue } from '../ground/queue'
 import { Refusal } from '../ground/refusals'
 import { singleton } from '../ground/singleton'
@@ -33,13 +33,19 @@ export async function benchName(id: string): Promise<string> {
 
 interface Read {
   readonly version: number
-  readonly state: Promise<BenchState>
+  readonly state: Promise<BenchRead>
 }
 
 const statesRead = () => singleton('bench-states', () => new Map<string, Read>())
 
+/** What is stored of a bench. A thing that does not have its form is left out, and keeps nobody from the others. */
+export interface BenchRead extends BenchState {
+  /** Ids of those that were left out. */
+  readonly unreadable: readonly string[]
+}
+
 /** Everything on a bench as it is now; on the one that the pages show when none is named. Read once for each state of the things. */
-export async function benchState(benchId?: string): Promise<BenchState> {
+export async function benchState(benchId?: string): Promise<BenchRead> {
   await database()
   const id = benchId ?? (await activeBench()).id
   const version = thingsVersion()
@@ -51,26 +57,20 @@ export async function benchState(benchId?: string): Promise<BenchState> {
   return state
 }
 
-async function readBench(benchId: string): Promise<BenchState> {
+async function readBench(benchId: string): Promise<BenchRead> {
   const where = { benchId }
   const [computers, accessories, drives] = await Promise.all([
     ComputerRow.findAll({ where }),
     AccessoryRow.findAll({ where }),
     DriveRow.findAll({ where }),
   ])
-  return { computers: readable(computers), accessories: readable(accessories), drives: readable(drives) }
-}
-
-/** What is stored of things. One that does not have its form is left out, and keeps nobody from the others. */
-function readable<T>(rows: readonly { readonly id: string; readonly data: T }[]): T[] {
-  return rows.flatMap((row) => {
-    try {
-      return [row.data]
-    } catch (error) {
-      log.error({ error, id: row.id }, 'A thing of the bench cannot be read.')
-      return []
-    }
-  })
+  const unreadable: string[] = []
+  const of = <T>(rows: readonly { readonly id: string; readonly data: T }[]) => {
+    const read = readable(rows, (row) => row.data)
+    unreadable.push(...read.unreadable)
+    return read.found
+  }
+  return { computers: of(computers), accessories: of(accessories), drives: of(drives), unreadable }
 }
 
 async function driveRow(id: string): Promise<DriveRow> {

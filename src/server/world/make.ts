@@ -8,6 +8,7 @@ import { SCENARIO_BENCH, SCENARIO_START } from '@/bench/scenario/things'
 import { SparseFileDevice } from '@/bench/sparse-file'
 import { type Drive, hasBytes } from '@/core/things/drive'
 import { database } from '../database'
+import { readable } from '../database/readable'
 import { AccessoryRow, BenchRow, ClockRow, ComputerRow, DriveRow, MoveRow } from '../database/models'
 import { inTransaction } from '../database/transaction'
 import { DataFolderUnusable } from '../ground/data-folder'
@@ -98,8 +99,8 @@ export async function removeBytes(file: string): Promise<void> {
 
 /** A bench from when some drives were only described gets their bytes; where they are is left as it is. */
 async function giveBytes(): Promise<void> {
-  for (const row of await DriveRow.findAll({ where: { benchId: DEMO_BENCH.id } })) {
-    const drive = row.data
+  const rows = await DriveRow.findAll({ where: { benchId: DEMO_BENCH.id } })
+  for (const drive of readable(rows, (row) => row.data).found) {
     const made = SCENARIO_BENCH.drives.find((d) => d.id === drive.id)
     if (hasBytes(drive) || !made) continue
     await makeBytes(made)

@@ -13,6 +13,7 @@ import { AsideBlock, Stage } from '@/ui/frame/stage'
 import { counted } from '@/core/words'
 import { Button, IconButton } from '@/ui/shared/button'
 import { Facts } from '@/ui/shared/facts'
+import { Callout } from '@/ui/shared/callout'
 import { FindForm } from '@/ui/shared/find-form'
 import { HealthBlock } from '@/ui/shared/health'
 import { AccessoryDialog } from './accessory-dialog'
@@ -94,6 +95,15 @@ function BenchPlan(props: BenchPlanProps) {
         )
       }
     >
+      {props.unreadable.length > 0 && (
+        <div className="mb-3">
+          <Callout tone="bad">
+            {counted(props.unreadable.length, 'thing')} of this bench cannot be read and{' '}
+            {props.unreadable.length === 1 ? 'is' : 'are'} left out: {props.unreadable.slice(0, 5).join(', ')}. Nothing
+            of it was changed; the server’s log says what is wrong with its description.
+          </Callout>
+        </div>
+      )}
       <FindForm
         path="/bench"
         label="Find a computer or a drive"

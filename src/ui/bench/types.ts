@@ -48,6 +48,8 @@ export interface BenchProps {
   /** What is looked for, and how much of the bench is not shown. */
   readonly find: string
   readonly hidden: { readonly quays: number; readonly loose: number }
+  /** Ids of things whose description is damaged. */
+  readonly unreadable: readonly string[]
   readonly totals: { readonly drives: number; readonly connected: number; readonly failing: number }
   readonly benches: readonly { readonly id: string; readonly name: string; readonly active: boolean }[]
   readonly computers: readonly ComputerView[]
