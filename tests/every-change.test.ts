@@ -170,7 +170,7 @@ function changes(): Record<string, Change> {
     'settle take-every': ready('take-every'),
     'settle reset-later': ready('reset-later'),
     'settle choose': ready('choose', { choices: { tries: 4 } }),
-    'settle go-past': ready('go-past', { item: 'backup', reason: 'the customer has one' }),
+    'settle skip': ready('skip', { item: 'backup', reason: 'the customer has one' }),
     'settle when-done': ready('when-done', { whenDone: 'power-off' }),
     finishStep: {
       ask: (

@@ -98,7 +98,7 @@ export async function repair(file: string, name: string, options: RepairOptions,
   try {
     for (const { file: journal, record } of cut) {
       await settleRepair(device, record, repairJournal(journal))
-      io.say('A repair that was cut off was taken back first.')
+      io.say('A repair that was cut off was undone first.')
     }
     const plan = await planRepair(name, { device, ...asked })
     if (!changesNothing(plan)) await applyRepair(device, plan, repairJournal(nextJournal(file, journals)))

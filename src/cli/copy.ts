@@ -148,7 +148,7 @@ async function toRaw(
   const outcome = await copying.catch((error: unknown) => {
     if (!(error instanceof Stopped) || !journal) throw error
     throw new CoreError(
-      `Stopped. ${output} stays, marked as unfinished; the same command with --resume goes on from ${journal}.`,
+      `Stopped. ${output} stays, marked as unfinished; the same command with --resume continues from ${journal}.`,
     )
   })
   if (lostList && outcome.lost.length > 0) await saveLost(lostList, job, outcome.lost, input, output)

@@ -422,7 +422,7 @@ describe('the handover', () => {
   it('gives the sheet as JSON by its schema, and as PDF', async () => {
     const json = await sheetFile(MOVE, 'json')
     const sheet = SheetSchema.parse(JSON.parse(new TextDecoder().decode(json.bytes)))
-    expect(sheet).toMatchObject({ by: 'Ilaria', keptUntil: '18 May 2026', gonePast: [] })
+    expect(sheet).toMatchObject({ by: 'Ilaria', keptUntil: '18 May 2026', skipped: [] })
     expect(sheet.partitions.map((p) => p.title)).toEqual(['EFI system', 'Reserved', 'Recovery', 'Harbour (C:)'])
     const pdf = await sheetFile(MOVE, 'pdf')
     expect(new TextDecoder().decode(pdf.bytes.subarray(0, 5))).toBe('%PDF-')

@@ -436,7 +436,11 @@ describe('the logbook', () => {
     release()
     await readyAction(MOVE, { action: 'when-done', whenDone: 'stay' })
     expect(events).toEqual([{ type: 'changed', moveId: MOVE }])
-    expect((await MoveRow.findByPk(MOVE))!.ready).toMatchObject({ backupWaived: false, whenDone: 'stay', told: {} })
+    expect((await MoveRow.findByPk(MOVE))!.ready).toMatchObject({
+      backupWaived: false,
+      whenDone: 'stay',
+      acknowledged: {},
+    })
   })
 })
 

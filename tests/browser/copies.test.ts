@@ -28,7 +28,7 @@ describe('copies of several moves', () => {
     const list = await (await page.find('ready-items')).getText()
     expect(list).toMatch(/The Lampara H7 320 GB is failing/)
     expect(list).not.toMatch(/is on the network|snapshot/i)
-    expect(await (await page.find('how-it-copies')).getText()).toMatch(/Around what does not read/)
+    expect(await (await page.find('how-it-copies')).getText()).toMatch(/Around unreadable sectors/)
     await startLightingDesk(page)
     await page.untilFinding(/GiB of [\d.]+ GiB copied/)
   })
@@ -44,7 +44,7 @@ describe('copies of several moves', () => {
     await page.put(/Pick up the Tellina T1 960 GB/, /Put it here.*bay 2/s)
 
     await toSurvey(page)
-    await page.next(/Go on to Route/)
+    await page.next(/Continue to Route/)
     await page.untilText(/The order:/)
     await page.click(/^New drive outside.*while it runs/)
     await page.next(/Use this route/)

@@ -79,7 +79,7 @@ describe('the lighting desk, whose drive fails', () => {
 
   it('is followed by BIOS to where its start ends, repaired there, taken back and repaired again, and starts', async () => {
     await page.open('/moves/lighting-desk/copy')
-    await page.next(/Go on to Swap/)
+    await page.next(/Continue to Swap/)
     // The old drive hangs at the dock still, with the identity of the new one.
     await page.untilFinding(/Set the Lampara H7 320 GB aside/)
     await page.open('/moves/lighting-desk/proof')
@@ -88,7 +88,7 @@ describe('the lighting desk, whose drive fails', () => {
     await page.open('/moves/lighting-desk/swap')
     await tickAllSteps(page)
     await page.untilFinding(/The Tellina T1 256 GB is in the lighting desk/)
-    await page.next(/Go on to Proof/)
+    await page.next(/Continue to Proof/)
     await page.next(/Start the lighting desk/)
     // C: began at a cylinder and begins at a mebibyte now; the boot settings count in bytes.
     await page.untilFinding(/It stops at the system volume/)
@@ -99,8 +99,8 @@ describe('the lighting desk, whose drive fails', () => {
     await expectAccessible(page, 'a start that fails, with its repair')
     await page.next(/Point the boot settings at this disk/)
     await page.untilFinding(/Repaired; the next start will tell/)
-    await page.click(/Take it back/)
-    await page.untilText(/taken back/)
+    await page.click(/Undo it/)
+    await page.untilText(/undone/)
     await page.next(/Point the boot settings at this disk/)
     await page.untilFinding(/Repaired/)
     await page.next(/Try again from power-on/)
@@ -112,7 +112,7 @@ describe('the lighting desk, whose drive fails', () => {
   })
 
   it('is handed over with its lost sectors and its repairs on the sheet', async () => {
-    await page.next(/Go on to Handover/)
+    await page.next(/Continue to Handover/)
     await page.untilFinding(/The sheet is ready/)
     const sheet = await (await page.find('sheet')).getText()
     expect(sheet).toMatch(/Lost\s+41 sectors could not be read/)

@@ -47,8 +47,8 @@ const table = async () => (await page.find('fit-table')).getText()
 /** Takes a move as far as Fit. */
 async function toFitOf(id: string): Promise<void> {
   await page.open(`/moves/${id}/intake`)
-  await page.next(/Take it in/)
-  await page.untilText(/What was noticed/)
+  await page.next(/Confirm and read/)
+  await page.untilText(/Findings/)
   await page.open(`/moves/${id}/survey`)
   await page.next(/Route/)
   await page.untilFinding(/routes? (works?|can)/)

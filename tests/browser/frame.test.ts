@@ -52,7 +52,7 @@ describe('the frame', () => {
     await page.send()
     await page.find('standing')
     expect(await (await page.find('next-action')).isEnabled()).toBe(false)
-    await page.click(/Take it up again/)
+    await page.click(/Take up again/)
     await page.until(async () => (await page.find('next-action')).isEnabled(), 'the move to go on')
     await ask(/^Rename it/)
     await page.fill('Name', 'Cutting room')

@@ -39,7 +39,7 @@ describe('a server that is stopped in the middle of a copy', () => {
     await page.driver.navigate().refresh()
     await page.untilText(/Paused\. /)
     expect(await copiedGib()).toBeGreaterThanOrEqual(paused)
-    await page.click(/^Go on$/)
+    await page.click(/^Resume$/)
     await page.until(async () => (await copiedGib()) > paused + 6, 'more to be copied after the pause')
     const { data, url } = served
     await served.kill()

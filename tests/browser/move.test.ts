@@ -152,7 +152,7 @@ describe('the ticket desk', () => {
       await second.until(async () => parseFloat(await second.finding()) > earlier, 'the second window goes on')
       await second.click(/Pause/)
       await page.untilText(/Paused\./)
-      await second.click(/Go on/)
+      await second.click(/^Resume$/)
       await page.until(async () => !/Paused\./.test(await page.text()), 'it goes on')
       // Bench time runs ahead of real time, at the pace shown.
       await page.until(
@@ -176,7 +176,7 @@ describe('the ticket desk', () => {
   })
 
   it('is swapped step by step, by keyboard, which moves the drives on the bench', async () => {
-    await page.next(/Go on to Swap/)
+    await page.next(/Continue to Swap/)
     await page.untilFinding(/Shut the ticket desk down/)
     await expectAccessible(page, 'swap')
     await tickAllSteps(page)
@@ -191,7 +191,7 @@ describe('the ticket desk', () => {
   })
 
   it('starts from the new drive, link by link, with the evidence for each', async () => {
-    await page.next(/Go on to Proof/)
+    await page.next(/Continue to Proof/)
     await page.next(/Try again from power-on/)
     await page.untilFinding(/It starts from the Corvina S5 960 GB, and everything is there/)
     expect(await page.driver.findElements({ css: '[data-testid="chain"] [data-state="passed"]' })).toHaveLength(8)

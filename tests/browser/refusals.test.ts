@@ -57,15 +57,15 @@ describe('what is asked wrongly', () => {
 
   it('of a way that cannot be carried out yet gets its reason, once it was taken', async () => {
     await page.open('/moves/survey-office/intake')
-    await page.next(/Take it in/)
-    await page.untilText(/What was noticed/)
-    await page.next(/Go on to Route/)
+    await page.next(/Confirm and read/)
+    await page.untilText(/Findings/)
+    await page.next(/Continue to Route/)
     await page.click(/^From the image on the Workshop host/)
     await page.untilText(/Planned only: going by an image is not possible yet/)
     await page.next(/Use this route/)
     await page.untilFinding(/It fits/)
     await page.next(/Lock this fit/)
-    await page.next(/Go on to Ready/)
+    await page.next(/Continue to Ready/)
     await page.untilFinding(/cannot be carried out yet/)
     await page.untilText(/Going by an image is not possible yet/)
     // The rest of the list stands all the same.

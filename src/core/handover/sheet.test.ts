@@ -91,7 +91,7 @@ describe('the sheet', () => {
         { title: 'Point the boot settings at this disk', changes: ['In /Boot/BCD.'], grows: false, know: [] },
         { title: 'Take up the rest', changes: ['C: grows.'], grows: true, know: [] },
       ],
-      gonePast: [{ title: 'C: was not closed.', reason: 'the owner knows' }],
+      skipped: [{ title: 'C: was not closed.', reason: 'the owner knows' }],
       speeds: [
         {
           source: 'a',
@@ -109,7 +109,7 @@ describe('the sheet', () => {
     ])
     expect(row(full, 'Repaired')).toBe('Point the boot settings at this disk. In /Boot/BCD.')
     expect(row(full, 'Taken up')).toBe('Take up the rest. C: grows.')
-    expect(row(full, 'Gone past')).toBe('C: was not closed. the owner knows')
+    expect(row(full, 'Skipped check')).toBe('C: was not closed. the owner knows')
     // A drive whose speed was not measured before has nothing to be compared with.
     expect(sheetRows(full).filter(([n]) => n === 'Speed')).toHaveLength(1)
     expect(row(full, 'Speed')).toMatch(/409 MB\/s before, 501 MB\/s now; small reads 1.962 a second before, 3.248 now/)

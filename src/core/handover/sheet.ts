@@ -34,7 +34,7 @@ export const SheetSchema = z.object({
     z.object({ title: z.string(), changes: z.array(z.string()), grows: z.boolean(), know: z.array(z.string()) }),
   ),
   /** What stood in the way of the copy and was gone past, with the reason. */
-  gonePast: z.array(z.object({ title: z.string(), reason: z.string() })),
+  skipped: z.array(z.object({ title: z.string(), reason: z.string() })),
   speeds: z.array(
     z.object({ source: z.string(), target: z.string(), before: SpeedSchema.optional(), after: SpeedSchema }),
   ),
@@ -88,7 +88,7 @@ export function sheetRows(sheet: Sheet): SheetRow[] {
       summary.further.filter((f) => f.why === null).map((f): SheetRow => ['Written in the same reading', f.name]),
     ),
     ...sheet.repairs.map((r): SheetRow => [r.grows ? 'Taken up' : 'Repaired', `${r.title}. ${r.changes.join(' ')}`]),
-    ...sheet.gonePast.map((item): SheetRow => ['Gone past', `${item.title} ${item.reason}`]),
+    ...sheet.skipped.map((item): SheetRow => ['Skipped check', `${item.title} ${item.reason}`]),
     ...sheet.speeds.flatMap(({ before, after }): SheetRow[] =>
       before
         ? [

@@ -43,7 +43,7 @@ export const sheet = (changes: Partial<Sheet> = {}): Sheet => ({
   partitions: [],
   start: { time: '09:18', links: [], checks: [] },
   repairs: [],
-  gonePast: [],
+  skipped: [],
   speeds: [],
   stillOff: [],
   roomUnused: [],

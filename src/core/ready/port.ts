@@ -42,7 +42,7 @@ export interface ReadyFacts {
   /** Further drives that are written in the same reading. */
   readonly further: readonly FurtherTarget[]
   /** What a person settled, by item. */
-  readonly told: Readonly<Record<string, Told>>
+  readonly acknowledged: Readonly<Record<string, Acknowledgement>>
   /** The computer of the shop that copies. */
   readonly hostName?: string
   readonly stickName: string
@@ -94,7 +94,7 @@ export interface FurtherTarget {
 }
 
 /** What a person said of an item. */
-export interface Told {
+export interface Acknowledgement {
   /** When, in words. */
   readonly at: string
   /** The item's title when it was said; of another one it was not said. */

@@ -35,7 +35,7 @@ beforeAll(async () => {
     adapters: [],
     choices: USUAL_CHOICES,
     further: [],
-    told: {},
+    acknowledged: {},
     stickName: 'rescue stick',
     hostNeededBytes: 100,
     hostFreeBytes: 1000,
@@ -155,15 +155,15 @@ describe('the list', () => {
     const source = await checkMaps(disk, await surveyDrive(disk, sha256))
     const item = readyItems({ ...settled, source }).find((i) => i.id === 'clean')!
     const said = { at: '09:07', title: item.title, reason: 'The customer needs it today' }
-    const past = readyItems({ ...settled, source, told: { clean: said } })
+    const past = readyItems({ ...settled, source, acknowledged: { clean: said } })
     expect(openCount(past)).toBe(0)
-    expect(past.find((i) => i.id === 'clean')).toMatchObject({ overridden: said.reason, known: 'gone past 09:07' })
-    const other = readyItems({ ...settled, source, told: { clean: { ...said, title: 'Something else' } } })
+    expect(past.find((i) => i.id === 'clean')).toMatchObject({ overridden: said.reason, known: 'skipped 09:07' })
+    const other = readyItems({ ...settled, source, acknowledged: { clean: { ...said, title: 'Something else' } } })
     expect(openCount(other)).toBe(1)
     const never = {
       'target-same': { at: '09:07', title: 'The Corvina S5 960 GB is not connected.', reason: 'why not' },
     }
-    expect(openCount(readyItems({ ...settled, targetConnected: false, told: never }))).toBe(1)
+    expect(openCount(readyItems({ ...settled, targetConnected: false, acknowledged: never }))).toBe(1)
   })
 
   it('takes a damaged volume when every sector of it is taken', async () => {
@@ -208,7 +208,7 @@ describe('the list', () => {
   })
 
   it('lets a missing backup pass once the customer knows', () => {
-    expect(stateOf({ backup: undefined, told: { backup: { at: '09:05' } } }, 'backup')).toMatchObject({
+    expect(stateOf({ backup: undefined, acknowledged: { backup: { at: '09:05' } } }, 'backup')).toMatchObject({
       state: 'settled',
       open: 0,
     })
@@ -294,7 +294,7 @@ describe('the list of a move to another computer', () => {
     const facts = { ...settled, goal: { ...goal, atHand } }
     const of = (f: ReadyFacts) => readyItems(f).find((i) => i.id === 'generalised')
     expect(of(facts)).toMatchObject({ state: 'open', action: { id: 'reset-later' } })
-    expect(of({ ...facts, told: { generalised: { at: '09:07' } } })?.state).toBe('settled')
+    expect(of({ ...facts, acknowledged: { generalised: { at: '09:07' } } })?.state).toBe('settled')
     const partitions = settled.source.partitions.map((p) =>
       p.system ? { ...p, system: { ...p.system, generalised: true } } : p,
     )

@@ -49,7 +49,7 @@ export async function applyRepair(
   if (!(await holds(device, record.patches, 'after'))) {
     await writeAll(device, record.patches, 'before')
     await journal.keep(recordText({ ...record, state: 'undone' }))
-    throw new CoreError('The drive does not give back what the repair wrote, so it was taken back.')
+    throw new CoreError('The drive does not give back what the repair wrote, so it was undone.')
   }
   const done = { ...record, state: 'done' as const }
   await journal.keep(recordText(done))
@@ -59,7 +59,7 @@ export async function applyRepair(
 /** Puts back what stood there. Rejects with CoreError where the drive no longer is as the repair left it. */
 export async function undoRepair(device: BlockDevice, record: RepairRecord, journal: RepairJournal): Promise<void> {
   if (record.state === 'done' && !(await holds(device, record.patches, 'after'))) {
-    throw new CoreError('The drive has changed since it was repaired, so the repair cannot be taken back.')
+    throw new CoreError('The drive has changed since it was repaired, so the repair cannot be undone.')
   }
   await journal.keep(recordText({ ...record, state: 'writing' }))
   await writeAll(device, record.patches, 'before')

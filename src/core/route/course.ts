@@ -1,7 +1,7 @@
 import { formatRate, formatSize } from '../bytes/size'
 import { type BenchState, placeName } from '../things/bench'
 import { driveName, type Place } from '../things/drive'
-import { type Hands, type Holder, legsOf, type Plan } from './types'
+import { type Hands, type PlacedMedium, legsOf, type Plan } from './types'
 
 /** A stop of a plan's course, with what leads to the next one: bytes that move, hands that work, a start. */
 export interface CourseStop {
@@ -18,13 +18,13 @@ export function courseOf(plan: Pick<Plan, 'actions'>, bench: BenchState): Course
   let on: string | undefined
   for (const { before, transfer } of legs) {
     stops.push(...handsAndStarts(before, bench))
-    const from = holderStop(transfer.from, bench)
+    const from = mediumStop(transfer.from, bench)
     const key = `${from.title}/${from.sub}`
     const label = `${formatSize(transfer.bytes)}, ${formatRate(transfer.timing.copyBytesPerSecond * transfer.known.share)}`
     // A drive that the leg before wrote and that stayed where it is is the same stop.
     if (on === key) stops.pop()
     stops.push({ ...from, toNext: 'bytes', label })
-    const to = holderStop(transfer.to, bench)
+    const to = mediumStop(transfer.to, bench)
     stops.push(to)
     on = `${to.title}/${to.sub}`
   }
@@ -71,13 +71,13 @@ function handsAndStarts(actions: readonly Hands[], bench: BenchState): CourseSto
   return stops
 }
 
-function holderStop(holder: Holder, bench: BenchState): CourseStop {
+function mediumStop(medium: PlacedMedium, bench: BenchState): CourseStop {
   const host = (id: string) => bench.accessories.find((a) => a.id === id)?.name ?? 'host'
-  if (holder.kind === 'virtual-disk') return { title: 'Virtual disk', sub: host(holder.hostId) }
-  const id = holder.kind === 'drive' ? holder.driveId : holder.store
+  if (medium.kind === 'virtual-disk') return { title: 'Virtual disk', sub: host(medium.hostId) }
+  const id = medium.kind === 'drive' ? medium.driveId : medium.store
   const drive = bench.drives.find((d) => d.id === id)
-  if (holder.kind === 'image') return { title: 'Image', sub: drive ? driveName(drive) : host(holder.store) }
-  return { title: drive?.model ?? 'drive', sub: placeWords(holder.place, bench) }
+  if (medium.kind === 'image') return { title: 'Image', sub: drive ? driveName(drive) : host(medium.store) }
+  return { title: drive?.model ?? 'drive', sub: placeWords(medium.place, bench) }
 }
 
 const placeWords = (place: Place, bench: BenchState) => placeName(place, bench).replace(/^on the /, '')

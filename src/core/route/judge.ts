@@ -96,7 +96,7 @@ function judge(world: World, { actions }: State): Judged {
   const lowSeconds = sum(transfers, (t) => t.lowSeconds)
   const highSeconds = sum(transfers, (t) => t.highSeconds)
   const slowest = transfers.reduce((a, b) => (b.highSeconds > a.highSeconds ? b : a))
-  const usesNetwork = (t: Transfer) => t.timing.limitedBy.startsWith('the network') || /ethernet/.test(t.way)
+  const usesNetwork = (t: Transfer) => t.timing.limitedBy.startsWith('the network') || /ethernet/.test(t.linkKey)
   const things = [
     ...new Set([
       ...transfers.flatMap(thingsOfTransfer).filter((id) => id !== question.computerId && id !== goalId),
@@ -202,7 +202,7 @@ function risksOf(
       'The system goes on running, so the copy needs a snapshot; what changes after it is not on the new drive.',
     )
   else risks.push('Nothing of the source is in use while it is copied, so no file changes under the copy.')
-  const slow = transfers.filter((t) => /usb-2/.test(t.way))
+  const slow = transfers.filter((t) => /usb-2/.test(t.linkKey))
   if (slow.length > 0) {
     const hours = sum(slow, (t) => t.highSeconds) / 3600
     risks.push(

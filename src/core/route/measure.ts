@@ -35,10 +35,10 @@ export function openingsOf(actions: readonly Action[]): number {
 
 /** Accessories and computers of the shop that a transfer goes over. */
 export function thingsOfTransfer(transfer: Transfer): string[] {
-  const of = (holder: Transfer['from']): string[] => {
-    if (holder.kind === 'virtual-disk') return [holder.hostId]
-    const bay = holder.place?.kind === 'bay' ? [holder.place.accessoryId] : []
-    return holder.kind === 'image' ? [...bay, holder.store] : bay
+  const of = (medium: Transfer['from']): string[] => {
+    if (medium.kind === 'virtual-disk') return [medium.hostId]
+    const bay = medium.place?.kind === 'bay' ? [medium.place.accessoryId] : []
+    return medium.kind === 'image' ? [...bay, medium.store] : bay
   }
   return [
     ...of(transfer.from),

@@ -5,7 +5,7 @@ import type { Computer } from '../things/computer'
 import { type Drive, driveName, type Place } from '../things/drive'
 import type { Socket } from '../things/links'
 import type { Pair } from './question'
-import type { Action, Holder, Plan, Transfer } from './types'
+import type { Action, PlacedMedium, Plan, Transfer } from './types'
 
 /** A bench in the middle of a plan: with what holds the system of which pair. */
 export interface Played {
@@ -138,9 +138,9 @@ function pluggedNext(computerId: string, ahead: readonly Action[]): string[] {
   for (const action of ahead) {
     if ((action.do === 'off' || action.do === 'start') && action.computerId === computerId) break
     if (action.do !== 'transfer' || (action.by !== computerId && action.receivedBy !== computerId)) continue
-    for (const { kind, ...holder } of [action.from, action.to]) {
-      if (kind !== 'virtual-disk' && 'place' in holder && holder.place?.kind === 'bay')
-        plugged.push(holder.place.accessoryId)
+    for (const { kind, ...medium } of [action.from, action.to]) {
+      if (kind !== 'virtual-disk' && 'place' in medium && medium.place?.kind === 'bay')
+        plugged.push(medium.place.accessoryId)
     }
   }
   return plugged
@@ -148,9 +148,9 @@ function pluggedNext(computerId: string, ahead: readonly Action[]): string[] {
 
 function whyNotTransfer(action: Transfer, { bench, holds }: Played, pairs: readonly Pair[]): string | undefined {
   const { from, to, pair } = action
-  if (holds.get(holderKey(from, pair)) !== pair) return 'What the plan copies from does not hold this system.'
-  for (const holder of [from, to]) {
-    const why = whyNotReached(holder, action, bench)
+  if (holds.get(mediumKeyOf(from, pair)) !== pair) return 'What the plan copies from does not hold this system.'
+  for (const medium of [from, to]) {
+    const why = whyNotReached(medium, action, bench)
     if (why) return why
   }
   if (to.kind === 'drive') {
@@ -174,16 +174,16 @@ function whyNotTransfer(action: Transfer, { bench, holds }: Played, pairs: reado
 }
 
 /** Why one end of a transfer is out of reach: the drive sits elsewhere, or not at the one that copies. */
-function whyNotReached(holder: Holder, action: Transfer, bench: BenchState): string | undefined {
+function whyNotReached(medium: PlacedMedium, action: Transfer, bench: BenchState): string | undefined {
   const driveId =
-    holder.kind === 'drive' ? holder.driveId : holder.kind === 'image' && holder.place ? holder.store : undefined
+    medium.kind === 'drive' ? medium.driveId : medium.kind === 'image' && medium.place ? medium.store : undefined
   if (driveId === undefined) {
-    const host = holder.kind === 'image' ? holder.store : holder.kind === 'virtual-disk' ? holder.hostId : ''
+    const host = medium.kind === 'image' ? medium.store : medium.kind === 'virtual-disk' ? medium.hostId : ''
     return bench.accessories.some((a) => a.id === host && a.kind === 'host') ? undefined : gone('host')
   }
   const drive = driveOf(bench, driveId)
   if (!drive) return gone('drive')
-  const place = holder.kind === 'virtual-disk' ? null : holder.place
+  const place = medium.kind === 'virtual-disk' ? null : medium.place
   if (!place || placeKey(drive.place) !== placeKey(place)) {
     return `The ${driveName(drive)} is ${at(drive.place, bench)}${place ? `, and the plan reads and writes it ${at(place, bench)}` : ''}.`
   }
@@ -237,13 +237,13 @@ function apply(action: Action, { bench, holds }: Played): Played {
     case 'start-virtual':
       return { holds, bench }
     case 'transfer':
-      return { bench, holds: new Map(holds).set(holderKey(action.to, action.pair), action.pair) }
+      return { bench, holds: new Map(holds).set(mediumKeyOf(action.to, action.pair), action.pair) }
   }
 }
 
-function holderKey(holder: Holder, pair: number): string {
-  if (holder.kind === 'drive') return `drive:${holder.driveId}`
-  return holder.kind === 'image' ? `image:${holder.store}:${pair}` : `disk:${holder.hostId}:${pair}`
+function mediumKeyOf(medium: PlacedMedium, pair: number): string {
+  if (medium.kind === 'drive') return `drive:${medium.driveId}`
+  return medium.kind === 'image' ? `image:${medium.store}:${pair}` : `disk:${medium.hostId}:${pair}`
 }
 
 function at(place: Place, bench: BenchState): string {

@@ -158,7 +158,7 @@ describe('plans', () => {
     const question = smallQuestion(FULL)
     const [plan] = findPlans(question)
     const [transfer] = transfersOf(plan.actions)
-    const slow = findPlans({ ...question, past: { [transfer.way]: { copies: 3, share: 0.5 } } })
+    const slow = findPlans({ ...question, past: { [transfer.linkKey]: { copies: 3, share: 0.5 } } })
     const same = slow.find((p) => p.id === plan.id)!
     expect(same.lowSeconds).toBeCloseTo(2 * plan.lowSeconds, 6)
     expect(transfersOf(same.actions)[0].known).toEqual({ copies: 3, share: 0.5 })

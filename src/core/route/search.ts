@@ -6,7 +6,7 @@ import { judged } from './judge'
 import { driveOf, type RouteQuestion } from './question'
 import { hostsOf } from './runners'
 import { arrange, firstState, makeWorld, placeOf, seatedIn, type Site, type State, type World } from './state'
-import { transfersFrom, type Vessel, vesselKey } from './transfers'
+import { transfersFrom, type Medium, mediumKey } from './transfers'
 import type { Plan, Transfer } from './types'
 import { effortSeconds, handsOf, openingsOf, thingsOfTransfer, transfersOf } from './measure'
 
@@ -85,12 +85,12 @@ function bestOf(world: World, states: readonly State[]): State | undefined {
 function moveOne(world: World, start: State, pair: number, depth: number): State[] {
   const { sourceId, imagesAt } = world.question.pairs[pair]
   const arrived: State[] = []
-  let layer: { state: State; at: Vessel }[] = [
-    { state: start, at: { kind: 'drive', driveId: sourceId } as Vessel },
-    ...imagesAt.map((store) => ({ state: start, at: { kind: 'image', store } as Vessel })),
+  let layer: { state: State; at: Medium }[] = [
+    { state: start, at: { kind: 'drive', driveId: sourceId } as Medium },
+    ...imagesAt.map((store) => ({ state: start, at: { kind: 'image', store } as Medium })),
   ]
   for (let d = 1; d <= depth; d++) {
-    const next: { state: State; at: Vessel }[] = []
+    const next: { state: State; at: Medium }[] = []
     for (const { state, at } of layer) {
       for (const to of goalsOf(world, pair)) arrived.push(...transfersFrom(world, state, pair, at, to))
       if (d === depth) continue
@@ -103,37 +103,37 @@ function moveOne(world: World, start: State, pair: number, depth: number): State
   return arrived
 }
 
-function goalsOf(world: World, pair: number): Vessel[] {
+function goalsOf(world: World, pair: number): Medium[] {
   const { targetId } = world.question.pairs[pair]
   if (targetId !== null) return [{ kind: 'drive', driveId: targetId }]
   return hostsOf(world.bench).map((h) => ({ kind: 'virtual-disk', hostId: h.id }))
 }
 
 /** What can hold the content on the way: a transfer drive in whole, or an image on one or on a host. */
-function between(world: World, state: State, pair: number): Vessel[] {
+function between(world: World, state: State, pair: number): Medium[] {
   const { question } = world
   const { bytes, sourceId } = question.pairs[pair]
   const source = driveOf(question, sourceId)
-  const vessels: Vessel[] = []
+  const media: Medium[] = []
   for (const id of world.transferDrives) {
     const drive = driveOf(question, id)
     const images = [...state.holds]
       .filter(([key]) => key.startsWith(`image:${id}:`))
       .map(([, p]) => question.pairs[p].bytes)
     const room = (question.roomOn[id] ?? 0) - images.reduce((a, b) => a + b, 0)
-    if (room >= bytes && !state.holds.has(`drive:${id}`)) vessels.push({ kind: 'image', store: id })
+    if (room >= bytes && !state.holds.has(`drive:${id}`)) media.push({ kind: 'image', store: id })
     const carries = drive.logicalSectorSize === source.logicalSectorSize && drive.sizeBytes >= source.sizeBytes
-    if (carries && images.length === 0 && !state.holds.has(`drive:${id}`)) vessels.push({ kind: 'drive', driveId: id })
+    if (carries && images.length === 0 && !state.holds.has(`drive:${id}`)) media.push({ kind: 'drive', driveId: id })
   }
-  for (const host of hostsOf(world.bench)) if (host.freeBytes >= bytes) vessels.push({ kind: 'image', store: host.id })
-  return vessels.filter((v) => !state.holds.has(vesselKey(v, pair)))
+  for (const host of hostsOf(world.bench)) if (host.freeBytes >= bytes) media.push({ kind: 'image', store: host.id })
+  return media.filter((v) => !state.holds.has(mediumKey(v, pair)))
 }
 
 /**
  * Leaves out a state that another one can be turned into with no more steps than its own: whatever follows it
  * can follow the other. Only one that needs a part of the same things counts.
  */
-function withoutDetours(layer: { state: State; at: Vessel }[]): { state: State; at: Vessel }[] {
+function withoutDetours(layer: { state: State; at: Medium }[]): { state: State; at: Medium }[] {
   const known = layer.map(({ state, at }) => {
     const transfers = transfersOf(state.actions)
     const last = transfers.at(-1)!

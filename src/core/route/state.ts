@@ -46,7 +46,7 @@ export interface State {
   readonly at: ReadonlyMap<string, Place>
   readonly running: ReadonlyMap<string, Computer['running']>
   readonly secureBoot: ReadonlyMap<string, boolean>
-  /** Which pair's system each holder carries. */
+  /** Which pair's system each medium carries. */
   readonly holds: ReadonlyMap<string, number>
   readonly actions: readonly Action[]
 }

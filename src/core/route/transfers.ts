@@ -7,20 +7,20 @@ import { healthVerdict } from '../health/health'
 import { hostsOf, networkOf, type Plugged, plugIn, type Runner, runnerName } from './runners'
 import { arrange, placeOf, seatedIn, type Site, type Start, type State, stickFor, type World } from './state'
 import { driveEnd, type End, legRange, legTiming } from './timing'
-import type { Holder, Transfer } from './types'
+import type { PlacedMedium, Transfer } from './types'
 
 /** What a transfer reads from or writes to, before it is said where a drive among them sits. */
-export type Vessel =
+export type Medium =
   | { readonly kind: 'drive'; readonly driveId: string }
   | { readonly kind: 'image'; readonly store: string }
   | { readonly kind: 'virtual-disk'; readonly hostId: string }
 
-export function vesselKey(vessel: Vessel, pair: number): string {
-  if (vessel.kind === 'drive') return `drive:${vessel.driveId}`
-  return vessel.kind === 'image' ? `image:${vessel.store}:${pair}` : `disk:${vessel.hostId}:${pair}`
+export function mediumKey(medium: Medium, pair: number): string {
+  if (medium.kind === 'drive') return `drive:${medium.driveId}`
+  return medium.kind === 'image' ? `image:${medium.store}:${pair}` : `disk:${medium.hostId}:${pair}`
 }
 
-/** How a vessel is reached: over a berth that a drive sits in, or by a host's own disk. */
+/** How a medium is reached: over a berth that a drive sits in, or by a host's own disk. */
 interface Access {
   readonly berth?: Berth
   readonly driveId?: string
@@ -29,8 +29,8 @@ interface Access {
   readonly network?: LinkId
 }
 
-/** Every way in which this pair's system can be moved from one vessel to another, each with the state it leads to. */
-export function transfersFrom(world: World, state: State, pair: number, from: Vessel, to: Vessel): State[] {
+/** Every way in which this pair's system can be moved from one medium to another, each with the state it leads to. */
+export function transfersFrom(world: World, state: State, pair: number, from: Medium, to: Medium): State[] {
   const found: State[] = []
   const before = lastTransfer(state)
   for (const runner of runnersFor(world, state, from)) {
@@ -56,7 +56,7 @@ function isHere(world: World, state: State, { berth, driveId }: Access): boolean
 }
 
 /** Who can do it: the move's computers by the stick, the source's by its own system, and the shop's hosts. */
-function runnersFor(world: World, state: State, from: Vessel): Runner[] {
+function runnersFor(world: World, state: State, from: Medium): Runner[] {
   const { question, bench } = world
   const ids = new Set([question.computerId, ...(question.goal.kind === 'computer' ? [question.goal.computerId] : [])])
   const runners: Runner[] = []
@@ -78,16 +78,16 @@ function runnersFor(world: World, state: State, from: Vessel): Runner[] {
   return [...runners, ...hostsOf(bench).map((host) => ({ kind: 'host', id: host.id, host }) as const)]
 }
 
-function accesses(world: World, state: State, vessel: Vessel, runner: Runner, beside?: Access): Access[] {
-  if (vessel.kind === 'virtual-disk' || (vessel.kind === 'image' && !world.drives.has(vessel.store))) {
-    const hostId = vessel.kind === 'image' ? vessel.store : vessel.hostId
+function accesses(world: World, state: State, medium: Medium, runner: Runner, beside?: Access): Access[] {
+  if (medium.kind === 'virtual-disk' || (medium.kind === 'image' && !world.drives.has(medium.store))) {
+    const hostId = medium.kind === 'image' ? medium.store : medium.hostId
     if (runner.id === hostId) return [{}]
     const host = hostsOf(world.bench).find((h) => h.id === hostId)
     const ours = networkOf(runner, world.bench)
     const theirs = host && networkOf({ kind: 'host', id: host.id, host }, world.bench)
     return ours && theirs ? [{ network: slower(ours, theirs) }] : []
   }
-  const driveId = vessel.kind === 'drive' ? vessel.driveId : vessel.store
+  const driveId = medium.kind === 'drive' ? medium.driveId : medium.store
   if (beside?.driveId === driveId) return []
   const drive = world.drives.get(driveId)!
   if (runner.kind === 'computer' && runner.mode === 'system') {
@@ -148,8 +148,8 @@ function bestBerth(
 
 interface Moving {
   readonly pair: number
-  readonly from: Vessel
-  readonly to: Vessel
+  readonly from: Medium
+  readonly to: Medium
   readonly runner: Runner
   readonly source: Access
   readonly target: Access
@@ -171,16 +171,16 @@ function move(world: World, state: State, moving: Moving): State | undefined {
   return done(ready, {
     how: to.kind === 'virtual-disk' ? 'write-disk' : how,
     pair,
-    from: holderOf(from, source),
-    to: holderOf(to, target),
+    from: placedMedium(from, source),
+    to: placedMedium(to, target),
     by: runner.id,
     live: runner.kind === 'computer' && runner.mode === 'system',
-    ...timed(world, pair, from, fromEnd, toEnd, `${wayOf(source, fromEnd)}>${wayOf(target, toEnd)}`),
+    ...timed(world, pair, from, fromEnd, toEnd, `${linkKeyOf(source, fromEnd)}>${linkKeyOf(target, toEnd)}`),
   })
 }
 
 /** From the slots of one computer to those of another, or to what is at a host. */
-function overTheNetwork(world: World, state: State, pair: number, from: Vessel, to: Vessel): State[] {
+function overTheNetwork(world: World, state: State, pair: number, from: Medium, to: Medium): State[] {
   if (from.kind !== 'drive' || to.kind !== 'drive') return []
   const found: State[] = []
   const runners = runnersFor(world, state, from)
@@ -234,12 +234,12 @@ function send(world: World, state: State, sending: Sending): State | undefined {
   return done(ready, {
     how: 'send',
     pair,
-    from: holderOf(from, source),
-    to: holderOf(to, target),
+    from: placedMedium(from, source),
+    to: placedMedium(to, target),
     by: sender.id,
     receivedBy: receiver.id,
     live: sender.mode === 'system',
-    ...timed(world, pair, from, fromEnd, toEnd, `${wayOf(source, near)}>${link}>${wayOf(target, toEnd)}`),
+    ...timed(world, pair, from, fromEnd, toEnd, `${linkKeyOf(source, near)}>${link}>${linkKeyOf(target, toEnd)}`),
   })
 }
 
@@ -252,13 +252,13 @@ function wantsOf(...ends: readonly Access[]): Map<string, Berth> {
   return new Map(ends.flatMap((e) => (e.berth && e.driveId ? [[e.driveId, e.berth] as const] : [])))
 }
 
-function holderOf(vessel: Vessel, access: Access): Holder {
-  if (vessel.kind === 'drive') return { kind: 'drive', driveId: vessel.driveId, place: access.berth! }
-  if (vessel.kind === 'image') return { kind: 'image', store: vessel.store, place: access.berth ?? null }
-  return vessel
+function placedMedium(medium: Medium, access: Access): PlacedMedium {
+  if (medium.kind === 'drive') return { kind: 'drive', driveId: medium.driveId, place: access.berth! }
+  if (medium.kind === 'image') return { kind: 'image', store: medium.store, place: access.berth ?? null }
+  return medium
 }
 
-function endOf(world: World, vessel: Vessel, access: Access, sockets: ReadonlyMap<string, UsbLink>): End {
+function endOf(world: World, medium: Medium, access: Access, sockets: ReadonlyMap<string, UsbLink>): End {
   if (access.berth && access.driveId) {
     const drive = world.drives.get(access.driveId)!
     const own = linkIn(drive, slotAt(world.bench, access.berth)!)!
@@ -266,7 +266,7 @@ function endOf(world: World, vessel: Vessel, access: Access, sockets: ReadonlyMa
     const link = socket ? slower(own, socket) : own
     return driveEnd(drive, driveName(drive), [{ name: placeName(access.berth, world.bench), link }])
   }
-  const hostId = vessel.kind === 'image' ? vessel.store : vessel.kind === 'virtual-disk' ? vessel.hostId : ''
+  const hostId = medium.kind === 'image' ? medium.store : medium.kind === 'virtual-disk' ? medium.hostId : ''
   const host = hostsOf(world.bench).find((h) => h.id === hostId)!
   const rate = host.diskBytesPerSecond
   return {
@@ -279,22 +279,22 @@ function endOf(world: World, vessel: Vessel, access: Access, sockets: ReadonlyMa
 }
 
 /** What earlier copies are told apart by: the links, and the adapters they are of. */
-function wayOf(access: Access, end: End): string {
+function linkKeyOf(access: Access, end: End): string {
   const links = end.links.map((l) => l.link).join('+')
   return access.adapter ? `${access.adapter.id}:${links}` : links || 'own'
 }
 
-function timed(world: World, pair: number, from: Vessel, fromEnd: End, toEnd: End, way: string) {
+function timed(world: World, pair: number, from: Medium, fromEnd: End, toEnd: End, linkKey: string) {
   const { bytes } = world.question.pairs[pair]
   const timing = legTiming(fromEnd, toEnd)
-  const past = world.question.past[way]
+  const past = world.question.past[linkKey]
   const drive = from.kind === 'drive' ? world.drives.get(from.driveId) : undefined
   const failing = drive !== undefined && healthVerdict(drive.health).state === 'failing'
-  return { bytes, timing, way, known: past ?? { copies: 0, share: 1 }, ...legRange(timing, bytes, past, failing) }
+  return { bytes, timing, linkKey, known: past ?? { copies: 0, share: 1 }, ...legRange(timing, bytes, past, failing) }
 }
 
 function done(state: State, transfer: Omit<Transfer, 'do'>): State {
   const holds = new Map(state.holds)
-  holds.set(vesselKey(transfer.to, transfer.pair), transfer.pair)
+  holds.set(mediumKey(transfer.to, transfer.pair), transfer.pair)
   return { ...state, holds, actions: [...state.actions, { do: 'transfer', ...transfer }] }
 }

@@ -14,13 +14,13 @@ export const LegTimingSchema = z.object({
 export type LegTiming = z.infer<typeof LegTimingSchema>
 
 /** What holds a system, or will: a drive where it sits, an image file in a store, a virtual disk on a host. */
-export const HolderSchema = z.discriminatedUnion('kind', [
+export const PlacedMediumSchema = z.discriminatedUnion('kind', [
   z.object({ kind: z.literal('drive'), driveId: z.string(), place: PlaceSchema }),
   /** `store` is the drive or the host that the file lies on; `place` where the drive sits. */
   z.object({ kind: z.literal('image'), store: z.string(), place: PlaceSchema.nullable() }),
   z.object({ kind: z.literal('virtual-disk'), hostId: z.string() }),
 ])
-export type Holder = z.infer<typeof HolderSchema>
+export type PlacedMedium = z.infer<typeof PlacedMediumSchema>
 
 /** One thing that is done: by hands, by a start, or by moving bytes. */
 export const ActionSchema = z.discriminatedUnion('do', [
@@ -36,8 +36,8 @@ export const ActionSchema = z.discriminatedUnion('do', [
     how: z.enum(['copy', 'capture', 'restore', 'send', 'write-disk']),
     /** Which of the move's drives it is about; 0 is the system's. */
     pair: z.number().int().nonnegative(),
-    from: HolderSchema,
-    to: HolderSchema,
+    from: PlacedMediumSchema,
+    to: PlacedMediumSchema,
     /** Computer or host that does it. */
     by: z.string(),
     /** For `send`: the one that receives. */
@@ -48,7 +48,7 @@ export const ActionSchema = z.discriminatedUnion('do', [
     /** What the devices and links would give. */
     timing: LegTimingSchema,
     /** The same for transfers over the same links. */
-    way: z.string(),
+    linkKey: z.string(),
     lowSeconds: z.number(),
     highSeconds: z.number(),
     /** How many earlier copies over these links the times are corrected by, and their mean share of the rate. */
@@ -104,7 +104,7 @@ export function leftOutside(plan: Pick<Plan, 'actions'>, targetIds: readonly str
     if (action.do === 'take') places.delete(action.driveId)
     if (action.do === 'put') places.set(action.driveId, action.into)
     if (action.do !== 'transfer') continue
-    for (const holder of [action.from, action.to]) if (holder.kind === 'drive') places.set(holder.driveId, holder.place)
+    for (const medium of [action.from, action.to]) if (medium.kind === 'drive') places.set(medium.driveId, medium.place)
   }
   const copied = plan.actions.flatMap((a) =>
     a.do === 'transfer' ? [a.from, a.to].flatMap((h) => (h.kind === 'drive' ? [h.driveId] : [])) : [],
@@ -122,7 +122,7 @@ export function plugsIn(plan: Pick<Plan, 'actions'>, accessoryId: string, comput
       action.do === 'transfer' &&
       (action.by === computerId || action.receivedBy === computerId) &&
       [action.from, action.to].some(
-        (holder) => 'place' in holder && holder.place?.kind === 'bay' && holder.place.accessoryId === accessoryId,
+        (medium) => 'place' in medium && medium.place?.kind === 'bay' && medium.place.accessoryId === accessoryId,
       ),
   )
 }

@@ -38,7 +38,7 @@ export async function surveyDrive(device: BlockDevice, digest: Digest): Promise<
       severity: 'damage',
       code: 'drive.unfinished',
       sentence:
-        'A copy to this drive did not end, so nothing on it can be relied on. Go on with that copy, or start it over.',
+        'A copy to this drive did not end, so nothing on it can be relied on. Resume that copy, or start it over.',
       evidence: unfinished.note,
     })
     return { ...base, ...nothing, scheme: 'unfinished', profile: profile.shares(), findings }

@@ -1,6 +1,14 @@
 import { DataTypes, type QueryInterface } from 'sequelize'
 import type { InputMigrations } from 'umzug'
-import { upgradeBrief, upgradeChoices, upgradeFit, upgradeNotes, upgradeThing } from './upgrade'
+import {
+  upgradeBrief,
+  upgradeChoices,
+  upgradeFit,
+  upgradeNotes,
+  upgradeReady,
+  upgradeRoute,
+  upgradeThing,
+} from './upgrade'
 
 const text = (allowNull = true) => ({ type: DataTypes.TEXT, allowNull })
 const key = { type: DataTypes.STRING, primaryKey: true }
@@ -204,7 +212,30 @@ export const MIGRATIONS: InputMigrations<QueryInterface> = [
       for (const [before, now] of RENAMED) await renameColumn(context, now, before)
     },
   },
+  {
+    name: '0012-acknowledgements-and-link-keys',
+    async up({ context: { sequelize } }) {
+      const rows = (await sequelize.query('SELECT id, ready, route FROM moves', { type: 'SELECT' })) as Record<
+        'id' | 'ready' | 'route',
+        string | null
+      >[]
+      for (const { id, ready, route } of rows) {
+        const replacements = { id, ready: upgraded(ready, upgradeReady), route: upgraded(route, upgradeRoute) }
+        await sequelize.query('UPDATE moves SET ready = :ready, route = :route WHERE id = :id', { replacements })
+      }
+    },
+  },
 ]
+
+/** A stored text in the form of now; one that cannot be read stays as it is. */
+function upgraded(text: string | null, upgrade: (old: Record<string, unknown>) => object): string | null {
+  if (text === null) return null
+  try {
+    return JSON.stringify(upgrade(JSON.parse(text) as Record<string, unknown>))
+  } catch {
+    return text
+  }
+}
 
 /** Columns of copies, as they were called and are called. */
 const RENAMED = [

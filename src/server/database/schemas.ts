@@ -57,7 +57,7 @@ export const ReadyResultSchema = z.object({
     .default([]),
   choices: CopyChoicesSchema.default(USUAL_CHOICES),
   /** What a person settled of the list, by item: when, and for one that was overridden why. */
-  told: z
+  acknowledged: z
     .record(z.string(), z.object({ at: z.number(), title: z.string().optional(), reason: z.string().optional() }))
     .default({}),
 })

@@ -11,8 +11,8 @@ import { AccessorySchema } from '@/core/things/accessory'
 import { ComputerSchema } from '@/core/things/computer'
 import { DriveSchema } from '@/core/things/drive'
 import { MIGRATIONS } from './migrations'
-import { FitResultSchema } from './schemas'
-import { upgradeChoices, upgradeFit } from './upgrade'
+import { FitResultSchema, ReadyResultSchema } from './schemas'
+import { upgradeChoices, upgradeFit, upgradeReady, upgradeRoute } from './upgrade'
 
 const folder = mkdtempSync(path.join(tmpdir(), 'imbarco-upgrade-'))
 afterEach(() => rmSync(folder, { recursive: true, force: true }))
@@ -127,6 +127,21 @@ describe('choices in which leaving out page files had another name', () => {
     expect(CopyChoicesSchema.parse(upgradeChoices(old))).toMatchObject({ read: 'used', skipPageFiles: true })
     expect(upgradeChoices({ told: {}, choices: old })).toMatchObject({ told: {}, choices: { skipPageFiles: true } })
     expect(upgradeChoices({ told: {} })).toEqual({ told: {} })
+  })
+})
+
+describe('what a person settled, and the links of a route', () => {
+  it('have the names of now', () => {
+    const settled = { backup: { at: 5 } }
+    expect(ReadyResultSchema.parse(upgradeReady({ told: settled, whenDone: 'stay' }))).toMatchObject({
+      ...{ acknowledged: settled, whenDone: 'stay' },
+    })
+    const route = (key: string) => ({
+      at: 1,
+      plan: { id: 'a', actions: [{ do: 'off' }, { do: 'transfer', [key]: 'usb' }] },
+    })
+    expect(upgradeRoute(route('way'))).toEqual(route('linkKey'))
+    expect(upgradeRoute(route('linkKey'))).toEqual(route('linkKey'))
   })
 })
 

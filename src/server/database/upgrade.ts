@@ -107,6 +107,18 @@ export function upgradeNotes(texts: Record<'survey' | 'fit' | 'proof', string | 
   }
 }
 
+/** What was settled by a person, under the name that it has now. */
+export function upgradeReady({ told, ...rest }: Old): Old {
+  return told === undefined ? rest : { ...rest, acknowledged: told }
+}
+
+/** A route whose transfers had another name for what tells links apart. */
+export function upgradeRoute({ plan, ...rest }: Old): Old {
+  const { actions, ...others } = plan as Old & { actions: Old[] }
+  const renamed = ({ way, ...action }: Old): Old => (way === undefined ? action : { ...action, linkKey: way })
+  return { ...rest, plan: { ...others, actions: actions.map(renamed) } }
+}
+
 function layout({ partitions, ...rest }: Old): Old {
   return {
     ...rest,

@@ -1,7 +1,7 @@
 import { beforePlay, type Played, whyItFails } from '@/core/route/play'
 import { findPlans } from '@/core/route/search'
 import { formatRange } from '@/core/route/timing'
-import type { Action, Holder, Plan } from '@/core/route/types'
+import type { Action, PlacedMedium, Plan } from '@/core/route/types'
 import { type BenchState, driveIn } from '@/core/things/bench'
 import { driveName, type Place } from '@/core/things/drive'
 import { type Move, moveRow } from '.'
@@ -137,8 +137,8 @@ async function clashOf(move: Move, left: readonly Action[]): Promise<string | un
 
 function baysOf(actions: readonly Action[]): Map<string, Place> {
   const bays = new Map<string, Place>()
-  const add = (holder: Holder) => {
-    const place = holder.kind === 'virtual-disk' ? null : holder.place
+  const add = (medium: PlacedMedium) => {
+    const place = medium.kind === 'virtual-disk' ? null : medium.place
     if (place?.kind === 'bay') bays.set(`bay/${place.accessoryId}/${place.bay}`, place)
   }
   for (const action of actions) {

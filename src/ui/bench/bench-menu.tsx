@@ -128,7 +128,7 @@ function NameDialog({ asked, name, onClose }: { asked: Asked; name: string; onCl
       {asked === 'remove' && (
         <p className="mb-3">
           {name} goes with its moves, its logbooks and its blank drives. Images stay in their folder. This cannot be
-          taken back.
+          undone.
         </p>
       )}
       <TextField label={WORDS[asked].label} value={typed} onChange={(e) => setTyped(e.target.value)} autoFocus />

@@ -255,7 +255,7 @@ function Settings({
         )}
         {uefi && (
           <Ordered
-            title="Boot entries, the first that holds is taken"
+            title="Boot entries, the first that works is used"
             empty="There are none; firmware looks for the fallback path on each drive."
             lines={ordered.map((e) => ({
               id: e.id,

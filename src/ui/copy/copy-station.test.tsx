@@ -118,8 +118,8 @@ describe('a copy that runs', () => {
 
   it('that is paused goes on where it is', () => {
     const { text } = shown({ status: 'paused' })
-    expect(text).toMatch(/Paused\. 13 min of work are left; it goes on where it is/)
-    expect(text).toMatch(/Go on/)
+    expect(text).toMatch(/Paused\. 13 min of work are left; it resumes where it is/)
+    expect(text).toMatch(/Resume/)
   })
 
   it('shows what else is written and copied at the same time', () => {
@@ -144,7 +144,7 @@ describe('a copy that has ended', () => {
   ])('%s says so first', (_how, changes, finding) => {
     const ended = shown({ status: 'done', summary: summary(changes) })
     expect(ended.finding).toMatch(finding)
-    expect(ended.next).toBe('Go on to Swap')
+    expect(ended.next).toBe('Continue to Swap')
   })
 
   it('claims that the source was only read, of a system that ran only what holds', () => {
@@ -173,7 +173,7 @@ describe('a copy that has ended', () => {
 
   it('leads to the next leg where no hands are needed', () => {
     const view = { handsNext: false, legs: 2, legNumber: 1 }
-    expect(shown({ status: 'done', summary: summary() }, view).next).toBe('Go on to the next leg')
+    expect(shown({ status: 'done', summary: summary() }, view).next).toBe('Continue to the next leg')
   })
 })
 

@@ -69,7 +69,7 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyPage }
         running && !retrying ? (
           <>
             <Button onClick={() => command(copy.status === 'paused' ? 'resume' : 'pause')} disabled={busy}>
-              {copy.status === 'paused' ? 'Go on' : 'Pause'}
+              {copy.status === 'paused' ? 'Resume' : 'Pause'}
             </Button>
             <Button tone="erases" onClick={() => command('stop')} disabled={busy}>
               Stop
@@ -128,7 +128,7 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyPage }
       next={
         copy.status === 'done' ? (
           <NextAction
-            label={view.handsNext ? 'Go on to Swap' : 'Go on to the next leg'}
+            label={view.handsNext ? 'Continue to Swap' : 'Continue to the next leg'}
             onAct={() => go(`/moves/${moveId}/${view.handsNext ? 'swap' : 'ready'}`)}
             disabled={busy}
             hint={
@@ -338,7 +338,7 @@ function wordsOf(view: CopyPage, progress: CopyProgress | null): { heading: stri
     heading: `${formatSize(done)} of ${formatSize(progress.totalBytes || leg.bytes)} ${verb}`,
     reason:
       copy.status === 'paused'
-        ? `Paused. ${left} of work are left; it goes on where it is.`
+        ? `Paused. ${left} of work are left; it resumes where it is.`
         : progress.phase === 'rescue'
           ? 'What reads well is copied. Now it reads around what does not, in ever smaller pieces.'
           : `Done at about ${end}, in ${left} of bench time. It will not stop to ask you anything.`,
@@ -346,8 +346,8 @@ function wordsOf(view: CopyPage, progress: CopyProgress | null): { heading: stri
 }
 
 function sureWords(progress: CopyProgress | null): string {
-  if (!progress || progress.copiedBytes === 0) return 'It goes on from its beginning.'
-  return `About ${formatSize(progress.copiedBytes)} need not be copied again; it goes on from there.`
+  if (!progress || progress.copiedBytes === 0) return 'It resumes from its beginning.'
+  return `About ${formatSize(progress.copiedBytes)} need not be copied again; it resumes from there.`
 }
 
 /** One bar over both passes: copying fills the first half, reading back the second. */

@@ -356,7 +356,7 @@ function Next({ locked, canLock, busy, obstacle, candidate, more, onGo, onLock, 
     return <NextAction label="Lock this fit" onAct={onLock} disabled={!canLock} hint={obstacle ?? undefined} />
   return (
     <NextAction
-      label={more ? 'Go on to the next drive' : 'Go on to Ready'}
+      label={more ? 'Continue to the next drive' : 'Continue to Ready'}
       onAct={onGo}
       disabled={busy}
       hint={obstacle ? `Locked ${locked.at}. ${obstacle}` : `Locked ${locked.at}. This is what will be written.`}

@@ -57,7 +57,7 @@ export function FitTools(props: FitToolsProps) {
         <IconButton label="Save this fit as a file" disabled={!layout} onClick={() => layout && save(layout)}>
           <Download size={17} aria-hidden />
         </IconButton>
-        <IconButton label="Take a fit from a file" onClick={() => file.current?.click()}>
+        <IconButton label="Load a fit from a file" onClick={() => file.current?.click()}>
           <Upload size={17} aria-hidden />
         </IconButton>
         <input

@@ -34,7 +34,7 @@ describe('a sheet that waits', () => {
   it('waits for the case', () => {
     const open = shown({ closing: 'Shut the ticket desk down once more' })
     expect(open.next).toBe('Close the case')
-    expect(open.text).toMatch(/In Swap comes: Shut the ticket desk down once more/)
+    expect(open.text).toMatch(/Next in Swap: Shut the ticket desk down once more/)
   })
 
   it('says what is still off', () => {

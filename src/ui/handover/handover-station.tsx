@@ -101,7 +101,7 @@ export function HandoverStation({ moveId, view }: { moveId: string; view: Handov
             label="Close the case"
             onAct={() => go(`/moves/${moveId}/swap`)}
             disabled={busy}
-            hint={`In Swap comes: ${closing}.`}
+            hint={`Next in Swap: ${closing}.`}
           />
         ) : (
           <NextAction

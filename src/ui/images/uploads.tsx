@@ -93,7 +93,7 @@ export function Uploads({ unfinished }: { unfinished: readonly UnfinishedUpload[
       }}
     >
       <div className="flex flex-wrap items-center justify-between gap-3">
-        <p className="text-ink-soft">Drop image files here, or choose them. A cut upload goes on where it was.</p>
+        <p className="text-ink-soft">Drop image files here, or choose them. A cut upload resumes where it was.</p>
         <Button onClick={() => picker.current?.click()}>Choose files</Button>
         <input
           ref={picker}

@@ -90,7 +90,7 @@ export function IntakeStation({ moveId, view }: { moveId: string; view: IntakeVi
           <NextAction label="Go to Survey" onAct={() => go(next)} disabled={busy} />
         ) : (
           <NextAction
-            label="Take it in, read the drives"
+            label="Confirm and read the drives"
             onAct={() => void saveFindings()}
             disabled={busy}
             hint="The old drive’s speed is measured and all drives are read. Nothing is written."
@@ -140,7 +140,7 @@ function goalWords({ brief, plates, goal }: IntakeView): string {
 
 /** How fast the old drive is before anything changes. */
 function SpeedNow({ speed }: { speed?: Speed }) {
-  if (!speed) return <p className="text-[13px] text-ink-soft">Its speed is measured when the move is taken in.</p>
+  if (!speed) return <p className="text-[13px] text-ink-soft">Its speed is measured when the intake is confirmed.</p>
   const facts: Fact[] = [
     { name: 'Reads in sequence', value: formatRate(speed.sequentialBytesPerSecond), mono: true },
     {

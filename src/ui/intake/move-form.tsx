@@ -181,7 +181,7 @@ export function MoveForm({ computers, drives, hasHost, moveId, brief }: MoveForm
                 {now.toVirtualMachine ? (
                   <p className="self-end pb-2 text-ink-soft">becomes a virtual disk</p>
                 ) : (
-                  <ChoiceField label="Its target, will be erased" {...register(`pairs.${i}.targetId`)}>
+                  <ChoiceField label="Target, will be erased" {...register(`pairs.${i}.targetId`)}>
                     <option value="">Choose one</option>
                     {drives.filter((d) => d.id !== now.pairs[i]?.sourceId && d.keptUntil === null).map(option)}
                   </ChoiceField>
@@ -209,8 +209,8 @@ export function MoveForm({ computers, drives, hasHost, moveId, brief }: MoveForm
           </div>
           {now.backup !== null && (
             <>
-              <TextField label="Where it is" {...register('backup.where')} />
-              <TextField label="Of which day" type="date" {...register('backup.date')} />
+              <TextField label="Where the backup is" {...register('backup.where')} />
+              <TextField label="Day of the backup" type="date" {...register('backup.date')} />
             </>
           )}
           {/* Enter in a field sends the form, as people expect of one. */}

@@ -57,7 +57,7 @@ export function Look({ subject, drive, survey, health, aside, tools, next }: Loo
           />
         </div>
         <section className="max-md:mt-4">
-          <h2 className="mb-2 font-bold">What was noticed</h2>
+          <h2 className="mb-2 font-bold">Findings</h2>
           {findings.length > 0 ? (
             <FindingList findings={findings} />
           ) : (

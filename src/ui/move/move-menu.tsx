@@ -140,7 +140,7 @@ export function StandingNote({ moveId, standing }: { moveId: string; standing: M
       </p>
       {standing.kind === 'put-off' && (
         <Button small onClick={() => void act(() => takeUpMove(moveId))}>
-          Take it up again
+          Take up again
         </Button>
       )}
     </div>

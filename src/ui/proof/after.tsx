@@ -123,14 +123,14 @@ export function Speeds({ speeds }: { speeds: AfterView['speeds'] }) {
           before ? (
             <div key={target} className="grid gap-x-8 gap-y-3 sm:grid-cols-2">
               <Compared
-                title="Reading in one go"
+                title="Sequential reads"
                 unit="MB/s"
                 before={before.sequentialBytesPerSecond / 1e6}
                 after={after.sequentialBytesPerSecond / 1e6}
                 names={[source, target]}
               />
               <Compared
-                title="Small reads at scattered places"
+                title="Random reads"
                 unit="reads/s"
                 before={before.randomReadsPerSecond}
                 after={after.randomReadsPerSecond}

@@ -74,7 +74,7 @@ describe('a start that passed', () => {
     const passed = shown({ trial: trial() })
     expect(passed.finding).toBe('It starts from the Corvina S5 960 GB, and everything is there')
     expect(passed.text).toMatch(/Every link passed, and 1 check after it/)
-    expect(passed.next).toBe('Go on to Handover')
+    expect(passed.next).toBe('Continue to Handover')
     expect(shown({ trial: trial(), closing: 'Shut it down once more' }).next).toBe('Close the case')
   })
 
@@ -90,7 +90,7 @@ describe('a start that passed', () => {
     expect(finding).toBe('It starts from the Corvina S5 960 GB, with 1 thing left open')
     expect(text).toMatch(/41 sectors could not be read/)
     expect(text).not.toMatch(/everything is there/)
-    expect(next).toBe('Go on to Handover')
+    expect(next).toBe('Continue to Handover')
   })
 
   it('claims no more than was followed', () => {
@@ -99,13 +99,13 @@ describe('a start that passed', () => {
     expect(finding).toBe('It starts from the Corvina S5 960 GB, as far as it can be followed')
     expect(text).toMatch(/6 of 8 links passed/)
     expect(text).not.toMatch(/everything is there/)
-    expect(next).toBe('Go on to Handover')
+    expect(next).toBe('Continue to Handover')
   })
 
   it('is no proof of the new drive when it was from the old one', () => {
     const { finding, next } = shown({ trial: trial({ subject: 'source', drive: 'Corvina S3 240 GB', checks: [] }) })
     expect(finding).toBe('It starts, from the old drive')
-    expect(next).not.toBe('Go on to Handover')
+    expect(next).not.toBe('Continue to Handover')
   })
 
   it('does not lead on while a check has failed, or while something changed after it', () => {
@@ -122,7 +122,7 @@ describe('a start that passed', () => {
     expect(repaired.text).toMatch(/Take it up: that came after it/)
     const rearranged = shown({ trial: trial(), rearranged: true })
     expect(rearranged.finding).toBe('Other drives are in it now; the next start will tell')
-    for (const { next } of [failed, repaired, rearranged]) expect(next).not.toBe('Go on to Handover')
+    for (const { next } of [failed, repaired, rearranged]) expect(next).not.toBe('Continue to Handover')
   })
 })
 

@@ -137,13 +137,13 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
             hint="It has started, so the case can be closed."
           />
         ) : passed ? (
-          <NextAction label="Go on to Handover" onAct={() => go(`/moves/${moveId}/handover`)} disabled={busy} />
+          <NextAction label="Continue to Handover" onAct={() => go(`/moves/${moveId}/handover`)} disabled={busy} />
         ) : repair ? (
           <NextAction
             label={repair.title}
             onAct={() => void act(() => makeRepair(moveId, repair.name))}
             disabled={busy}
-            hint="On the new drive only, and it can be taken back."
+            hint="On the new drive only, and it can be undone."
           />
         ) : (
           <NextAction
@@ -291,7 +291,7 @@ function Offered({
   if (repairs.length === 0) return null
   return (
     <section className="mt-4" data-testid="offered">
-      <h2 className="mb-2 font-bold">What would mend it</h2>
+      <h2 className="mb-2 font-bold">What would repair it</h2>
       <ul className="panel divide-y divide-line">
         {repairs.map((repair) => (
           <li key={repair.name} className="px-[18px] py-3">
@@ -336,7 +336,7 @@ function Made({ repairs, busy, onTakeBack }: MadeProps) {
             <span className="font-mono text-[13px] text-ink-soft">{repair.time}</span>
             <span className="min-w-0 flex-1">
               <span className="font-semibold">{repair.title}</span>
-              {repair.undone && <span className="text-ink-soft">, taken back</span>}
+              {repair.undone && <span className="text-ink-soft">, undone</span>}
               {repair.changes.map((change) => (
                 <span key={change} className="block text-[13px] break-words text-ink-soft">
                   {change}
@@ -345,7 +345,7 @@ function Made({ repairs, busy, onTakeBack }: MadeProps) {
             </span>
             {repair === last && (
               <Button small disabled={busy} onClick={onTakeBack}>
-                Take it back
+                Undo it
               </Button>
             )}
           </li>

@@ -94,7 +94,7 @@ export function HowItCopies({ how, busy, onChoose }: HowItCopiesProps) {
         {how.failing && (
           <>
             <Choice
-              label="Around what does not read"
+              label="Around unreadable sectors"
               value={String(choices.rescueMinutes)}
               disabled={busy}
               options={LIMITS.map((minutes) => [
@@ -104,7 +104,7 @@ export function HowItCopies({ how, busy, onChoose }: HowItCopiesProps) {
               onChange={(value) => onChoose({ rescueMinutes: value === 'null' ? null : Number(value) })}
             />
             <Choice
-              label="A sector that does not read"
+              label="An unreadable sector"
               value={String(choices.tries)}
               disabled={busy}
               options={TRIES.map((n) => [String(n), n === 1 ? 'is tried once' : `is tried ${n} times`])}

@@ -27,7 +27,7 @@ export function Items({ items, busy, onAction, onGoPast }: ItemsProps) {
               <span className="text-[15px] font-bold">{item.title}</span>{' '}
               <span className="text-ink-soft">{item.why}</span>
             </p>
-            {item.overridden && <p className="mt-1">Gone past: {item.overridden}</p>}
+            {item.overridden && <p className="mt-1">Skipped: {item.overridden}</p>}
             {item.how && (
               <p className="mt-1 flex flex-wrap items-center gap-x-2 gap-y-1">
                 {item.how}
@@ -63,7 +63,7 @@ function GoPast({ item, busy, onGoPast }: { item: ReadyItem; busy: boolean; onGo
         className="mt-1 text-[13px] text-ink-soft underline underline-offset-2"
         onClick={() => setOpen(true)}
       >
-        Go past it, with a reason
+        Skip it, with a reason
       </button>
     )
   }
@@ -88,7 +88,7 @@ function GoPast({ item, busy, onGoPast }: { item: ReadyItem; busy: boolean; onGo
       />
       <div className="mt-2 flex gap-2">
         <Button small type="submit" tone="erases" disabled={busy || reason.trim().length < 10}>
-          Go past it
+          Skip it
         </Button>
         <Button small onClick={() => setOpen(false)}>
           Cancel
@@ -99,7 +99,7 @@ function GoPast({ item, busy, onGoPast }: { item: ReadyItem; busy: boolean; onGo
 }
 
 function StateMark({ item: { state, overridden } }: { item: ReadyItem }) {
-  if (overridden) return <CircleSlash size={20} className="mt-px text-ochre" aria-label="Gone past" />
+  if (overridden) return <CircleSlash size={20} className="mt-px text-ochre" aria-label="Skipped" />
   if (state === 'settled') return <CircleCheck size={20} className="mt-px text-weed" aria-label="Settled" />
   if (state === 'blocks') return <CircleAlert size={20} className="mt-px text-vermilion" aria-label="Blocks" />
   return <Circle size={20} className="mt-px text-magenta" aria-label="Open" />

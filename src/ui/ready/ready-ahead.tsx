@@ -29,7 +29,7 @@ export function ReadyAhead({ moveId, sentence, items }: ReadyAheadProps) {
         onAction={({ id, of }) =>
           id === 'go-to-swap' ? go(`/moves/${moveId}/swap`) : void act(() => settle(moveId, { action: id, of }))
         }
-        onGoPast={(item, reason) => void act(() => settle(moveId, { action: 'go-past', item, reason }))}
+        onGoPast={(item, reason) => void act(() => settle(moveId, { action: 'skip', item, reason }))}
       />
     </Stage>
   )

@@ -144,7 +144,7 @@ export function ReadyStation({ moveId, view }: { moveId: string; view: ReadyView
         items={items}
         busy={busy}
         onAction={({ id, of }) => (id === 'go-to-swap' ? go(`/moves/${moveId}/swap`) : say({ action: id, of }))}
-        onGoPast={(item, reason) => say({ action: 'go-past', item, reason })}
+        onGoPast={(item, reason) => say({ action: 'skip', item, reason })}
       />
       <HowItCopies how={view.how} busy={busy} onChoose={(choices) => say({ action: 'choose', choices })} />
     </Stage>

@@ -40,7 +40,7 @@ describe('how it copies', () => {
   it('asks only what matters to this copy', () => {
     for (const [changes, words] of [
       [{ live: true }, /a snapshot of up to 2 GiB/],
-      [{ failing: true }, /Around what does not read/],
+      [{ failing: true }, /Around unreadable sectors/],
       [{ candidates: [{ id: 'x', name: 'Tellina T1 960 GB', serial: 'TLN1-1' }] }, /Also written in the same reading/],
     ] as const) {
       expect(shown(changes)).toMatch(words)
@@ -57,10 +57,10 @@ describe('the list', () => {
 
   it('offers to go past only what can be, and shows the reason of what was', () => {
     expect(render({})).toMatch(/blocks/)
-    expect(render({})).not.toMatch(/Go past it/)
-    expect(render({ overridable: 'It costs.' })).toMatch(/Go past it, with a reason/)
+    expect(render({})).not.toMatch(/Skip it/)
+    expect(render({ overridable: 'It costs.' })).toMatch(/Skip it, with a reason/)
     const past = render({ state: 'settled', overridable: 'It costs.', overridden: 'The owner wants it so' })
-    expect(past).toMatch(/Gone past: The owner wants it so/)
+    expect(past).toMatch(/Skipped: The owner wants it so/)
     expect(past).not.toMatch(/with a reason/)
   })
 })

@@ -71,7 +71,7 @@ export function RouteStation({ moveId, view }: { moveId: string; view: RouteView
       next={
         isTaken || begun ? (
           <NextAction
-            label="Go on to Fit"
+            label="Continue to Fit"
             onAct={() => go(next)}
             disabled={busy || view.obstacle !== undefined}
             hint={view.obstacle ?? (begun ? 'Bytes have moved by it, so it stays.' : undefined)}

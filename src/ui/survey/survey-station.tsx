@@ -118,7 +118,7 @@ function SurveyedPair({ moveId, readAt, pair, tabs, mapCheckProgress }: Surveyed
       }
       next={
         <NextAction
-          label="Go on to Route"
+          label="Continue to Route"
           onAct={() => void act(() => confirmSurvey(moveId), `/moves/${moveId}/route`)}
           disabled={busy || read.source.partitions.length === 0}
           hint={read.source.partitions.length === 0 ? 'There is nothing on the source that can be moved.' : undefined}
@@ -156,7 +156,7 @@ function SurveyedPair({ moveId, readAt, pair, tabs, mapCheckProgress }: Surveyed
         label="Partitions of the source"
       />
       <section className="mt-5">
-        <h2 className="mb-2 font-bold">What was noticed</h2>
+        <h2 className="mb-2 font-bold">Findings</h2>
         <MapCheckLine moveId={moveId} survey={read.source} progress={mapCheckProgress} />
         <FindingList
           findings={[

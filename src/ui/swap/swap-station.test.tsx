@@ -99,7 +99,7 @@ describe('a swap whose steps are done', () => {
     const { finding, next, text } = shown({ done: 3 })
     expect(finding).toBe('The Corvina S5 960 GB is in the ticket desk')
     expect(text).toMatch(/is on the shelf\. Nothing has been started yet.* The case is closed after it/)
-    expect(next).toBe('Go on to Proof')
+    expect(next).toBe('Continue to Proof')
   })
 
   it('asks for the case once it has started, and leads to Handover then', () => {
@@ -107,12 +107,12 @@ describe('a swap whose steps are done', () => {
     expect([closing.finding, closing.next]).toEqual(['Do cover', 'Done, next'])
     expect(closing.text).toMatch(/Closing, 1 of 1/)
     const whole = shown({ done: 4, started: true })
-    expect([whole.finding, whole.next]).toEqual(['The ticket desk is whole again', 'Go on to Handover'])
+    expect([whole.finding, whole.next]).toEqual(['The ticket desk is whole again', 'Continue to Handover'])
   })
 
   it('leads to Ready where a copy comes next', () => {
     const before = shown({ steps: [], beforeLeg: { number: 2, of: 2 } })
-    expect([before.finding, before.next]).toEqual(['Nothing has to change places', 'Go on to Ready'])
+    expect([before.finding, before.next]).toEqual(['Nothing has to change places', 'Continue to Ready'])
     expect(before.text).toMatch(/Leg 2 of 2 comes next/)
   })
 })

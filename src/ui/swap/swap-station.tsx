@@ -135,7 +135,7 @@ export function SwapStation({ moveId, view }: { moveId: string; view: SwapView }
           />
         ) : (
           <NextAction
-            label={beforeLeg ? 'Go on to Ready' : view.started ? 'Go on to Handover' : 'Go on to Proof'}
+            label={beforeLeg ? 'Continue to Ready' : view.started ? 'Continue to Handover' : 'Continue to Proof'}
             onAct={() => go(`/moves/${moveId}/${beforeLeg ? 'ready' : view.started ? 'handover' : 'proof'}`)}
             disabled={busy}
             hint={beforeLeg && beforeLeg.of > 1 ? `Leg ${beforeLeg.number} of ${beforeLeg.of} comes next.` : undefined}

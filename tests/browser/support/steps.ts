@@ -9,7 +9,7 @@ export const PLATE = '4M1Q'
 
 export async function toSurvey(page: Page): Promise<void> {
   await page.open('/moves/ticket-desk/intake')
-  await page.next(/Take it in/)
+  await page.next(/Confirm and read/)
   await page.untilFinding(/is used/)
 }
 
@@ -53,10 +53,10 @@ export async function setPace(page: Page, name: RegExp): Promise<void> {
 
 /** Goes past what blocks, with a reason. */
 export async function goPast(page: Page, reason: string): Promise<void> {
-  await page.click(/Go past it, with a reason/)
+  await page.click(/Skip it, with a reason/)
   await page.driver.findElement({ css: 'textarea' }).sendKeys(reason)
-  await page.click(/^Go past it$/)
-  await page.untilText(new RegExp(`Gone past: ${reason}`))
+  await page.click(/^Skip it$/)
+  await page.untilText(new RegExp(`Skipped: ${reason}`))
 }
 
 /** The plate of the lighting desk's new drive. */
@@ -65,9 +65,9 @@ export const LIGHTING_PLATE = '9QX2'
 /** The lighting desk by its first way, from its intake to its list. */
 export async function lightingDeskToReady(page: Page): Promise<void> {
   await page.open('/moves/lighting-desk/intake')
-  await page.next(/Take it in/)
-  await page.untilText(/What was noticed/)
-  await page.next(/Go on to Route/)
+  await page.next(/Confirm and read/)
+  await page.untilText(/Findings/)
+  await page.next(/Continue to Route/)
   await page.untilFinding(/routes? (works?|can)/)
   await page.next(/Use this route/)
   await page.untilFinding(/It fits/)
@@ -81,11 +81,11 @@ export async function standReady(page: Page): Promise<void> {
     await page.click(/Show the steps/)
     await tickAllSteps(page)
     await page.untilFinding(/The drives are in their places/)
-    await page.next(/Go on to Ready/)
+    await page.next(/Continue to Ready/)
   }
   await page.click(/Start it from the stick/)
   await page.untilText(/runs from the rescue stick/)
-  if (/Go on without/.test(await page.text())) await page.click(/Go on without/)
+  if (/Continue without/.test(await page.text())) await page.click(/Continue without/)
   await page.untilFinding(/^It can start/)
 }
 
@@ -125,7 +125,7 @@ export async function closeCase(page: Page): Promise<void> {
   }
   await page.press(' ')
   await page.untilFinding(/is whole again/)
-  await page.next(/Go on to Handover/)
+  await page.next(/Continue to Handover/)
 }
 
 /** Puts a drive somewhere else, as hands would. */

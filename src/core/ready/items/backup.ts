@@ -3,13 +3,13 @@ import type { ReadyFacts, ReadyItem, ReadyKind } from '../port'
 /** The old drive is the only copy while the new one is written. */
 export const backup: ReadyKind = (facts) => [itemFor(facts)]
 
-function itemFor({ backup: made, told }: ReadyFacts): ReadyItem {
+function itemFor({ backup: made, acknowledged }: ReadyFacts): ReadyItem {
   const base = { id: 'backup', known: 'told at intake' }
   if (made) return { ...base, state: 'settled', title: `Backup of ${made.date}`, why: made.where }
-  if (told.backup) {
+  if (acknowledged.backup) {
     return {
       ...base,
-      known: `told ${told.backup.at}`,
+      known: `told ${acknowledged.backup.at}`,
       state: 'settled',
       title: 'No backup, and the customer knows',
       why: 'the source stays as it is, and is the way back',
@@ -21,6 +21,6 @@ function itemFor({ backup: made, told }: ReadyFacts): ReadyItem {
     title: 'There is no backup.',
     why: 'The old drive is the only copy while the new one is written.',
     how: 'Make one first, or note that the customer wants to go on without.',
-    action: { id: 'waive-backup', label: 'Go on without' },
+    action: { id: 'waive-backup', label: 'Continue without one' },
   }
 }

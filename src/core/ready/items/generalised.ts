@@ -1,7 +1,7 @@
 import type { ReadyKind } from '../port'
 
 /** A system keeps devices, letters and addresses of the computer that it was set up on. */
-export const generalised: ReadyKind = ({ goal, source, sourceName, surveyedAt, told }) => {
+export const generalised: ReadyKind = ({ goal, source, sourceName, surveyedAt, acknowledged }) => {
   if (goal?.kind !== 'other-computer') return []
   const systems = source.partitions.flatMap((p) => p.system ?? [])
   if (systems.length === 0) return []
@@ -10,11 +10,11 @@ export const generalised: ReadyKind = ({ goal, source, sourceName, surveyedAt, t
     const title = 'The system was made ready for another computer'
     return [{ ...base, state: 'settled', title, why: 'it sets itself up anew at its first start' }]
   }
-  if (told.generalised) {
+  if (acknowledged.generalised) {
     return [
       {
         ...base,
-        known: `told ${told.generalised.at}`,
+        known: `told ${acknowledged.generalised.at}`,
         state: 'settled',
         title: 'What belongs to the old computer goes after the first start',
         why: `on the new drive, in Proof; the ${sourceName} keeps it`,

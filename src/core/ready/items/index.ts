@@ -1,4 +1,4 @@
-import type { ReadyFacts, ReadyItem, ReadyKind, Told } from '../port'
+import type { ReadyFacts, ReadyItem, ReadyKind, Acknowledgement } from '../port'
 import { adapters } from './adapters'
 import { address } from './address'
 import { asleep } from './asleep'
@@ -60,18 +60,18 @@ const KINDS: readonly ReadyKind[] = [
 export function readyItems(facts: ReadyFacts): ReadyItem[] {
   const rank = { blocks: 0, open: 1, settled: 2 }
   return KINDS.flatMap((kind) => kind(facts))
-    .map((item) => overridden(item, facts.told[item.id]))
+    .map((item) => overridden(item, facts.acknowledged[item.id]))
     .sort((a, b) => rank[a.state] - rank[b.state])
 }
 
 /** An item that a person went past, as long as it is still the one that they went past. */
-function overridden(item: ReadyItem, told: Told | undefined): ReadyItem {
-  if (item.state === 'settled' || !item.overridable || !told?.reason || told.title !== item.title) return item
+function overridden(item: ReadyItem, given: Acknowledgement | undefined): ReadyItem {
+  if (item.state === 'settled' || !item.overridable || !given?.reason || given.title !== item.title) return item
   return {
     ...item,
     state: 'settled',
-    known: `gone past ${told.at}`,
-    overridden: told.reason,
+    known: `skipped ${given.at}`,
+    overridden: given.reason,
     how: undefined,
     action: undefined,
   }

@@ -80,7 +80,7 @@ export async function commandCopy(moveId: string, input: unknown): Promise<void>
     copy.benchStart = (await benchNow()) - copy.benchMilliseconds
   }
   await CopyRow.update({ status: copy.status }, { where: { id: copy.id } })
-  await note(moveId, command === 'pause' ? 'copy paused' : 'copy goes on')
+  await note(moveId, command === 'pause' ? 'copy paused' : 'copy resumed')
   publish({ type: 'changed', moveId })
 }
 

@@ -61,7 +61,7 @@ export async function sheetOf(move: Move, progress: Progress | undefined): Promi
     repairs: (row.proof?.repairs ?? [])
       .filter((r) => !r.undone)
       .map(({ title, changes, grows, know }) => ({ title, changes, know, grows: grows !== undefined })),
-    gonePast: Object.values(row.ready?.told ?? {}).flatMap(({ title, reason }) =>
+    skipped: Object.values(row.ready?.acknowledged ?? {}).flatMap(({ title, reason }) =>
       title && reason ? [{ title, reason }] : [],
     ),
     speeds: trial.speeds,

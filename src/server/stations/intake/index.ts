@@ -15,7 +15,11 @@ export async function confirmIntake(moveId: string): Promise<StartedJob | undefi
   const move = await loadMove(moveId)
   if (move.row.intake) return undefined
   return measure(move, async (speeds) => {
-    await saveStationResults(moveId, { intake: { at: await benchNow(), speeds } }, `taken in: ${move.brief.reason}`)
+    await saveStationResults(
+      moveId,
+      { intake: { at: await benchNow(), speeds } },
+      `intake confirmed: ${move.brief.reason}`,
+    )
   })
 }
 

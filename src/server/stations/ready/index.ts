@@ -7,7 +7,7 @@ import { driversOn } from '@/core/drivers/on-drive'
 import { movedPartitions } from '@/core/fit/ends'
 import type { Layout } from '@/core/fit/types'
 import { openCount, readyItems } from '@/core/ready/items'
-import type { FurtherTarget, ReadyFacts, ReadyGoal, ReadyItem, Told } from '@/core/ready/port'
+import type { FurtherTarget, ReadyFacts, ReadyGoal, ReadyItem, Acknowledgement } from '@/core/ready/port'
 import { whyItFails } from '@/core/route/play'
 import { legSeconds } from '@/core/route/timing'
 import { readMarker } from '@/core/survey/marker'
@@ -140,7 +140,7 @@ async function look(move: Move, leg: Looked) {
     notYet: obstacleOf(move),
     choices,
     further: furtherFacts,
-    told: toldOf(now),
+    acknowledged: acknowledgementsOf(now),
     computer: runner && {
       name: runner.name,
       running: runner.running,
@@ -224,8 +224,10 @@ async function goalOf(move: Move): Promise<ReadyGoal | undefined> {
 
 const UNTOUCHED: z.infer<typeof ReadyResultSchema> = ReadyResultSchema.parse({ whenDone: 'stay' })
 
-function toldOf({ told, backupWaived }: typeof UNTOUCHED): Record<string, Told> {
-  const said = Object.entries(told).map(([id, { at, ...rest }]) => [id, { ...rest, at: clockTime(at) }] as const)
+function acknowledgementsOf({ acknowledged, backupWaived }: typeof UNTOUCHED): Record<string, Acknowledgement> {
+  const said = Object.entries(acknowledged).map(
+    ([id, { at, ...rest }]) => [id, { ...rest, at: clockTime(at) }] as const,
+  )
   return { ...(backupWaived ? { backup: { at: 'before' } } : {}), ...Object.fromEntries(said) }
 }
 
@@ -299,7 +301,7 @@ export const ReadyActionSchema = z.discriminatedUnion('action', [
   z.object({ action: z.literal('reset-later') }),
   z.object({ action: z.literal('choose'), choices: CopyChoicesChangeSchema }),
   z.object({
-    action: z.literal('go-past'),
+    action: z.literal('skip'),
     item: z.string().max(120),
     reason: z.string().trim().min(10, 'Say in a few words why it may start all the same').max(300),
   }),
@@ -329,7 +331,11 @@ export async function readyAction(moveId: string, input: unknown): Promise<void>
       await saveStationResults(moveId, what ? { ready: { ...now, turnedOff: [...now.turnedOff, what] } } : {}, line)
     })
   const tell = (item: string, line: LogWords, said: { title?: string; reason?: string } = {}) =>
-    saveStationResults(moveId, { ready: { ...now, told: { ...now.told, [item]: { at, ...said } } } }, line)
+    saveStationResults(
+      moveId,
+      { ready: { ...now, acknowledged: { ...now.acknowledged, [item]: { at, ...said } } } },
+      line,
+    )
   switch (request.action) {
     case 'look-again':
       return
@@ -384,7 +390,7 @@ export async function readyAction(moveId: string, input: unknown): Promise<void>
     }
     case 'choose':
       return choose(request.choices)
-    case 'go-past': {
+    case 'skip': {
       const items = obstacleOf(move) ? await readyAhead(move) : (await readyState(move, await loadLeg(move))).items
       const item = items.find((i) => i.id === request.item)
       if (!item || item.state === 'settled') throw new Refusal('nothing-in-the-way')

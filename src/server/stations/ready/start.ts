@@ -80,7 +80,7 @@ async function startLeased(
     id: job,
     moveId,
     leg: leg.index,
-    linkKey: leg.transfer.way,
+    linkKey: leg.transfer.linkKey,
     throughputRatio: null,
     status: 'running',
     startedAt,
