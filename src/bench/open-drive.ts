@@ -24,6 +24,8 @@ export interface DriveBytes {
 
 export interface OpenDrive {
   readonly device: BlockDevice
+  /** Every file that its bytes lie in. */
+  readonly files: readonly string[]
   close(): Promise<void>
 }
 
@@ -39,14 +41,14 @@ export async function openDrive(drive: DriveBytes, { writable }: { writable: boo
       await image.close()
       throw new CoreError(`${path.basename(file)} leads out of the images folder and is not opened.`)
     }
-    if (!writable) return { device: withFaults(image.device, drive), close: () => image.close() }
+    if (!writable) return { device: withFaults(image.device, drive), files: image.paths, close: () => image.close() }
     const { kind, name } = image
     await image.close()
     if (kind !== 'raw')
       throw new CoreError(`Only a raw image can be written to, and this one is ${name}. Nothing was written.`)
   }
   const opened = await SparseFileDevice.open(file, { writable, logicalSectorSize, physicalSectorSize })
-  return { device: withFaults(opened, drive), close: () => opened.close() }
+  return { device: withFaults(opened, drive), files: [file], close: () => opened.close() }
 }
 
 function withFaults(device: BlockDevice, { unreadable, misstores = [] }: DriveBytes): BlockDevice {

@@ -54,7 +54,7 @@ describe('a server that is stopped in the middle of a copy', () => {
     // Without its drive it does not go on, and says so.
     await place('crv5-960', { kind: 'table' })
     await page.next(/Resume the copy/)
-    await page.untilText(/It may not go on yet: The Corvina S5 960 GB is not connected/)
+    await page.untilText(/It cannot be resumed yet: The Corvina S5 960 GB is not connected/)
     await place('crv5-960', { kind: 'bay', accessoryId: 'dock-a', bay: 'bay 1' })
     await setPace(page, /as fast as it goes/)
     await page.click(/compare every copied piece/, 'label')

@@ -75,7 +75,7 @@ const checkpoint = () => {
 }
 
 async function work(): Promise<void> {
-  const opened: OpenDrive[] = []
+  const opened: Pick<OpenDrive, 'device' | 'close'>[] = []
   const open = async (drive: CopyOrder['source'], writable: boolean) => {
     const one = await openDrive(drive, { writable })
     opened.push(one)

@@ -2,6 +2,7 @@ import { z } from 'zod'
 import { ACCESSORY_MODELS, COMPUTER_MODELS, DRIVE_MODELS } from '@/bench/catalogue'
 import { formatSize } from '@/core/bytes/size'
 import { healthVerdict } from '@/core/health/health'
+import type { DriveUse } from '@/core/move/drive-use'
 import { type Accessory, baysOf } from '@/core/things/accessory'
 import { type BenchState, berthOf, placeKey, slotAt } from '@/core/things/bench'
 import { bodyWords, fittedWords, slotWords } from '@/core/things/bodies'
@@ -151,15 +152,16 @@ function plate(drive: Drive) {
 }
 
 /** Tells which moves a drive is part of, as what. */
-async function usesOf(benchId: string): Promise<(driveId: string) => string[]> {
-  const byDrive = new Map<string, string[]>()
-  const say = (driveId: string | null, words: string) => {
-    if (driveId !== null) byDrive.set(driveId, [...(byDrive.get(driveId) ?? []), words])
+async function usesOf(benchId: string): Promise<(driveId: string) => DriveUse[]> {
+  const byDrive = new Map<string, DriveUse[]>()
+  const say = (driveId: string | null, use: DriveUse) => {
+    if (driveId !== null) byDrive.set(driveId, [...(byDrive.get(driveId) ?? []), use])
   }
-  for (const { name, customer, pairs } of await moveClaims(benchId)) {
+  for (const { id: moveId, name, customer, pairs } of await moveClaims(benchId)) {
+    const title = `${name}, ${customer}`
     for (const { sourceId, targetId } of pairs) {
-      say(sourceId, `${name}, ${customer} (source)`)
-      if (targetId !== sourceId) say(targetId, `${name}, ${customer} (target)`)
+      say(sourceId, { moveId, title, as: 'source' })
+      if (targetId !== sourceId) say(targetId, { moveId, title, as: 'target' })
     }
   }
   return (driveId) => byDrive.get(driveId) ?? []

@@ -1,4 +1,3 @@
-import { stat } from 'node:fs/promises'
 import { z } from 'zod'
 import { MIB } from '@/core/bytes/size'
 import type { DirectoryEntry } from '@/core/filesystem'
@@ -27,9 +26,7 @@ export async function surveyOf(lookedAt: LookedAt): Promise<DriveSurvey> {
 /** One sector with its structures, and the sectors that are worth a look. */
 export async function sectorOf(lookedAt: LookedAt, lba: number) {
   const subject = await subjectOf(lookedAt)
-  const file = subject.kind === 'drive' ? subject.drive.file : subject.file
-  const { dev, ino, mtimeMs, size } = await stat(/* turbopackIgnore: true */ file)
-  const sector = await runTask('readSector', { subject, stamp: [dev, ino, mtimeMs, size].join(), lba })
+  const sector = await runTask('readSector', { subject, lba })
   if (sector.lba === undefined) throw new Refusal('sector-unknown', { last: sector.last, lba })
   return sector
 }

@@ -5,6 +5,7 @@ import { useCallback, useMemo, useState } from 'react'
 import { Pencil } from 'lucide-react'
 import { formatCapacity, formatSize, groupDigits } from '@/core/bytes/size'
 import { healthVerdict } from '@/core/health/health'
+import type { DriveUse } from '@/core/move/drive-use'
 import { type PlaceOption, placesFor } from '@/core/things/places'
 import { useAct } from '@/ui/frame/act'
 import { useActions } from '@/ui/frame/actions'
@@ -16,6 +17,7 @@ import { Facts } from '@/ui/shared/facts'
 import { Callout } from '@/ui/shared/callout'
 import { FindForm } from '@/ui/shared/find-form'
 import { HealthBlock } from '@/ui/shared/health'
+import { MoveLinks } from '@/ui/shared/move-links'
 import { AccessoryDialog } from './accessory-dialog'
 import { BenchMenu } from './bench-menu'
 import { Berth, CarriedPlate, LooseQuay } from './berth'
@@ -280,7 +282,7 @@ function QuayHead({ name, detail, onEdit, remove }: QuayHeadProps) {
 interface DriveAsideProps {
   readonly drive: DriveView
   readonly places: readonly PlaceOption[]
-  readonly uses: readonly string[]
+  readonly uses: readonly DriveUse[]
   readonly inHand: boolean
   readonly onEdit: () => void
 }
@@ -308,7 +310,7 @@ function DriveAside({ drive, places, uses, inHand, onEdit }: DriveAsideProps) {
             ...(drive.image ? [{ name: 'Image', value: drive.image }] : []),
           ]}
         />
-        {uses.length > 0 && <p className="mt-2 text-[13px] text-ink-soft">Part of: {uses.join('; ')}.</p>}
+        <MoveLinks uses={uses} />
         <div className="mt-2 flex gap-2">
           <Button small onClick={onEdit}>
             Change

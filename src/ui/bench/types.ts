@@ -1,4 +1,5 @@
 import type { Health } from '@/core/health/health'
+import type { DriveUse } from '@/core/move/drive-use'
 import type { Accessory, AccessoryModel } from '@/core/things/accessory'
 import type { Computer } from '@/core/things/computer'
 import type { Drive, Place } from '@/core/things/drive'
@@ -63,7 +64,7 @@ export interface BenchProps {
   readonly table: readonly DriveView[]
   readonly shelf: readonly DriveView[]
   /** Moves that a drive is part of. */
-  readonly uses: Readonly<Record<string, readonly string[]>>
+  readonly uses: Readonly<Record<string, readonly DriveUse[]>>
   readonly things: {
     readonly computers: readonly Computer[]
     readonly accessories: readonly Accessory[]

@@ -1,10 +1,12 @@
 'use client'
 
+import type { DriveUse } from '@/core/move/drive-use'
 import type { Health } from '@/core/health/health'
 import type { DriveSurvey } from '@/core/survey/types'
 import { useAct } from '@/ui/frame/act'
 import { NextAction } from '@/ui/frame/next-action'
 import { AsideBlock } from '@/ui/frame/stage'
+import { MoveLinks } from '@/ui/shared/move-links'
 import { HealthBlock } from '@/ui/shared/health'
 import { Plate, type PlateDrive } from '@/ui/shared/plate'
 import { Look } from './look'
@@ -14,7 +16,7 @@ export interface DriveLookProps {
   readonly drive: PlateDrive
   readonly detail: string
   readonly health?: Health
-  readonly usedBy: readonly string[]
+  readonly usedBy: readonly DriveUse[]
   readonly survey: DriveSurvey
 }
 
@@ -31,7 +33,7 @@ export function DriveLook({ id, drive, detail, health, usedBy, survey }: DriveLo
         <>
           <AsideBlock title="Drive">
             <Plate drive={drive} role={detail} capacity />
-            {usedBy.length > 0 && <p className="mt-2 text-[13px] text-ink-soft">Part of: {usedBy.join('; ')}.</p>}
+            <MoveLinks uses={usedBy} />
           </AsideBlock>
           <HealthBlock health={health} />
         </>

@@ -7,18 +7,12 @@ import type { DriveSurvey } from '@/core/survey/types'
 import { sha256 } from '@/host/sha256'
 import { type Subject, withSubject } from './subject'
 
-/** Something to look inside of; `stamp` is another text whenever its bytes may be others. */
-export interface LookOrder {
-  readonly subject: Subject
-  readonly stamp: string
-}
-
 /** Surveys of this thread by stamp, for what is looked at sector after sector. */
 const surveys = new LRUCache<string, DriveSurvey>({ max: 6 })
 
 /** One sector with its structures, and the sectors that are worth a look; for one that there is not, only which is the last. */
-export function readSector({ subject, stamp, lba }: LookOrder & { readonly lba: number }) {
-  return withSubject(subject, async (device) => {
+export function readSector({ subject, lba }: { readonly subject: Subject; readonly lba: number }) {
+  return withSubject(subject, async (device, { stamp }) => {
     const last = device.size / device.logicalSectorSize - 1
     if (!Number.isInteger(lba) || lba < 0 || lba > last) return { last }
     const survey = surveys.get(stamp) ?? (await surveyDrive(device, sha256))

@@ -1,3 +1,4 @@
+import { statSync } from 'node:fs'
 import { type DriveBytes, openDrive } from '@/bench/open-drive'
 import type { BlockDevice } from '@/core/block/device'
 import { readOnly } from '@/core/block/readonly'
@@ -10,22 +11,38 @@ export type Subject =
   | { readonly kind: 'drive'; readonly drive: DriveBytes }
   | { readonly kind: 'image'; readonly file: string; readonly within: string }
 
-/** Opens it for reading, hands it to `work` with what its image format tells, and closes it. Rejects with CoreError. */
+export interface SubjectOpened {
+  /** What its image format tells. */
+  readonly findings: readonly Finding[]
+  /** Another text whenever its bytes may be others: all files that they lie in, as they are now. */
+  readonly stamp: string
+}
+
+function stampOf(files: readonly string[]): string {
+  return files
+    .map((file) => {
+      const { dev, ino, mtimeNs, size } = statSync(file, { bigint: true })
+      return [dev, ino, mtimeNs, size].join(' ')
+    })
+    .join()
+}
+
+/** Opens it for reading, hands it to `work` with what is known of it, and closes it. Rejects with CoreError. */
 export async function withSubject<T>(
   subject: Subject,
-  work: (device: BlockDevice, findings: readonly Finding[]) => Promise<T>,
+  work: (device: BlockDevice, about: SubjectOpened) => Promise<T>,
 ): Promise<T> {
   if (subject.kind === 'drive') {
-    const { device, close } = await openDrive(subject.drive, { writable: false })
+    const { device, files, close } = await openDrive(subject.drive, { writable: false })
     try {
-      return await work(readOnly(device), [])
+      return await work(readOnly(device), { findings: [], stamp: stampOf(files) })
     } finally {
       await close()
     }
   }
   const image = await openHostImage(subject.file, { within: subject.within })
   try {
-    const result = await work(image.device, image.findings)
+    const result = await work(image.device, { findings: image.findings, stamp: stampOf(image.paths) })
     if (await image.changed()) throw new CoreError('The image was changed while it was read. Read it again.')
     return result
   } finally {
