@@ -12,7 +12,7 @@ onOwnBench((p) => {
 /** From the intake to the fit of the way, or of the first one. */
 async function toFit(move: string, way?: RegExp): Promise<void> {
   await page.open(`/moves/${move}/intake`)
-  await page.next(/Confirm and read/)
+  await page.next(/Read the drives/)
   await page.untilText(/Continue to Route/)
   await page.next(/Continue to Route/)
   await page.untilFinding(/routes? (works?|can)/)

@@ -83,7 +83,7 @@ describe('a computer that is described from nothing, with two image files as dri
   })
 
   it('is moved from image to image, and starts', async () => {
-    await page.next(/Confirm and read/)
+    await page.next(/Read the drives/)
     await page.untilText(/Findings/)
     await page.next(/Continue to Route/)
     await page.untilFinding(/routes? (works?|can)/)
@@ -181,7 +181,7 @@ describe('a computer with two drives', () => {
     await page.fill('Customer', 'Chart room')
     await page.next(/Open the move/)
     await page.untilFinding(/More room for the desk/)
-    await page.next(/Confirm and read/)
+    await page.next(/Read the drives/)
     await page.untilText(/Findings/)
     await page.click(/^desk archive 1 TB/)
     await page.untilText(/Archive/)

@@ -52,7 +52,7 @@ describe('a source with a damaged partition table', () => {
     change('crv3-240', 512, 512, (header) => header.writeUInt8(header.readUInt8(60) ^ 0xff, 60))
     expect(gdiskProblems(file('crv3-240'))).not.toBe('')
     await page.open('/moves/ticket-desk/intake')
-    await page.next(/Confirm and read/)
+    await page.next(/Read the drives/)
     await page.untilFinding(/One thing is damaged on the source/)
     const text = await page.text()
     expect(text).toMatch(
@@ -72,7 +72,7 @@ describe('a volume that was not closed cleanly', () => {
   it('is said to be so and blocks the copy, until it is clean again', async () => {
     markDirty()
     await page.open('/moves/ticket-desk/intake')
-    await page.next(/Confirm and read/)
+    await page.next(/Read the drives/)
     await page.untilFinding(/Harbour \(C:\) was not closed cleanly/)
     await page.untilText(/not closed cleanly; a file-system check is due/)
     await fromSurveyToReady(page)
@@ -94,7 +94,7 @@ describe('a source with nothing left to read', () => {
     // The protective MBR stays, so the drive must not pass for an empty one.
     change('crv3-240', 240_057_409_536 - 33 * 512, 33 * 512, (bytes) => bytes.fill(0x5a))
     await page.open('/moves/ticket-desk/intake')
-    await page.next(/Confirm and read/)
+    await page.next(/Read the drives/)
     await page.untilFinding(/The source cannot be moved as it is/)
     expect(await (await page.find('next-action')).isEnabled()).toBe(false)
     await page.untilText(/There is nothing on the source that can be moved/)

@@ -72,7 +72,7 @@ describe('a drive', () => {
 
   it('of a move can be looked into from its survey', async () => {
     await page.open('/moves/lighting-desk/intake')
-    await page.next(/Confirm and read/)
+    await page.next(/Read the drives/)
     await page.untilText(/Findings/)
     await page.click(/Look inside the Lampara H7/)
     await page.untilFinding(/The drive is failing/)

@@ -47,7 +47,7 @@ const table = async () => (await page.find('fit-table')).getText()
 /** Takes a move as far as Fit. */
 async function toFitOf(id: string): Promise<void> {
   await page.open(`/moves/${id}/intake`)
-  await page.next(/Confirm and read/)
+  await page.next(/Read the drives/)
   await page.untilText(/Findings/)
   await page.open(`/moves/${id}/survey`)
   await page.next(/Route/)

@@ -129,7 +129,7 @@ describe('the ticket desk', () => {
     await toReady(page)
     expect(await page.finding()).toBe('One item left before it can start')
     await typePlate(page, '4M')
-    await page.untilText(/1 thing and 2 characters to go/)
+    await page.untilText(/1 item and 2 characters left/)
     await expectAccessible(page, 'ready')
     await settle(page)
     await typePlate(page, '1X')

@@ -57,7 +57,7 @@ describe('what is asked wrongly', () => {
 
   it('of a way that cannot be carried out yet gets its reason, once it was taken', async () => {
     await page.open('/moves/survey-office/intake')
-    await page.next(/Confirm and read/)
+    await page.next(/Read the drives/)
     await page.untilText(/Findings/)
     await page.next(/Continue to Route/)
     await page.click(/^From the image on the Workshop host/)

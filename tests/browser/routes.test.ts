@@ -26,7 +26,7 @@ onOwnBench((p, s) => {
 /** From the board's words on a move to its ways. */
 async function waysOf(move: string): Promise<string> {
   await page.open(`/moves/${move}/intake`)
-  await page.next(/Confirm and read/)
+  await page.next(/Read the drives/)
   await page.untilText(/Findings/)
   await page.next(/Continue to Route/)
   await page.untilText(/The order:/)

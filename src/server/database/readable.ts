@@ -13,7 +13,7 @@ export function readable<R extends { readonly id: string }, T>(
       found.push(read(row))
     } catch (error) {
       if (!(error instanceof StoredDamaged)) throw error
-      log.error({ error: error.cause, id: row.id }, error.message)
+      log.error({ err: error.cause, id: row.id }, error.message)
       unreadable.push(row.id)
     }
   }

@@ -90,7 +90,7 @@ export function IntakeStation({ moveId, view }: { moveId: string; view: IntakeVi
           <NextAction label="Go to Survey" onAct={() => go(next)} disabled={busy} />
         ) : (
           <NextAction
-            label="Confirm and read the drives"
+            label="Read the drives"
             onAct={() => void saveFindings()}
             disabled={busy}
             hint="The old drive’s speed is measured and all drives are read. Nothing is written."

@@ -73,7 +73,7 @@ export function HowItCopies({ how, busy, onChoose }: HowItCopiesProps) {
           disabled={busy}
           options={[
             ['verify', `read it back and compare, ${formatDuration(check)} more`],
-            ['trust', 'leave it unread'],
+            ['trust', 'skip verification'],
           ]}
           onChange={(value) => onChoose({ verify: value === 'verify' })}
         />

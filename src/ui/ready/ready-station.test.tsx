@@ -98,11 +98,11 @@ describe('the plate check', () => {
   it('keeps the start shut until everything is settled and typed, and says what is missing', () => {
     const nothing = shown()
     expect(nothing.next).toBeUndefined()
-    expect(nothing.text).toMatch(/Erase and copy 4 characters to go/)
+    expect(nothing.text).toMatch(/Erase and copy 4 characters left/)
     const items = [item('mains', { state: 'open' })]
-    expect(shown({ items, open: 1 }).text).toMatch(/1 thing and 4 characters to go/)
+    expect(shown({ items, open: 1 }).text).toMatch(/1 item and 4 characters left/)
     const further = [{ ...target(), id: 'two', serial: 'x', platePrefix: 'TLN1-', name: 'Tellina T1 960 GB' }]
-    expect(shown({ further }).text).toMatch(/And on the one in the USB dock A, bay 1: .*8 characters to go/)
+    expect(shown({ further }).text).toMatch(/And on the one in the USB dock A, bay 1: .*8 characters left/)
   })
 
   it('says what stays untouched', () => {

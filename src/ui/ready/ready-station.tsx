@@ -5,6 +5,7 @@ import { clsx } from 'clsx'
 import { formatSize } from '@/core/bytes/size'
 import type { ReadyItem } from '@/core/ready/port'
 import { PLATE_CHARACTERS } from '@/core/ready/plate-check'
+import { counted } from '@/core/words'
 import { post, useAct } from '@/ui/frame/act'
 import { useActions } from '@/ui/frame/actions'
 import { NextAction } from '@/ui/frame/next-action'
@@ -152,9 +153,8 @@ export function ReadyStation({ moveId, view }: { moveId: string; view: ReadyView
 }
 
 function hintOf(open: number, missing: number, name: string): string {
-  const parts = [
-    open > 0 ? `${open} ${open === 1 ? 'thing' : 'things'}` : '',
-    missing > 0 ? `${missing} ${missing === 1 ? 'character' : 'characters'}` : '',
-  ].filter(Boolean)
-  return parts.length > 0 ? `${parts.join(' and ')} to go` : `Erases the ${name}. Nothing will be asked after this.`
+  const parts = [open > 0 ? counted(open, 'item') : '', missing > 0 ? counted(missing, 'character') : ''].filter(
+    Boolean,
+  )
+  return parts.length > 0 ? `${parts.join(' and ')} left` : `Erases the ${name}. Nothing will be asked after this.`
 }

@@ -9,7 +9,7 @@ export const PLATE = '4M1Q'
 
 export async function toSurvey(page: Page): Promise<void> {
   await page.open('/moves/ticket-desk/intake')
-  await page.next(/Confirm and read/)
+  await page.next(/Read the drives/)
   await page.untilFinding(/is used/)
 }
 
@@ -65,7 +65,7 @@ export const LIGHTING_PLATE = '9QX2'
 /** The lighting desk by its first way, from its intake to its list. */
 export async function lightingDeskToReady(page: Page): Promise<void> {
   await page.open('/moves/lighting-desk/intake')
-  await page.next(/Confirm and read/)
+  await page.next(/Read the drives/)
   await page.untilText(/Findings/)
   await page.next(/Continue to Route/)
   await page.untilFinding(/routes? (works?|can)/)

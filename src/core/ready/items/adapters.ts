@@ -11,6 +11,6 @@ export const adapters: ReadyKind = ({ adapters: used }) =>
       state: 'settled',
       known: 'seen now',
       title: slow ? `The ${name} is slow: ${LINKS[link].name}` : `The ${name} is at hand, ${LINKS[link].name}`,
-      why: slow ? `over it this takes about ${formatDuration(seconds)}` : 'a drive of this copy hangs at it',
+      why: slow ? `over it this takes about ${formatDuration(seconds)}` : 'a drive of this copy is connected to it',
     }
   })
