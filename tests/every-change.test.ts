@@ -34,6 +34,9 @@ import { benchState, driveById } from '@/server/world'
 import { importBench as importBenchFile } from '@/server/world/benches'
 import { makeBench } from '@/server/world/make'
 
+// Some hundred changes in each state, three times each.
+vi.setConfig({ testTimeout: 400_000 })
+
 const MOVE = 'ticket-desk'
 const OLD = 'crv3-240'
 const NEW = 'crv5-960'
@@ -250,14 +253,19 @@ const TABLES = ['benches', 'computers', 'accessories', 'drives', 'moves', 'copie
 
 type Kept = { rows: Map<string, Record<string, unknown>[]>; files: Map<string, readonly string[]> }
 
-/** The state of the bench as it is now, to come back to. */
-async function keep(): Promise<Kept> {
+async function rowsNow(): Promise<Kept['rows']> {
   const sequelize = await database()
-  const rows = new Map<string, Record<string, unknown>[]>()
+  const rows: Kept['rows'] = new Map()
   for (const table of TABLES) {
     const [found] = await sequelize.query(`SELECT * FROM ${table}`)
     rows.set(table, found as Record<string, unknown>[])
   }
+  return rows
+}
+
+/** The state of the bench as it is now, to come back to. */
+async function keep(): Promise<Kept> {
+  const rows = await rowsNow()
   const files = new Map([drivesFolder(), imagesFolder()].map((of) => [of, readdirSync(of)]))
   // A move that is given up lets go of its journal. One that is being written stays as it is.
   if (running().size === 0) cpSync(journalsFolder(), path.join(folder, 'journals-kept'), { recursive: true })
@@ -358,6 +366,11 @@ async function storm(state: string, besides?: string): Promise<Record<string, nu
     if (once) expect(done, `${about}: at most one is carried out`).toBeLessThanOrEqual(1)
     carriedOut[name] = done
     await settled()
+    if (done === 0 && !before && running().size === 0 && outcomes.every((outcome) => !outcome.job)) {
+      // What is refused changes nothing at all.
+      expect(await rowsNow(), `${about}: nothing was changed`).toEqual(kept.rows)
+      continue
+    }
     await refuseDisorder(about)
     await bringBack(kept)
   }

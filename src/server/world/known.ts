@@ -19,23 +19,33 @@ export interface Known {
 
 interface Kept {
   readonly stamp: string
+  /** When its file was last looked at, in real milliseconds. */
+  lookedAt: number
   readonly known: Promise<Known>
 }
 
+/** A list of very many drives says what was so within this time. */
+const FRESH_MS = 1000
+
 const kept = () => singleton('known-drives', () => new Map<string, Kept>())
 
-/** Reads what a drive holds, once for as long as its file stays the same. */
-export async function knownOf(drive: Drive): Promise<Known> {
+/** Reads what a drive holds, once for as long as its file stays the same; whether it has is looked at again after `freshMs`. */
+export async function knownOf(drive: Drive, freshMs = 0): Promise<Known> {
   const nothing = { isSystem: false, isEmpty: false, freeBytes: undefined }
   if (!hasBytes(drive)) return { holds: 'only described; there are no bytes to read', ...nothing }
   try {
+    const earlier = kept().get(drive.id)
+    if (earlier && performance.now() - earlier.lookedAt < freshMs) return await earlier.known
     const { file } = driveBytes(drive)
     const { mtimeMs, size, blocks } = await stat(/* turbopackIgnore: true */ file)
     const stamp = `${file} ${mtimeMs} ${size} ${blocks}`
     const before = kept().get(drive.id)
-    if (before?.stamp === stamp) return await before.known
+    if (before?.stamp === stamp) {
+      before.lookedAt = performance.now()
+      return await before.known
+    }
     const known = read(drive)
-    kept().set(drive.id, { stamp, known })
+    kept().set(drive.id, { stamp, known, lookedAt: performance.now() })
     return await known
   } catch (error) {
     kept().delete(drive.id)
@@ -51,8 +61,8 @@ const NOT_READ: Known = { holds: 'being read', isSystem: false, isEmpty: false, 
 
 /** What drives hold. Of very many, only what is known by now; the rest is being read, and pages are told when that is done. */
 export async function knownSoon(drives: readonly Drive[]): Promise<Known[]> {
-  const asked = drives.map(knownOf)
-  if (drives.length <= MOST_WAITED_FOR) return Promise.all(asked)
+  if (drives.length <= MOST_WAITED_FOR) return Promise.all(drives.map((drive) => knownOf(drive)))
+  const asked = drives.map((drive) => knownOf(drive, FRESH_MS))
   let late = false
   const soon = new Promise<undefined>((resolve) => setTimeout(resolve, WAIT_MS))
   const found = await Promise.all(

@@ -119,11 +119,11 @@ async function repairTarget(move: Move, target: Drive, name: string) {
   const made = move.row.proof?.repairs ?? []
   const id = await nextRepairId(moveId, made)
   const { id: computerId, firmware, running: state } = trialComputer(move)
-  // A system that runs from the drive would go on with what it knew of it.
-  if (state !== 'off') await changeComputer(computerId, { running: 'off' })
   const done = await withTarget(target, async (device) => {
     const plan = await planFor(move, target, device, name)
     if (changesNothing(plan)) throw new Refusal('repair-nothing-to-change')
+    // A system that runs from the drive would go on with what it knew of it.
+    if (state !== 'off') await changeComputer(computerId, { running: 'off' })
     await applyRepair(device, plan, repairJournal(fileOf(moveId, id)))
     return plan
   })

@@ -380,9 +380,9 @@ export async function readyAction(moveId: string, input: unknown): Promise<void>
     case 'skip-map-check':
       return choose({ mapsUnchecked: true })
     case 'check-maps':
-      await choose({ mapsUnchecked: false })
+      await refuseWhileCopying(moveId)
       if (!mapCheckProgress(moveId)) await startMapChecks(moveId)
-      return
+      return choose({ mapsUnchecked: false })
     case 'take-every': {
       const { source } = await loadLeg(move)
       const bad = source.partitions.filter((p) => p.findings.some((f) => f.severity === 'damage'))
