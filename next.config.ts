@@ -15,6 +15,8 @@ const config: NextConfig = {
     'wawoff2',
     'generic-pool',
   ],
+  // Pages go over this machine or the shop's network, where packing them costs more than it saves.
+  compress: false,
   poweredByHeader: false,
   devIndicators: false,
   reactStrictMode: true,

@@ -1,5 +1,6 @@
 import { copyFileSync, cpSync, mkdirSync, readFileSync, readdirSync, rmSync, statSync, writeFileSync } from 'node:fs'
 import path from 'node:path'
+import { isDeepStrictEqual } from 'node:util'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
 
 const folder = await vi.hoisted(async () => {
@@ -275,8 +276,10 @@ async function keep(): Promise<Kept> {
 async function bringBack({ rows, files }: Kept): Promise<void> {
   const sequelize = await database()
   const live = running().get(MOVE)?.id
+  const now = await rowsNow()
   await inTransaction(async () => {
     for (const [table, of] of rows) {
+      if (isDeepStrictEqual(now.get(table), of)) continue
       await sequelize.query(`DELETE FROM ${table}`)
       for (const row of of) {
         const names = Object.keys(row)

@@ -6,6 +6,7 @@ import { createInterface } from 'node:readline'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { JOB_KINDS } from '@/core/job'
 import { makeBench } from './browser/support/serve'
+import { bundleFile } from './support/bundle-worker'
 
 const folder = mkdtempSync(path.join(tmpdir(), 'imbarco-kills-'))
 /** In an order in which a move comes by them. */
@@ -24,10 +25,12 @@ interface Found {
 }
 
 let child: ChildProcess | undefined
+/** The killed server, and the threads that it starts, as JavaScript beside each other. */
+let server: string
 
 /** A server that begins with what the last one left and is killed in the middle of a job of kind `next`. */
 async function live(before: string, next: string): Promise<Found> {
-  child = spawn(process.execPath, ['--import', 'tsx', 'tests/support/killed-server.ts', before, next], {
+  child = spawn(process.execPath, [server, before, next], {
     env: { ...process.env, IMBARCO_DATA: folder, IMBARCO_LOG: 'silent' },
     stdio: ['ignore', 'pipe', 'pipe'],
   })
@@ -46,7 +49,11 @@ async function live(before: string, next: string): Promise<Found> {
   return found!
 }
 
-beforeAll(() => makeBench(folder), 120_000)
+beforeAll(() => {
+  const sources = ['src/server/jobs/threads/tasks.worker.ts', 'src/server/copying/copy.worker.ts']
+  server = [...sources, 'tests/support/killed-server.ts'].map((file) => bundleFile(path.resolve(file))).at(-1)!
+  makeBench(folder)
+}, 120_000)
 
 afterAll(() => {
   child?.kill('SIGKILL')

@@ -1,6 +1,6 @@
 'use client'
 
-import Link from 'next/link'
+import { Link } from '@/ui/frame/link'
 import { useCallback, useMemo, useState } from 'react'
 import { Pencil } from 'lucide-react'
 import { formatCapacity, formatSize, groupDigits } from '@/core/bytes/size'

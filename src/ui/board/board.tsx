@@ -1,4 +1,4 @@
-import Link from 'next/link'
+import { Link } from '@/ui/frame/link'
 import { clsx } from 'clsx'
 import type { BoardMove } from '@/core/move/stations'
 import { AsideBlock, Stage } from '@/ui/frame/stage'

@@ -1,5 +1,4 @@
-import Form from 'next/form'
-import Link from 'next/link'
+import { Form, Link } from '@/ui/frame/link'
 import { Stage } from '@/ui/frame/stage'
 
 interface PastProps {

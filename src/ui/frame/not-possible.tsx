@@ -1,4 +1,4 @@
-import Link from 'next/link'
+import { Link } from '@/ui/frame/link'
 
 /** A page that has only a sentence to say, and the way back. */
 export function NotPossible({

@@ -1,7 +1,7 @@
 'use client'
 
 import { useState, useSyncExternalStore } from 'react'
-import Link from 'next/link'
+import { Link } from '@/ui/frame/link'
 import { CircleCheck, CircleDashed } from 'lucide-react'
 import { formatSize } from '@/core/bytes/size'
 import { type Sheet, sheetAdvice, sheetRows, sheetTitle } from '@/core/handover/sheet'

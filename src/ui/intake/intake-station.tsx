@@ -1,6 +1,6 @@
 'use client'
 
-import Link from 'next/link'
+import { Link } from '@/ui/frame/link'
 import { formatRate, formatSize, GIB, groupDigits } from '@/core/bytes/size'
 import type { Brief } from '@/core/intake/brief'
 import type { Speed } from '@/core/intake/speed'

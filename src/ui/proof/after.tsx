@@ -1,6 +1,6 @@
 'use client'
 
-import Link from 'next/link'
+import { Link } from '@/ui/frame/link'
 import { Bar, BarChart, LabelList, ResponsiveContainer, XAxis, YAxis } from 'recharts'
 import { CircleCheck, CircleX } from 'lucide-react'
 import { formatSize, groupDigits } from '@/core/bytes/size'

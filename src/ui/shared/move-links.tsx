@@ -1,4 +1,4 @@
-import Link from 'next/link'
+import { Link } from '@/ui/frame/link'
 import type { DriveUse } from '@/core/move/drive-use'
 
 /** The moves that a drive is part of, each a way into it. */

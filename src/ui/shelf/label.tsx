@@ -1,6 +1,6 @@
 'use client'
 
-import Link from 'next/link'
+import { Link } from '@/ui/frame/link'
 import { QRCodeSVG } from 'qrcode.react'
 import { Button } from '@/ui/shared/button'
 

@@ -1,7 +1,7 @@
 'use client'
 
 import { useState } from 'react'
-import Link from 'next/link'
+import { Link } from '@/ui/frame/link'
 import type { JobView } from '@/core/job'
 import type { Place } from '@/core/things/drive'
 import { PLATE_CHARACTERS } from '@/core/ready/plate-check'

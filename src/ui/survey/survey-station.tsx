@@ -1,6 +1,6 @@
 'use client'
 
-import Link from 'next/link'
+import { Link } from '@/ui/frame/link'
 import { type ReactNode, useState } from 'react'
 import type { Health } from '@/core/health/health'
 import type { DriveSurvey } from '@/core/survey/types'

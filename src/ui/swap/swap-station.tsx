@@ -3,7 +3,7 @@
 import { useState } from 'react'
 import { clsx } from 'clsx'
 import { Check, Printer } from 'lucide-react'
-import Link from 'next/link'
+import { Link } from '@/ui/frame/link'
 import type { OnTray } from '@/core/swap/tray'
 import { ticked } from '@/core/swap/tray'
 import type { SwapStep, Ticks } from '@/core/swap/types'

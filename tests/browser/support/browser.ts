@@ -32,6 +32,7 @@ export class Page {
       '--disable-background-networking',
       '--disable-component-update',
       '--disable-sync',
+      '--force-prefers-reduced-motion',
       '--hide-scrollbars',
       '--force-color-profile=srgb',
       `--window-size=${size.width},${size.height}`,
