@@ -9,6 +9,7 @@ import * as benches from '@/server/world/benches'
 import * as things from '@/server/world/things'
 import * as moves from '@/server/moves/change'
 import * as intake from '@/server/stations/intake'
+import * as fromDisk from '@/server/stations/intake/from-disk'
 import * as proof from '@/server/stations/proof'
 import * as after from '@/server/stations/proof/after'
 import * as wayBack from '@/server/stations/proof/way-back'
@@ -35,6 +36,10 @@ export async function confirmIntake(moveId: unknown): Promise<Done> {
 
 export async function newMove(brief: unknown): Promise<Answer<string>> {
   return answer(() => moves.newMove(brief))
+}
+
+export async function moveSystem(input: unknown): Promise<Answer<string>> {
+  return answer(() => fromDisk.moveSystem(input))
 }
 
 export async function changeMove(moveId: unknown, brief: unknown): Promise<Done> {

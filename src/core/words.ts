@@ -13,6 +13,13 @@ export function counted(count: number, noun: string, several = `${noun}s`): stri
   return `${count} ${count === 1 ? noun : several}`
 }
 
+const LIST = new Intl.ListFormat('en-GB')
+
+/** Several things as they stand in a sentence: `a stick, a dock and a drive`. */
+export function listed(things: readonly string[]): string {
+  return LIST.format(things)
+}
+
 /** How many bytes a text has in UTF-8. */
 export const utf8Bytes = (text: string) => new TextEncoder().encode(text).length
 

@@ -75,7 +75,7 @@ describe('the logbook server, on its way to a virtual machine', () => {
     await page.untilText(/Corvina H5 500 GB\s+locked/)
     await page.next(/Lock this fit/)
     await page.next(/Continue to Ready/)
-    await page.untilFinding(/This way cannot be carried out yet/)
+    await page.untilFinding(/This route cannot be carried out yet/)
     const list = await (await page.find('ready-items')).getText()
     expect(list).toMatch(/Writing a virtual machine’s disk is not possible yet/)
     expect(list).toMatch(/fixed address 192\.168\.7\.20.*starts without network/)

@@ -21,7 +21,7 @@ interface Judged {
   readonly cost: number
 }
 
-/** Finished ways as plans: those that another one makes needless left out, the others in order. */
+/** Finished routes as plans: those that another one makes needless left out, the others in order. */
 export function judged(world: World, ends: readonly State[]): Plan[] {
   const shortest = new Map<string, Judged>()
   for (const end of ends) {
@@ -29,7 +29,7 @@ export function judged(world: World, ends: readonly State[]): Plan[] {
     const known = shortest.get(made.plan.id)
     if (!known || made.cost < known.cost) shortest.set(made.plan.id, made)
   }
-  // What makes a way needless stands before it in this order, and is itself needless only by what does the same to both.
+  // What makes a route needless stands before it in this order, and is itself needless only by what does the same to both.
   const kept: Judged[] = []
   for (const p of [...shortest.values()].sort(order)) if (!kept.some((q) => makesNeedless(q, p))) kept.push(p)
   return kept.map(({ plan, settings }) => ({
@@ -132,7 +132,7 @@ function judge(world: World, { actions }: State): Judged {
 
 const sum = <T>(items: readonly T[], of: (item: T) => number) => items.reduce((total, item) => total + of(item), 0)
 
-/** The transfer with who does it and where its ends sit: the same for ways that are alike. */
+/** The transfer with who does it and where its ends sit: the same for routes that are alike. */
 function signature(t: Transfer): string {
   const end = (h: Transfer['from']): string => {
     if (h.kind === 'virtual-disk') return `disk@${h.hostId}`
@@ -142,7 +142,7 @@ function signature(t: Transfer): string {
   return `${t.how}${t.live ? ' live' : ''} ${end(t.from)} to ${end(t.to)} by ${t.by}${t.receivedBy ? `/${t.receivedBy}` : ''}`
 }
 
-/** What a way is called, from what happens in it. */
+/** What a route is called, from what happens in it. */
 function titleOf(world: World, transfers: readonly Transfer[], testedInPlace: boolean, live: boolean): string {
   const { question } = world
   const own = transfers.filter((t) => t.pair === 0)
@@ -243,7 +243,7 @@ function whyTake(world: World, plan: Plan, all: readonly Plan[]): string {
   const others = all.filter((p) => p !== plan)
   const goal = world.question.goal
   const computer = goal.kind === 'computer' ? world.computers.get(goal.computerId) : undefined
-  if (others.length === 0) return 'It is the one way that works with what is on the bench.'
+  if (others.length === 0) return 'It is the one route that works with what is on the bench.'
   const fastest = others.every((p) => plan.highSeconds <= p.highSeconds)
   const fewest = others.every((p) => plan.handSteps + plan.openings <= p.handSteps + p.openings)
   const first = transfersOf(plan.actions)[0]
@@ -259,14 +259,14 @@ function whyTake(world: World, plan: Plan, all: readonly Plan[]): string {
   if (openingsOf(plan.actions.slice(0, plan.actions.indexOf(first))) === 0) {
     reasons.push('nothing is taken apart before the copy is checked')
   }
-  if (fastest) reasons.push('no other way is as quick')
+  if (fastest) reasons.push('no other route is as quick')
   if (fewest) reasons.push('none asks less of the hands')
   if (reasons.length === 0) {
     if (first.by !== world.question.computerId && world.bench.accessories.some((a) => a.id === first.by)) {
       return 'The computer itself is not needed while the bytes move.'
     }
     const place = first.to.kind === 'drive' ? placeName(first.to.place, world.bench) : ''
-    return place ? `It leaves other docks free: it only needs ${place}.` : 'It works when the ways above do not.'
+    return place ? `It leaves other docks free: it only needs ${place}.` : 'It works when the routes above do not.'
   }
   const text = reasons.slice(0, 2).join(', and ')
   return `${upperFirst(text)}.`

@@ -1,11 +1,11 @@
 import type { Action, Transfer } from './types'
 
-/** What a step of the hands counts for where ways are put in order. */
+/** What a step of the hands counts for where routes are put in order. */
 const SECONDS_PER_STEP = 300
 
-/** The time of a way with that of the hands, by which ways are compared. */
-export function effortSeconds(way: { highSeconds: number; handSteps: number; openings: number }): number {
-  return way.highSeconds + (way.handSteps + way.openings) * SECONDS_PER_STEP
+/** The time of a route with that of the hands, by which routes are compared. */
+export function effortSeconds(route: { highSeconds: number; handSteps: number; openings: number }): number {
+  return route.highSeconds + (route.handSteps + route.openings) * SECONDS_PER_STEP
 }
 
 /** The transfers among actions, in order. */

@@ -97,12 +97,12 @@ describe('one more thing', () => {
     network('a network'),
   ]
 
-  it('is named when it opens a way where there is none', () => {
+  it('is named when it opens a route where there is none', () => {
     const question = smallQuestion({ ...POOR, stick: 'signed' })
     expect(findPlans(question)).toEqual([])
     const openings = openingsOf(question, [], available)
     expect(openings.map((o) => o.thing)).toEqual(['USB dock'])
-    expect(openings[0].sentence).toMatch(/would open a way: .*min/)
+    expect(openings[0].sentence).toMatch(/would open a route: .*min/)
   })
 
   it('is named when it ends the move much sooner, and not when it hardly does', () => {

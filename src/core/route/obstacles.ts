@@ -173,7 +173,7 @@ function ofImages(question: RouteQuestion): Obstacle[] {
 
 /**
  * What having one more thing would open: for each accessory that could be had, the plans are searched for again
- * with it. Named is what opens a way where there is none, or ends the move in less than four fifths of the time.
+ * with it. Named is what opens a route where there is none, or ends the move in less than four fifths of the time.
  */
 export function openingsOf(
   question: RouteQuestion,
@@ -193,7 +193,7 @@ export function openingsOf(
     const range = formatRange(first.lowSeconds, first.highSeconds)
     const cost = effortSeconds(first)
     if (!best) {
-      found.push({ thing: accessory.name, sentence: `would open a way: ${lowerFirst(first.title)}, ${range}.`, cost })
+      found.push({ thing: accessory.name, sentence: `would open a route: ${lowerFirst(first.title)}, ${range}.`, cost })
     } else if (cost < effortSeconds(best) * 0.8) {
       found.push({ thing: accessory.name, sentence: `would make it ${range}: ${lowerFirst(first.title)}.`, cost })
     }

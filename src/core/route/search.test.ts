@@ -92,7 +92,7 @@ describe('plans', () => {
         const plans = findPlans(question)
         for (const [key, fewest] of everySingleStep(question)) {
           const alike = plans.filter((p) => directKey(p.actions) === key)
-          // A way that the search leaves out is one that another makes needless.
+          // A route that the search leaves out is one that another makes needless.
           for (const plan of alike) expect([key, plan.handSteps]).toEqual([key, fewest])
           if (alike.length === 0) expect(plans.some((p) => p.handSteps <= fewest)).toBe(true)
         }
@@ -214,7 +214,7 @@ function directKey(actions: readonly Action[]): string {
 }
 
 /**
- * The fewest steps of the hands for every way of one offline copy by the computer itself, found without any
+ * The fewest steps of the hands for every route of one offline copy by the computer itself, found without any
  * cleverness: breadth first over single steps, taking one drive out or putting one in.
  */
 function everySingleStep(question: RouteQuestion): Map<string, number> {

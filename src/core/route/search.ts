@@ -15,11 +15,11 @@ const USUAL_DEPTH = 2
 const LAST_DEPTH = 3
 
 /**
- * Every distinct way to bring the move's drives where they will live, best first. The states are where each drive
+ * Every distinct route that brings the move's drives where they will live, best first. The states are where each drive
  * sits, what runs and what holds a copy; between two transfers stand the fewest steps of the hands that the next
- * one needs. Two ways are alike when the same transfers happen between the same places by the same computer; of
- * those the one with the fewest steps stands. A way is left out when another one does as much with a part of the
- * same things, in no more copies, steps and time, so that taking a thing from the bench never adds a way.
+ * one needs. Two routes are alike when the same transfers happen between the same places by the same computer; of
+ * those the one with the fewest steps stands. A route is left out when another one does as much with a part of the
+ * same things, in no more copies, steps and time, so that taking a thing from the bench never adds a route.
  */
 export function findPlans(question: RouteQuestion, depths = [USUAL_DEPTH, LAST_DEPTH]): Plan[] {
   const world = makeWorld(question, transferDrives(question))
@@ -50,16 +50,16 @@ function wholeMoves(world: World, depth: number): State[] {
   return ends
 }
 
-/** The ways for a further drive: in one transfer where that can be, since the way was chosen by the system's. */
+/** The routes for a further drive: in one transfer where that can be, since the route was chosen by the system's. */
 function further(world: World, state: State, pair: number, depth: number): State[] {
   for (let d = 1; d <= depth; d++) {
-    const ways = moveOne(world, state, pair, d)
-    if (ways.length > 0) return ways
+    const found = moveOne(world, state, pair, d)
+    if (found.length > 0) return found
   }
   return []
 }
 
-/** Of the ways for a further drive those that the system's way goes with: live or not, by the same computer. */
+/** Of the routes for a further drive those that the system's goes with: live or not, by the same computer. */
 function alike(first: State, states: readonly State[]): readonly State[] {
   const [pattern] = transfersOf(first.actions)
   const same = (t: Transfer) => t.live === pattern.live && t.by === pattern.by
@@ -81,7 +81,7 @@ function bestOf(world: World, states: readonly State[]): State | undefined {
   return best?.state
 }
 
-/** States in which this pair's content has come to its target, each way once. */
+/** States in which this pair's content has come to its target, each route once. */
 function moveOne(world: World, start: State, pair: number, depth: number): State[] {
   const { sourceId, imagesAt } = world.question.pairs[pair]
   const arrived: State[] = []

@@ -71,8 +71,9 @@ export function makeWorld(question: RouteQuestion, transferDrives: readonly stri
   let countsBrackets = false
   for (const { berth, slot } of berthsOf(bench)) {
     const owner = berth.kind === 'slot' ? berth.computerId : berth.accessoryId
-    const reached = berth.kind === 'bay' || own.has(berth.computerId)
-    countsBrackets ||= reached && moving.some((d) => needsBracket(d.body, slot))
+    // No drive goes into a computer that the move is not about.
+    if (berth.kind === 'slot' && !own.has(berth.computerId)) continue
+    countsBrackets ||= moving.some((d) => needsBracket(d.body, slot))
     const takes = new Set(moving.filter((d) => !whyNotInto(d, slot, brackets)).map((d) => d.id))
     const site = { berth, slot, key: placeKey(berth), kind: JSON.stringify([slot.takes, slot.speaks]), takes }
     sites.set(owner, [...(sites.get(owner) ?? []), site])

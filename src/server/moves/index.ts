@@ -98,7 +98,7 @@ export async function moveDrives(id: string): Promise<{ id: string; name: string
     })
 }
 
-/** Why a move whose way was taken cannot be carried out yet, or undefined. Also undefined before a way is taken. */
+/** Why a move whose route was taken cannot be carried out yet, or undefined. Also undefined before one is taken. */
 export function obstacleOf({ row, brief }: Pick<Move, 'row' | 'brief'>): string | undefined {
   if (!row.route) return undefined
   return whyNotYet({

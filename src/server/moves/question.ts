@@ -51,7 +51,7 @@ function benchFor({ bench, pairs }: Move): BenchState {
   return { ...bench, drives: bench.drives.filter((d) => own.has(d.id) || d.purpose === 'transfer' || !isLoose(d)) }
 }
 
-/** Why a way is planned only, or null for one that can be carried out. */
+/** Why a route is planned only, or null for one that can be carried out. */
 export function notYet({ brief }: Pick<Move, 'brief'>, plan: Plan): string | null {
   return whyNotYet({ toVirtualMachine: brief.toVirtualMachine, plan }) ?? null
 }

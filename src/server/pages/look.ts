@@ -1,27 +1,8 @@
-import { z } from 'zod'
 import { MIB } from '@/core/bytes/size'
 import type { DirectoryEntry } from '@/core/filesystem'
-import type { DriveSurvey } from '@/core/survey/types'
-import { imagesFolder } from '../ground/paths'
 import { Refusal } from '../ground/refusals'
-import { imagePath } from '../images/names'
 import { runTask } from '../jobs/threads'
-import type { Subject } from '../jobs/threads/tasks/subject'
-import { driveById, driveSubject } from '../world'
-
-/** What is looked at: a drive of the bench, or an image. */
-export const LookedAtSchema = z.object({ kind: z.enum(['drives', 'images']), id: z.string().min(1).max(180) })
-export type LookedAt = z.infer<typeof LookedAtSchema>
-
-async function subjectOf({ kind, id }: LookedAt): Promise<Subject> {
-  if (kind === 'images') return { kind: 'image', file: await imagePath(id), within: imagesFolder() }
-  return driveSubject(await driveById(id))
-}
-
-/** The survey of it, what its image format tells first. */
-export async function surveyOf(lookedAt: LookedAt): Promise<DriveSurvey> {
-  return runTask('surveySubject', await subjectOf(lookedAt))
-}
+import { type LookedAt, subjectOf } from '../world/looked-at'
 
 /** One sector with its structures, and the sectors that are worth a look. */
 export async function sectorOf(lookedAt: LookedAt, lba: number) {

@@ -26,10 +26,15 @@ export async function putOnBench(input: unknown): Promise<string> {
   return inBenchQueue(() => putInTurn(request))
 }
 
+/** The drive that stands for an image; undefined where none does. */
+export async function driveOfImage(name: string): Promise<Drive | undefined> {
+  const key = fileKey(await imagePath(name))
+  return (await drivesOfAll()).find((d) => d.image !== null && fileKey(path.join(imagesFolder(), d.image)) === key)
+}
+
 async function putInTurn({ image: name, model }: z.infer<typeof PutOnBenchSchema>): Promise<string> {
   const drives = await drivesOfAll()
-  const key = fileKey(await imagePath(name))
-  const same = drives.find((d) => d.image !== null && fileKey(path.join(imagesFolder(), d.image)) === key)
+  const same = await driveOfImage(name)
   if (same) throw new Refusal('image-on-bench', { name, drive: driveName(same) })
   const drive = await withImage(name, async ({ device, virtualBytes }): Promise<Drive> => {
     const number = 1 + Math.max(0, ...drives.map((d) => Number(/^image-(\d+)$/.exec(d.id)?.[1] ?? 0)))

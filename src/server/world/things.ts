@@ -78,7 +78,7 @@ async function storeAccessory(input: unknown): Promise<string> {
   return accessory.id
 }
 
-const MODEL_IDS = [
+export const MODEL_IDS = [
   'sata-ssd',
   'disk-25',
   'disk-35',

@@ -28,7 +28,7 @@ export function useAct() {
     [jobEnd, router],
   )
   const act = useCallback(
-    async (work: () => Promise<Outcome>, next?: string): Promise<boolean> => {
+    async (work: () => Promise<Outcome>, next?: string | (() => string)): Promise<boolean> => {
       setRunning(true)
       const here = location.pathname
       try {
@@ -39,7 +39,8 @@ export function useAct() {
           return false
         }
         // Who went somewhere else meanwhile stays there.
-        startTransition(() => (next && location.pathname === here ? router.push(next) : router.refresh()))
+        const goal = typeof next === 'function' ? next() : next
+        startTransition(() => (goal && location.pathname === here ? router.push(goal) : router.refresh()))
         return true
       } catch {
         toast.error(

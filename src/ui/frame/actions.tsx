@@ -27,6 +27,8 @@ interface BenchActions {
 /** What the pages can ask for. The application hands in how it is done. */
 export interface Actions extends BenchActions {
   newMove(brief: unknown): Promise<{ ok: true; value?: string } | { ok: false; sentence: string }>
+  /** A move of a disk's system, with the computer, the new drive and what else the bench does not have yet. */
+  moveSystem(system: unknown): Promise<{ ok: true; value?: string } | { ok: false; sentence: string }>
   changeMove(moveId: string, brief: unknown): Promise<Outcome>
   renameMove(moveId: string, names: { name: string; customer: string }): Promise<Outcome>
   putOffMove(moveId: string, input: { why: string }): Promise<Outcome>

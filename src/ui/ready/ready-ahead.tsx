@@ -13,13 +13,13 @@ interface ReadyAheadProps {
   readonly items: readonly ReadyItem[]
 }
 
-/** The list of a way that is planned, and that this version cannot carry out. */
+/** The list of a route that is planned, and that this version cannot carry out. */
 export function ReadyAhead({ moveId, sentence, items }: ReadyAheadProps) {
   const { act, go, busy } = useAct()
   const { settle } = useActions()
   return (
     <Stage
-      heading="This way cannot be carried out yet"
+      heading="This route cannot be carried out yet"
       reason={`${sentence} Nothing was written. What would have to be true is on the list.`}
       next={<NextAction label="Go back to Route" onAct={() => go(`/moves/${moveId}/route`)} disabled={busy} />}
     >

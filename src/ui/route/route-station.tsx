@@ -40,7 +40,7 @@ interface RouteView {
   readonly toVirtualMachine: boolean
 }
 
-/** How many kinds of ways are drawn in full; the others show when they are chosen. */
+/** How many kinds of routes are drawn in full; the others show when they are chosen. */
 const DRAWN = 3
 
 /** How the bytes get there. */
@@ -89,7 +89,7 @@ export function RouteStation({ moveId, view }: { moveId: string; view: RouteView
       {view.trouble && <TroubleNote moveId={moveId} trouble={view.trouble} onInstead={setChosen} />}
       {view.obstacle && (
         <div className="mb-4">
-          <Callout>This way is planned, but cannot be carried out here: {lower(view.obstacle)}</Callout>
+          <Callout>This route is planned, but cannot be carried out here: {lower(view.obstacle)}</Callout>
         </div>
       )}
       <ul className="space-y-3.5" data-testid="plans">
@@ -113,7 +113,7 @@ export function RouteStation({ moveId, view }: { moveId: string; view: RouteView
   )
 }
 
-/** Ways of one title stand together, the best of them first. */
+/** Routes of one title stand together, the best of them first. */
 function grouped(plans: readonly PlanView[]): PlanView[][] {
   const groups = new Map<string, PlanView[]>()
   for (const plan of plans) groups.set(plan.title, [...(groups.get(plan.title) ?? []), plan])
@@ -239,7 +239,7 @@ function PlanGroup({ group, chosen, taken, drawn, onChoose }: PlanGroupProps) {
   )
 }
 
-/** Between which places the bytes of a way move. */
+/** Between which places the bytes of a route move. */
 function endsOf({ stops }: PlanView): string {
   return stops
     .flatMap((stop, i) =>

@@ -34,7 +34,7 @@ export function TroubleNote({ moveId, trouble, onInstead }: TroubleNoteProps) {
           <p className="mt-1 flex flex-wrap items-center gap-x-2 gap-y-1">
             {instead
               ? `The nearest that works: ${instead.title}, ${instead.time}.`
-              : 'Put it back, or look for another way.'}
+              : 'Put it back, or look for another route.'}
             {instead && onInstead ? (
               <Button small onClick={() => onInstead(instead.id)}>
                 Show it

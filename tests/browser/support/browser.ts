@@ -1,10 +1,13 @@
+import { setTimeout } from 'node:timers/promises'
 import { Browser, Builder, By, Key, logging, type WebDriver, type WebElement } from 'selenium-webdriver'
 import chrome from 'selenium-webdriver/chrome'
 
 /** How long a page may take to show what is waited for. */
 const PATIENCE = 30_000
-/** How often it is looked at meanwhile. */
+/** How often it is looked at meanwhile, at first and later: each look costs the page some time. */
 const LOOK_EVERY_MS = 50
+const LATER_MS = 150
+const SOON_MS = 1500
 
 /** The first element of a selector that can be clicked and whose text or label is like a pattern, looked for in the page itself. */
 const FIRST_NAMED = `
@@ -72,7 +75,12 @@ export class Page {
 
   /** Waits until `check` is true; `what` names it in the failure. */
   async until(check: () => Promise<boolean>, what: string, patience = PATIENCE): Promise<void> {
-    await this.driver.wait(async () => check().catch(() => false), patience, `waited for: ${what}`, LOOK_EVERY_MS)
+    const start = Date.now()
+    while (!(await check().catch(() => false))) {
+      const waited = Date.now() - start
+      if (waited > patience) throw new Error(`waited for: ${what}`)
+      await setTimeout(waited < SOON_MS ? LOOK_EVERY_MS : LATER_MS)
+    }
   }
 
   async text(): Promise<string> {

@@ -1,5 +1,5 @@
 import { z } from 'zod'
-import { LookedAtSchema } from '@/server/pages/look'
+import { LookedAtSchema } from '@/server/world/looked-at'
 
 const Query = z.object({
   partition: z.coerce.number().int().min(0).max(100_000).default(0),

@@ -22,7 +22,7 @@ function liveItem({ name, running }: Copier): ReadyItem {
     ...base,
     state: 'open',
     title: `The ${name} does not run its own system.`,
-    why: 'This way copies it while it runs.',
+    why: 'This route copies it while it runs.',
     how: 'Start it from its own drive.',
     action: { id: 'start-system', label: 'Start it' },
   }

@@ -1,6 +1,6 @@
 import type { ReadyKind } from '../port'
 
-/** A way that is planned, and that this version cannot go. */
+/** A route that is planned, and that this version cannot carry out. */
 export const notYet: ReadyKind = ({ notYet: sentence }) => {
   if (!sentence) return []
   return [
@@ -10,7 +10,7 @@ export const notYet: ReadyKind = ({ notYet: sentence }) => {
       known: 'by this version',
       title: sentence,
       why: 'The rest of the list holds all the same, and can be settled.',
-      how: 'Take another way in Route.',
+      how: 'Take another one in Route.',
     },
   ]
 }

@@ -5,7 +5,7 @@ import { Refusal } from '../../ground/refusals'
 import { listImages } from '../../images'
 import { unfinishedUploads } from '../../images/upload'
 import { benchState } from '../../world'
-import { surveyOf } from '../look'
+import { surveyOf } from '../../world/looked-at'
 import { listImageJobs } from './jobs'
 
 /** What the page of all images shows. */

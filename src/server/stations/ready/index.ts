@@ -85,7 +85,7 @@ export async function readyState(move: Move, leg: LegNow): Promise<ReadyState> {
   }
 }
 
-/** The list of a way that this version cannot carry out, by the leg it is at. Throws Refusal before there is one. */
+/** The list of a route that this version cannot carry out, by the leg it is at. Throws Refusal before there is one. */
 export async function readyAhead(move: Move): Promise<readonly ReadyItem[]> {
   const { row, bench } = move
   const progress = await progressOf(row)

@@ -8,7 +8,7 @@ import { loadLeg } from '../../moves/legs'
 import type { MovePage } from '../../moves/page'
 import { furtherCandidates, readyAhead, readyState } from '.'
 
-/** The list of a way that this version cannot carry out. */
+/** The list of a route that this version cannot carry out. */
 export async function readyAheadView({ move }: MovePage) {
   return { items: (await readyAhead(move)).map((item) => ({ ...item })) }
 }
