@@ -240,7 +240,12 @@ function changes(): Record<string, Change> {
       once: true,
     },
     'POST images/jobs compare': {
-      ask: () => route(startImageJob, { kind: 'compare', a: 'loose.img', b: 'kiosk, table damaged.img' }),
+      ask: () =>
+        route(startImageJob, {
+          kind: 'compare',
+          a: { kind: 'images', id: 'loose.img' },
+          b: { kind: 'images', id: 'kiosk, table damaged.img' },
+        }),
     },
     'DELETE images/files': {
       ask: () => byRoute(deleteImage(request({}), at({ name: 'loose.img' }))),

@@ -22,6 +22,7 @@ import { changeAnyInTurn, changeMoveInTurn } from '@/server/moves/jobs'
 import * as standing from '@/server/moves/standing'
 import * as survey from '@/server/stations/survey'
 import * as shelf from '@/server/pages/shelf'
+import * as start from '@/server/pages/start'
 import * as swap from '@/server/stations/swap'
 
 // What the forms of the stations say. Each service checks its input; what it refuses comes back as a sentence.
@@ -136,6 +137,14 @@ export async function makeRepair(moveId: unknown, name: unknown): Promise<Done> 
 
 export async function takeRepairBack(moveId: unknown): Promise<Done> {
   return changed(moveId, (id) => repairs.takeRepairBack(id))
+}
+
+export async function repairSubject(input: unknown): Promise<Done> {
+  return done(() => start.repairSubject(input))
+}
+
+export async function undoSubjectRepair(input: unknown): Promise<Done> {
+  return done(() => start.undoSubjectRepair(input))
 }
 
 export async function startTrial(moveId: unknown, choice?: unknown): Promise<Done> {

@@ -261,7 +261,14 @@ describe('the images page', () => {
     [{ kind: 'convert', input: '../x', output: 'y.img', to: 'raw' }, 400],
     [{ kind: 'convert', input: 'nothing.img', output: 'y.img', to: 'raw' }, 404],
     [{ kind: 'convert', input: 'rescue stick.qcow2', output: '.hidden', to: 'raw' }, 400],
-    [{ kind: 'compare', a: 'rescue stick.qcow2', b: 'rescue stick.qcow2' }, 409],
+    [
+      {
+        kind: 'compare',
+        a: { kind: 'images', id: 'rescue stick.qcow2' },
+        b: { kind: 'images', id: 'rescue stick.qcow2' },
+      },
+      409,
+    ],
     [{ kind: 'capture', driveId: 'nothing', output: 'y.img', to: 'raw', usedOnly: true }, 404],
     [{ kind: 'burn' }, 400],
   ])('refuses the job %j with %i', async (body, status) => {

@@ -93,7 +93,13 @@ const KINDS: Record<string, { begin: () => Promise<Started>; end?: () => Promise
     begin: image({ kind: 'convert', input: 'survey office 3 May.vhdx', output: 'made.img', to: 'raw' }),
   },
   capture: { begin: image({ kind: 'capture', driveId: 'crv3-240', output: 'kept.vhdx', to: 'vhdx', usedOnly: true }) },
-  compare: { begin: image({ kind: 'compare', a: 'survey office 3 May.vhdx', b: 'made.img' }) },
+  compare: {
+    begin: image({
+      kind: 'compare',
+      a: { kind: 'images', id: 'survey office 3 May.vhdx' },
+      b: { kind: 'images', id: 'made.img' },
+    }),
+  },
   erase: { begin: erase },
   copy: { begin: beginCopy, end: endOfCopy },
   trial: { begin: async () => (await swap(), startTrial(MOVE)) },

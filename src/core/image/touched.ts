@@ -2,6 +2,7 @@ import type { BlockDevice, Extent } from '../block/device'
 import { SliceDevice } from '../block/slice'
 import { CoreError } from '../errors'
 import { type FileSystem, openFileSystem } from '../filesystem'
+import { walkFolder } from '../filesystem/walk'
 import { readScheme } from '../scheme'
 
 /** What lies in some ranges of a disk. */
@@ -101,26 +102,19 @@ async function walk(
   ranges: readonly (Extent & { readonly index: number })[],
   found: (path: string, hit: Hit) => void,
 ): Promise<boolean> {
-  let entries = 0
   let whole = true
-  const folders = ['/']
-  while (folders.length > 0) {
-    const folder = folders.pop()!
+  const missed = () => void (whole = false)
+  for await (const entry of walkFolder(fileSystem, '/', missed, MOST_ENTRIES)) {
+    if (entry.kind !== 'file') continue
     try {
-      for (const entry of await fileSystem.list(folder)) {
-        if (++entries > MOST_ENTRIES) return false
-        if (entry.kind === 'directory') folders.push(entry.path)
-        else if (entry.kind === 'file') {
-          const extents = await fileSystem.fileExtents!(entry.path)
-          const met = ranges.filter((r) =>
-            extents.some((e) => r.offset < e.offset + e.length && r.offset + r.length > e.offset),
-          )
-          if (met.length > 0) found(entry.path, { indices: met.map((r) => r.index) })
-        }
-      }
+      const extents = await fileSystem.fileExtents!(entry.path)
+      const met = ranges.filter((r) =>
+        extents.some((e) => r.offset < e.offset + e.length && r.offset + r.length > e.offset),
+      )
+      if (met.length > 0) found(entry.path, { indices: met.map((r) => r.index) })
     } catch (error) {
       if (!(error instanceof CoreError)) throw error
-      whole = false
+      missed()
     }
   }
   return whole

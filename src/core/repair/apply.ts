@@ -91,6 +91,11 @@ export async function settleRepair(
   return true
 }
 
+/** Whether a repair that was made is on the drive as it was written, so that it can be undone. */
+export async function repairStands(device: BlockDevice, { state, patches }: RepairRecord): Promise<boolean> {
+  return state === 'done' && holds(device, patches, 'after')
+}
+
 /** A record as it is kept. */
 export function recordText(record: RepairRecord): string {
   const patches = record.patches.map((p) => ({

@@ -15,6 +15,8 @@ import { freeName, readyFolder } from './names'
 import { roomIn } from './room'
 
 export const UPLOAD_PATH = '/api/images/upload'
+/** The header that tells what a whole upload is called in the images folder, percent-encoded. */
+const STORED_NAME = 'x-stored-name'
 
 /** An upload that nobody goes on with is kept for so long. */
 const KEPT_MS = 7 * 24 * 60 * 60 * 1000
@@ -80,22 +82,24 @@ export function uploads(): Server {
       },
       async onUploadFinish(_request, upload) {
         const stored = path.join(directory, upload.id)
-        await publishUpload(stored, upload.metadata?.filename ?? 'image.img')
+        const name = await publishUpload(stored, upload.metadata?.filename ?? 'image.img')
         await rm(`${stored}.json`, { force: true })
         tell({ type: 'changed', moveId: null })
-        return {}
+        return { headers: { [STORED_NAME]: encodeURIComponent(name) } }
       },
     })
   })
 }
 
-/** Moves a whole upload into the images folder under the name wished for, or the next like it that is free. */
-async function publishUpload(stored: string, wished: string): Promise<void> {
+/** Moves a whole upload into the images folder under the name wished for, or the next like it that is free. Returns it. */
+async function publishUpload(stored: string, wished: string): Promise<string> {
   const folder = await readyFolder()
   for (;;) {
-    const goal = path.join(folder, await freeName(wished))
+    const name = await freeName(wished)
+    const goal = path.join(folder, name)
     try {
-      return await publish(stored, goal)
+      await publish(stored, goal)
+      return name
     } catch (error) {
       const { code } = error as NodeJS.ErrnoException
       // Another took the name in the meantime.
@@ -106,6 +110,7 @@ async function publishUpload(stored: string, wished: string): Promise<void> {
     const partial = path.join(folder, `.${path.basename(goal)}.${randomBytes(4).toString('hex')}.partial`)
     await copyFile(stored, partial)
     await publish(partial, goal)
-    return rm(stored, { force: true })
+    await rm(stored, { force: true })
+    return name
   }
 }

@@ -12,6 +12,7 @@ import { database } from '../database'
 import { copiesVersion, MoveRow, movesVersion, thingsVersion } from '../database/models'
 import { log } from '../ground/log'
 import { singleton } from '../ground/singleton'
+import { unfinishedUploads } from '../images/upload'
 import { clockTime, daysUntil, promiseWords } from '../ground/words'
 import { moveOf, obstacleOf, whatIsGone } from '../moves'
 import { running } from '../moves/copies'
@@ -21,6 +22,7 @@ import { planProblem } from '../moves/plan-problem'
 import { moveRail } from '../moves/rail'
 import { activeBench, benchState } from '../world'
 import { benchNow } from '../world/clock'
+import { DEMO_BENCH } from '../world/make'
 
 /** So many moves are shown at once; the others are found by name. */
 const MOST_MOVES = 60
@@ -82,6 +84,10 @@ export async function boardState(find = '') {
     berths,
     shelf,
     lines,
+    unfinished: await unfinishedUploads(),
+    /** Whether there is anything on the bench to move. */
+    bare: bench.computers.length === 0,
+    isDemo: benchId === DEMO_BENCH.id,
   }
 }
 

@@ -2,6 +2,7 @@ import { database } from '../database'
 import { moveClaims } from '../moves/claims'
 import { activeBench } from '../world'
 import { benchNow, pace } from '../world/clock'
+import { DEMO_BENCH } from '../world/make'
 
 /** What every page's head shows: bench time, its pace, the moves for the palette. */
 export async function headState() {
@@ -12,6 +13,7 @@ export async function headState() {
     benchNow: Math.round(await benchNow()),
     pace: await pace(),
     bench: bench.name,
+    isDemo: bench.id === DEMO_BENCH.id,
     moves: moves.map(({ id, name, customer }) => ({ id, title: `${name}, ${customer}` })),
   }
 }

@@ -6,6 +6,7 @@ import { counted } from '@/core/words'
 import { Facts } from '@/ui/shared/facts'
 import { FindForm } from '@/ui/shared/find-form'
 import { type LogLine, Logbook } from '@/ui/shared/logbook'
+import { type UnfinishedUpload, Uploads } from '@/ui/images/uploads'
 import { OpenFirst } from './open-first'
 
 interface BoardProps {
@@ -21,22 +22,30 @@ interface BoardProps {
   readonly berths: readonly { name: string; holds: string; empty: boolean }[]
   readonly shelf: readonly { name: string; due: string; past: boolean }[]
   readonly lines: readonly LogLine[]
+  readonly unfinished: readonly UnfinishedUpload[]
+  /** No computer is on the bench. */
+  readonly bare: boolean
+  readonly isDemo: boolean
 }
 
 const NUMBERS = ['No move', 'One move', 'Two moves', 'Three moves', 'Four moves', 'Five moves', 'Six moves']
 
 /** All moves of the shop, what each waits for, and what is on the bench. */
-export function Board({ bench, moves, berths, shelf, lines, find, hidden, totals, first }: BoardProps) {
+export function Board(props: BoardProps) {
+  const { bench, moves, berths, shelf, lines, find, hidden, totals, first } = props
+  const none = moves.length + hidden === 0 && !find
   const { runs, 'needs-you': waiting, 'not-yet': notYet } = totals
-  const heading =
-    waiting === 0
+  const heading = none
+    ? 'Nothing is moved here yet'
+    : waiting === 0
       ? 'Nothing needs you'
       : `${NUMBERS[waiting] ?? `${waiting} moves`} ${waiting === 1 ? 'needs' : 'need'} you`
-  const reason = [
-    runs === 0 ? 'No copy is running.' : runs === 1 ? 'One copy is running.' : `${runs} copies are running.`,
-    notYet > 0 ? `${notYet} cannot be carried out on this bench yet; each says why.` : '',
-    moves.length + hidden === 0 && !find ? `The bench ${bench} has no move yet.` : '',
-  ].join(' ')
+  const reason = none
+    ? `The bench ${bench} has no move. Begin with the disk or with the computer; both lead to the same.`
+    : [
+        runs === 0 ? 'No copy is running.' : runs === 1 ? 'One copy is running.' : `${runs} copies are running.`,
+        notYet > 0 ? `${notYet} cannot be carried out on this bench yet; each says why.` : '',
+      ].join(' ')
   return (
     <Stage
       heading={heading}
@@ -83,14 +92,18 @@ export function Board({ bench, moves, berths, shelf, lines, find, hidden, totals
       }
       next={first && <OpenFirst href={`/moves/${first.id}`} label={`Open ${first.name}`} />}
     >
-      <FindForm
-        path="/"
-        label="Find a move"
-        placeholder="Name, customer or drive"
-        find={find}
-        hidden={hidden > 0 ? counted(hidden, 'move') : ''}
-      />
-      <ul className="panel divide-y divide-line" data-testid="moves">
+      {none ? (
+        <Beginnings bare={props.bare} />
+      ) : (
+        <FindForm
+          path="/"
+          label="Find a move"
+          placeholder="Name, customer or drive"
+          find={find}
+          hidden={hidden > 0 ? counted(hidden, 'move') : ''}
+        />
+      )}
+      <ul className={clsx('panel divide-y divide-line', none && 'hidden')} data-testid="moves">
         {moves.map((move) => (
           <li key={move.id} data-testid={`move-${move.id}`}>
             <Link
@@ -123,7 +136,47 @@ export function Board({ bench, moves, berths, shelf, lines, find, hidden, totals
           </li>
         ))}
       </ul>
+      <div className="mt-4">
+        <Uploads
+          unfinished={props.unfinished}
+          words="A disk of your own? Drop its image anywhere on this page, or choose it, to look inside or to move its system."
+          choose="Choose an image"
+        />
+      </div>
     </Stage>
+  )
+}
+
+/** What to do first on a bench without moves. */
+function Beginnings({ bare }: { bare: boolean }) {
+  const link = 'font-semibold text-sea-4 underline underline-offset-2'
+  return (
+    <ol className="grid gap-4 md:grid-cols-2" data-testid="beginnings">
+      <li className="panel p-[18px]">
+        <h2 className="mb-1.5 text-[17px] font-bold">From a disk</h2>
+        <p>
+          Drop its image below, or take one that is in the{' '}
+          <Link href="/images" className={link}>
+            images folder
+          </Link>
+          . What is on it tells which computer it came out of; you name the new drive by its serial and capacity.
+        </p>
+      </li>
+      <li className="panel p-[18px]">
+        <h2 className="mb-1.5 text-[17px] font-bold">From a computer</h2>
+        <p>
+          {bare ? 'Describe it on the ' : 'Take one of the '}
+          <Link href="/bench" className={link}>
+            Bench
+          </Link>
+          {bare ? ', with its slots and what sits in them, then open a ' : ', or open a '}
+          <Link href="/moves/new" className={link}>
+            new move
+          </Link>{' '}
+          with it.
+        </p>
+      </li>
+    </ol>
   )
 }
 

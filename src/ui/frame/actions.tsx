@@ -53,6 +53,9 @@ export interface Actions extends BenchActions {
   switchComputer(computerId: string, input: unknown): Promise<Outcome>
   makeRepair(moveId: string, name: string): Promise<Outcome>
   takeRepairBack(moveId: string): Promise<Outcome>
+  /** Repairs of a drive or an image outside of a move. */
+  repairSubject(repair: unknown): Promise<Outcome>
+  undoSubjectRepair(of: unknown): Promise<Outcome>
   handOver(moveId: string, input?: { by: string }): Promise<Outcome>
   putBack(input: unknown): Promise<Outcome>
   eraseDrive(input: unknown): Promise<Outcome>

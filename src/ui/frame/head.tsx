@@ -19,6 +19,10 @@ export interface HeadState {
   readonly benchNow: number
   readonly pace: '1' | '30' | 'max'
   readonly moves: readonly PaletteMove[]
+  /** The name of the bench that is shown. */
+  readonly bench: string
+  /** It is the one that comes with the program, of made-up things. */
+  readonly isDemo: boolean
 }
 
 export const PACE_NAMES = { '1': '×1', '30': '×30', max: 'as fast as it goes' } as const
@@ -62,6 +66,7 @@ export function Head({
         )}
       </nav>
       <div className="ml-auto flex items-center gap-2 sm:gap-4">
+        <BenchMark name={state.bench} isDemo={state.isDemo} />
         <BenchClock benchNow={state.benchNow} pace={state.pace} />
         <ThemeSwitch />
         <Keys />
@@ -84,6 +89,22 @@ function Place({ href, children }: { href: string; children: string }) {
       className={clsx(here ? 'font-semibold' : 'text-ink-soft hover:text-ink')}
     >
       {children}
+    </Link>
+  )
+}
+
+/** Which bench this is: the demo is told apart from one's own at a glance. */
+function BenchMark({ name, isDemo }: { name: string; isDemo: boolean }) {
+  return (
+    <Link
+      href="/bench"
+      className={clsx(
+        'hidden max-w-[180px] truncate rounded-full border px-2.5 py-0.5 text-[13px] lg:block',
+        isDemo ? 'border-dashed border-line-strong text-ink-soft' : 'border-ink font-semibold',
+      )}
+      title={isDemo ? `The bench ${name}: made up, for trying things out` : `The bench ${name}`}
+    >
+      {isDemo ? `Demo: ${name}` : name}
     </Link>
   )
 }

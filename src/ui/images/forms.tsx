@@ -49,32 +49,6 @@ export function ConvertForm({ image }: { image: ImageSummary }) {
   )
 }
 
-/** Compares an image with another as disks. */
-export function CompareForm({ image, others }: { image: ImageSummary; others: readonly string[] }) {
-  const { act, busy } = useAct()
-  const [other, setOther] = useState(others[0] ?? '')
-  if (others.length === 0) return <p className="text-[13px] text-ink-soft">There is no other image to compare with.</p>
-  const chosen = others.includes(other) ? other : others[0]
-  return (
-    <form
-      className="space-y-2"
-      onSubmit={(event) => {
-        event.preventDefault()
-        void act(() => post('/api/images/jobs', { kind: 'compare', a: image.name, b: chosen }))
-      }}
-    >
-      <ChoiceField label="Compare with" value={chosen} onChange={(event) => setOther(event.target.value)}>
-        {others.map((name) => (
-          <option key={name}>{name}</option>
-        ))}
-      </ChoiceField>
-      <Button type="submit" disabled={busy} className="w-full">
-        Compare
-      </Button>
-    </form>
-  )
-}
-
 /** Makes an image of a drive on the bench. */
 export function CaptureForm({ drives }: { drives: readonly DriveChoice[] }) {
   const { act, busy } = useAct()

@@ -8,7 +8,8 @@ import { AsideBlock, Stage } from '@/ui/frame/stage'
 import { Button } from '@/ui/shared/button'
 import { type Fact, Facts } from '@/ui/shared/facts'
 import { type Column, SelectableTable } from '@/ui/shared/selectable-table'
-import { CaptureForm, CompareForm, ConvertForm } from './forms'
+import { CompareForm } from '@/ui/look/compare-form'
+import { CaptureForm, ConvertForm } from './forms'
 import { JobList } from './job-list'
 import type { ImageSummary } from '@/core/image/views'
 import type { JobView } from '@/core/job'
@@ -22,6 +23,8 @@ export interface ImagesProps {
   readonly jobs: readonly JobView[]
   readonly unfinished: readonly UnfinishedUpload[]
   readonly drives: readonly DriveChoice[]
+  /** The image that is selected at first. */
+  readonly picked?: string
 }
 
 const COLUMNS: readonly Column[] = [
@@ -33,9 +36,9 @@ const COLUMNS: readonly Column[] = [
 ]
 
 /** The images folder: what is in each file, and what can be done with it. */
-export function Images({ folder, images, jobs, unfinished, drives }: ImagesProps) {
+export function Images({ folder, images, jobs, unfinished, drives, picked: first }: ImagesProps) {
   const { act, go, busy } = useAct()
-  const [picked, setPicked] = useState<string>()
+  const [picked, setPicked] = useState(first)
   const selected = images.find((i) => i.name === picked) ?? images[0]
   const opened = selected?.opened
   return (
@@ -74,8 +77,17 @@ export function Images({ folder, images, jobs, unfinished, drives }: ImagesProps
               <AsideBlock title="Compare">
                 <CompareForm
                   key={selected.name}
-                  image={selected}
-                  others={images.filter((i) => i.opened && i.name !== selected.name).map((i) => i.name)}
+                  disk={{ kind: 'images', id: selected.name }}
+                  others={[
+                    ...images
+                      .filter((i) => i.opened && i.name !== selected.name)
+                      .map(({ name }) => ({ kind: 'images' as const, id: name, name })),
+                    ...drives.map(({ id, name, serial }) => ({
+                      kind: 'drives' as const,
+                      id,
+                      name: `${name}, ${serial}`,
+                    })),
+                  ]}
                 />
               </AsideBlock>
             )}

@@ -1,9 +1,11 @@
 'use client'
 
 import { useRouter } from 'next/navigation'
-import { useRef, useState } from 'react'
+import { useEffect, useRef, useState } from 'react'
+import { clsx } from 'clsx'
 import { Upload } from 'tus-js-client'
 import { formatSize, MIB } from '@/core/bytes/size'
+import { Link } from '@/ui/frame/link'
 import { Button } from '@/ui/shared/button'
 import { ProgressBar } from '@/ui/shared/progress-bar'
 
@@ -14,6 +16,8 @@ interface Running {
   readonly total: number
   readonly state: 'sending' | 'held' | 'done' | 'failed'
   readonly sentence?: string
+  /** What it is called in the images folder, once it is there. */
+  readonly stored?: string
 }
 
 /** An upload that is not whole yet, as the server has it. */
@@ -28,10 +32,41 @@ const ENDPOINT = '/api/images/upload'
 /** What is sent in one request; so much at most is sent again after a cut. */
 const PIECE_BYTES = 64 * MIB
 
-/** Adds files to the images folder. An upload that was cut goes on where it was when the same file is chosen again. */
-export function Uploads({ unfinished }: { unfinished: readonly UnfinishedUpload[] }) {
+/** Where an image that has arrived leads. */
+function ArrivedLinks({ name }: { name: string }) {
+  const link = 'font-semibold text-sea-4 underline underline-offset-2'
+  if (/\.(gz|zst|xz)$/i.test(name))
+    return (
+      <Link href={`/images?image=${encodeURIComponent(name)}`} className={link}>
+        Unpack it
+      </Link>
+    )
+  return (
+    <>
+      <Link href={`/images/${encodeURIComponent(name)}`} className={link}>
+        Look inside
+      </Link>
+      <Link href={`/moves/new?image=${encodeURIComponent(name)}`} className={link}>
+        Move this system
+      </Link>
+    </>
+  )
+}
+
+/** Adds files to the images folder, those that are dropped anywhere on the page too. An upload that was cut goes on where it was when the same file is chosen again. */
+export function Uploads({
+  unfinished,
+  words = 'Drop image files here, or choose them. A cut upload resumes where it was.',
+  choose = 'Choose files',
+}: {
+  unfinished: readonly UnfinishedUpload[]
+  /** What the place says that files are dropped on. */
+  words?: string
+  choose?: string
+}) {
   const router = useRouter()
   const [list, setList] = useState<readonly Running[]>([])
+  const [over, setOver] = useState(false)
   const uploads = useRef(new Map<number, Upload>())
   const next = useRef(1)
   const picker = useRef<HTMLInputElement>(null)
@@ -48,8 +83,9 @@ export function Uploads({ unfinished }: { unfinished: readonly UnfinishedUpload[
       metadata: { filename: file.name },
       removeFingerprintOnSuccess: true,
       onProgress: (sent, total) => change(id, { sent, total }),
-      onSuccess: () => {
-        change(id, { state: 'done', sent: file.size })
+      onSuccess: ({ lastResponse }) => {
+        const stored = decodeURIComponent(lastResponse.getHeader('x-stored-name') ?? encodeURIComponent(file.name))
+        change(id, { state: 'done', sent: file.size, stored })
         router.refresh()
       },
       onError: (error) => {
@@ -62,6 +98,35 @@ export function Uploads({ unfinished }: { unfinished: readonly UnfinishedUpload[
     if (earlier) upload.resumeFromPreviousUpload(earlier)
     upload.start()
   }
+
+  const latest = useRef(add)
+  useEffect(() => {
+    latest.current = add
+  })
+  // A file that is let go beside the place for it would be opened by the browser, in place of the page.
+  useEffect(() => {
+    const holdsFiles = (event: DragEvent) => event.dataTransfer?.types.includes('Files') === true
+    const onOver = (event: DragEvent) => {
+      if (!holdsFiles(event)) return
+      event.preventDefault()
+      setOver(true)
+    }
+    const onLeave = (event: DragEvent) => event.relatedTarget === null && setOver(false)
+    const onDrop = (event: DragEvent) => {
+      if (!holdsFiles(event)) return
+      event.preventDefault()
+      setOver(false)
+      for (const file of event.dataTransfer!.files) void latest.current(file)
+    }
+    window.addEventListener('dragover', onOver)
+    window.addEventListener('dragleave', onLeave)
+    window.addEventListener('drop', onDrop)
+    return () => {
+      window.removeEventListener('dragover', onOver)
+      window.removeEventListener('dragleave', onLeave)
+      window.removeEventListener('drop', onDrop)
+    }
+  }, [])
 
   const hold = async (id: number) => {
     await uploads.current.get(id)?.abort()
@@ -85,16 +150,15 @@ export function Uploads({ unfinished }: { unfinished: readonly UnfinishedUpload[
 
   return (
     <div
-      className="rounded-lg border border-dashed border-line-strong p-3.5"
-      onDragOver={(event) => event.preventDefault()}
-      onDrop={(event) => {
-        event.preventDefault()
-        for (const file of event.dataTransfer.files) void add(file)
-      }}
+      className={clsx(
+        'rounded-lg border border-dashed p-3.5',
+        over ? 'border-magenta bg-magenta-wash' : 'border-line-strong',
+      )}
+      data-testid="drop"
     >
       <div className="flex flex-wrap items-center justify-between gap-3">
-        <p className="text-ink-soft">Drop image files here, or choose them. A cut upload resumes where it was.</p>
-        <Button onClick={() => picker.current?.click()}>Choose files</Button>
+        <p className="text-ink-soft">{words}</p>
+        <Button onClick={() => picker.current?.click()}>{choose}</Button>
         <input
           ref={picker}
           type="file"
@@ -129,7 +193,12 @@ export function Uploads({ unfinished }: { unfinished: readonly UnfinishedUpload[
                     </Button>
                   </span>
                 )}
-                {upload.state === 'done' && <span className="text-[13px] font-semibold text-weed">in the folder</span>}
+                {upload.state === 'done' && (
+                  <span className="flex flex-wrap items-baseline gap-x-4 gap-y-1">
+                    <span className="text-[13px] font-semibold text-weed">It has arrived</span>
+                    <ArrivedLinks name={upload.stored ?? upload.name} />
+                  </span>
+                )}
               </div>
               {upload.state !== 'done' && (
                 <ProgressBar

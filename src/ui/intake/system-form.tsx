@@ -17,6 +17,8 @@ export interface SystemFormProps {
   readonly subject: { readonly kind: 'drives' | 'images'; readonly id: string }
   readonly called: string
   readonly holds: string
+  /** Names of the systems on it. */
+  readonly systems: readonly string[]
   readonly usedBytes: number
   readonly sizeBytes: number
   readonly scheme: string
@@ -124,7 +126,13 @@ export function SystemForm(props: SystemFormProps) {
   })
   return (
     <Stage
-      heading={empty ? 'There is nothing on it to move' : `Where does ${props.holds} go?`}
+      heading={
+        empty
+          ? 'There is nothing on it to move'
+          : props.systems.length > 0
+            ? `Where does ${props.systems[0]} go?`
+            : 'Where does this disk go?'
+      }
       reason={
         empty
           ? `${props.called} has no partition table and no file system.`
@@ -136,7 +144,7 @@ export function SystemForm(props: SystemFormProps) {
             <p className="mb-2 text-[17px] font-bold break-words">{props.called}</p>
             <Facts
               facts={[
-                { name: 'Holds', value: props.holds },
+                { name: 'Holds', value: props.systems.length > 0 ? listed(props.systems) : props.holds },
                 { name: 'Used', value: formatSize(props.usedBytes), mono: true },
                 { name: 'Disk', value: formatSize(props.sizeBytes), mono: true },
               ]}

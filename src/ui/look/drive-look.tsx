@@ -9,7 +9,9 @@ import { AsideBlock } from '@/ui/frame/stage'
 import { MoveLinks } from '@/ui/shared/move-links'
 import { HealthBlock } from '@/ui/shared/health'
 import { Plate, type PlateDrive } from '@/ui/shared/plate'
+import { type ComparableDisk, CompareForm } from '@/ui/look/compare-form'
 import { Look } from './look'
+import { LookTools } from './look-tools'
 
 export interface DriveLookProps {
   readonly id: string
@@ -18,10 +20,11 @@ export interface DriveLookProps {
   readonly health?: Health
   readonly usedBy: readonly DriveUse[]
   readonly survey: DriveSurvey
+  readonly comparable: readonly ComparableDisk[]
 }
 
 /** A drive of the bench, looked at. */
-export function DriveLook({ id, drive, detail, health, usedBy, survey }: DriveLookProps) {
+export function DriveLook({ id, drive, detail, health, usedBy, survey, comparable }: DriveLookProps) {
   const { go, busy } = useAct()
   return (
     <Look
@@ -36,8 +39,12 @@ export function DriveLook({ id, drive, detail, health, usedBy, survey }: DriveLo
             <MoveLinks uses={usedBy} />
           </AsideBlock>
           <HealthBlock health={health} />
+          <AsideBlock title="Compare">
+            <CompareForm disk={{ kind: 'drives', id }} others={comparable} next="/images" />
+          </AsideBlock>
         </>
       }
+      tools={<LookTools subject={{ kind: 'drives', id }} moves={usedBy.length === 0 && survey.scheme !== 'none'} />}
       next={<NextAction label="Go to the bench" onAct={() => go('/bench')} disabled={busy} />}
     />
   )

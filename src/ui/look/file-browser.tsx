@@ -20,7 +20,16 @@ export function FileBrowser({ subject, partition, title }: FileBrowserProps) {
   const parts = path.split('/').filter(Boolean)
   return (
     <section className="mt-5" data-testid="files">
-      <h2 className="mb-2 font-bold">Files of {title}</h2>
+      <div className="mb-2 flex flex-wrap items-baseline justify-between gap-x-4">
+        <h2 className="font-bold">Files of {title}</h2>
+        <a
+          href={`/api/look/folder?${query(path)}`}
+          download
+          className="text-[13.5px] font-semibold text-sea-4 underline underline-offset-2"
+        >
+          Download {path === '/' ? 'all of it' : 'this folder'} as a tar
+        </a>
+      </div>
       <div className="panel p-3">
         <nav aria-label="Folder" className="mb-2 flex flex-wrap items-center gap-x-1 font-mono text-[13px]">
           <button type="button" className="rounded px-1 hover:bg-sunk" onClick={() => setPath('/')}>

@@ -14,6 +14,7 @@ import { PartitionTable } from '@/ui/survey/partition-table'
 import { Structures } from '@/ui/survey/structures'
 import { SurveyHull } from '@/ui/survey/survey-hull'
 import { FileBrowser } from './file-browser'
+import { FileSearch } from './file-search'
 
 interface LookProps {
   readonly subject: { readonly kind: 'drives' | 'images'; readonly id: string }
@@ -69,6 +70,14 @@ export function Look({ subject, drive, survey, health, aside, tools, next }: Loo
       {survey.partitions.length > 0 && <PartitionTable survey={survey} selected={selected} onSelect={setSelected} />}
       {partition?.volume?.depth === 'files' && (
         <FileBrowser key={partition.number} subject={subject} partition={partition.number} title={partition.title} />
+      )}
+      {survey.partitions.some((p) => p.volume?.depth === 'files') && (
+        <FileSearch
+          subject={subject}
+          volumes={survey.partitions
+            .filter((p) => p.volume?.depth === 'files')
+            .map(({ number, title }) => ({ number, title }))}
+        />
       )}
       <Structures subject={subject} />
     </Stage>

@@ -1,7 +1,7 @@
 'use client'
 
 import { useState } from 'react'
-import { Check, Wrench } from 'lucide-react'
+import { Check } from 'lucide-react'
 import { LINK_TITLES, TRACE_LINKS, type TraceLink } from '@/core/boot/types'
 import type { ProofCheck } from '@/core/proof/compare'
 import { counted } from '@/core/words'
@@ -14,6 +14,7 @@ import { Callout } from '@/ui/shared/callout'
 import { Plate, type PlateDrive } from '@/ui/shared/plate'
 import { After, type AfterView, BootMenu } from './after'
 import { Chain } from './chain'
+import { Made, Offered } from './repairs'
 
 interface ProofView {
   readonly trial?: {
@@ -272,86 +273,6 @@ function WayBack({
       </ol>
       {next < 0 && <p className="mt-2 text-ink-soft">The next start is from the old drive, as before the move.</p>}
     </AsideBlock>
-  )
-}
-
-/** What could be done about where the start ended. */
-function Offered({
-  repairs,
-  first,
-  busy,
-  onRepair,
-}: {
-  repairs: ProofView['offered']
-  /** The one that is the page's next action. */
-  first: string | undefined
-  busy: boolean
-  onRepair: (name: string) => void
-}) {
-  if (repairs.length === 0) return null
-  return (
-    <section className="mt-4" data-testid="offered">
-      <h2 className="mb-2 font-bold">What would repair it</h2>
-      <ul className="panel divide-y divide-line">
-        {repairs.map((repair) => (
-          <li key={repair.name} className="px-[18px] py-3">
-            <p className="flex items-center gap-3 font-semibold">
-              <Wrench size={18} className="shrink-0 text-ink-soft" aria-hidden />
-              {repair.title}
-              {repair.why === null && repair.name !== first && (
-                <span className="ml-auto">
-                  <Button small disabled={busy} onClick={() => onRepair(repair.name)}>
-                    Do it
-                    <span className="sr-only">: {repair.title}</span>
-                  </Button>
-                </span>
-              )}
-            </p>
-            <div className="mt-1 ml-[30px] text-ink-soft">
-              {repair.why ?? repair.changes.map((change) => <p key={change}>{change}</p>)}
-            </div>
-          </li>
-        ))}
-      </ul>
-    </section>
-  )
-}
-
-interface MadeProps {
-  readonly repairs: ProofView['repairs']
-  readonly busy: boolean
-  readonly onTakeBack: () => void
-}
-
-/** Repairs that were made; the last that stands can be taken back. */
-function Made({ repairs, busy, onTakeBack }: MadeProps) {
-  if (repairs.length === 0) return null
-  const last = repairs.findLast((r) => !r.undone)
-  return (
-    <section className="mt-4" data-testid="repairs">
-      <h2 className="mb-2 font-bold">Repairs made</h2>
-      <ul className="panel divide-y divide-line">
-        {repairs.map((repair) => (
-          <li key={repair.id} className="flex flex-wrap items-center gap-x-4 gap-y-1 px-[18px] py-3">
-            <span className="font-mono text-[13px] text-ink-soft">{repair.time}</span>
-            <span className="min-w-0 flex-1">
-              <span className="font-semibold">{repair.title}</span>
-              {repair.undone && <span className="text-ink-soft">, undone</span>}
-              {repair.changes.map((change) => (
-                <span key={change} className="block text-[13px] break-words text-ink-soft">
-                  {change}
-                </span>
-              ))}
-            </span>
-            {repair === last && (
-              <Button small disabled={busy} onClick={onTakeBack}>
-                Undo it
-              </Button>
-            )}
-          </li>
-        ))}
-      </ul>
-    </section>
   )
 }
 

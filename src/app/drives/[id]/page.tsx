@@ -1,6 +1,7 @@
 import { notFound } from 'next/navigation'
 import { answer } from '@/server/ground/answer'
 import { driveView } from '@/server/pages/bench'
+import { comparableWith } from '@/server/pages/images/view'
 import { headState } from '@/server/pages/head'
 import { surveyOf } from '@/server/world/looked-at'
 import { Head } from '@/ui/frame/head'
@@ -15,7 +16,8 @@ export default async function DrivePage({ params }: { params: Promise<{ id: stri
   const { id } = await params
   const found = await answer(async () => {
     const view = await driveView(id)
-    return { view, survey: await surveyOf({ kind: 'drives', id }) }
+    const disk = { kind: 'drives', id } as const
+    return { view, survey: await surveyOf(disk), comparable: await comparableWith(disk) }
   })
   if (!found.ok) {
     if (found.status === 404) notFound()
@@ -25,7 +27,7 @@ export default async function DrivePage({ params }: { params: Promise<{ id: stri
     <>
       <Head state={await headState()} />
       <div className="grid min-h-[calc(100dvh-52px)] lg:grid-cols-[minmax(0,1fr)_300px]">
-        <DriveLook {...found.value.view} survey={found.value.survey} />
+        <DriveLook {...found.value.view} survey={found.value.survey} comparable={found.value.comparable} />
       </div>
     </>
   )

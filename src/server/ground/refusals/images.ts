@@ -25,9 +25,9 @@ export const IMAGES = refusals({
     status: 409,
     sentence: () => 'Two images are being worked on already. Wait for one of them to end.',
   },
-  'image-with-itself': {
+  'disk-with-itself': {
     status: 409,
-    sentence: () => 'These are one and the same image. Choose another to compare with.',
+    sentence: () => 'These are the same bytes. Choose another disk to compare with.',
   },
   'images-folder-full': {
     status: 507,

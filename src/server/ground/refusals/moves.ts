@@ -174,6 +174,7 @@ export const MOVES = refusals({
     sentence: () => 'Only the new drive is repaired, after it was copied to and started once.',
   },
   'repair-nothing-to-change': { status: 409, sentence: () => 'The drive shows nothing that this would change.' },
+  'repair-shown-only': { status: 409, sentence: ({ why }: { why: string }) => `It is not repaired here. ${why}` },
   'repair-none-to-undo': { status: 409, sentence: () => 'There is no repair that could be undone.' },
   'repair-journal-gone': {
     status: 409,

@@ -14,6 +14,7 @@ import { runTask, type TaskOptions } from '../../jobs/threads'
 import type { JobResult } from '@/core/image/views'
 import { fileKey, type Leasable, leasableDrive, leasableImage } from '../../leases'
 import { driveBytes, driveById } from '../../world'
+import { type LookedAt, LookedAtSchema, subjectOf } from '../../world/looked-at'
 
 const KINDS: readonly JobKind[] = ['convert', 'capture', 'compare']
 const MOST_AT_ONCE = 2
@@ -28,7 +29,7 @@ export const JobRequestSchema = z.discriminatedUnion('kind', [
     to: To,
     usedOnly: z.boolean(),
   }),
-  z.object({ kind: z.literal('compare'), a: ImageNameSchema, b: ImageNameSchema }),
+  z.object({ kind: z.literal('compare'), a: LookedAtSchema, b: LookedAtSchema }),
 ])
 
 /** Work on images, the newest first. */
@@ -57,11 +58,12 @@ export async function startImageJob(input: unknown): Promise<StartedJob> {
 async function orderOf(request: z.infer<typeof JobRequestSchema>): Promise<JobOrder<JobResult>> {
   const within = imagesFolder()
   if (request.kind === 'compare') {
-    if (request.a === request.b) throw new Refusal('image-with-itself')
-    const [a, b] = [await imagePath(request.a), await imagePath(request.b)]
-    const read = [await leasableImage(a, request.a), await leasableImage(b, request.b)]
-    const title = `${request.a} compared with ${request.b}`
-    return imageJob('compare', { title, read }, (options) => runTask('compareImages', { a, b, within }, options))
+    if (request.a.kind === request.b.kind && request.a.id === request.b.id) throw new Refusal('disk-with-itself')
+    const [a, b] = [await comparedOf(request.a), await comparedOf(request.b)]
+    if (a.leasable.keys.join() === b.leasable.keys.join()) throw new Refusal('disk-with-itself')
+    const order = { a: a.subject, b: b.subject }
+    const about = { title: `${a.name} compared with ${b.name}`, read: [a.leasable, b.leasable] }
+    return imageJob('compare', about, (options) => runTask('compareDisks', order, options))
   }
   const output = await newImagePath(request.output)
   const { to } = request
@@ -80,6 +82,14 @@ async function orderOf(request: z.infer<typeof JobRequestSchema>): Promise<JobOr
   const order = { drive: driveBytes(drive), output, to, usedOnly: request.usedOnly }
   const about = { title: `${driveName(drive)} to ${request.output}`, read: [await leasableDrive(drive)], output }
   return imageJob('capture', about, (options) => runTask('captureDrive', order, options))
+}
+
+async function comparedOf(lookedAt: LookedAt) {
+  const subject = await subjectOf(lookedAt)
+  if (subject.kind === 'image')
+    return { subject, name: lookedAt.id, leasable: await leasableImage(subject.file, lookedAt.id) }
+  const drive = await driveById(lookedAt.id)
+  return { subject, name: driveName(drive), leasable: await leasableDrive(drive) }
 }
 
 function imageJob(

@@ -1,12 +1,15 @@
 import { formatSize } from '@/core/bytes/size'
-import { driveName } from '@/core/things/drive'
+import { driveName, hasBytes } from '@/core/things/drive'
 import { imagesFolder } from '../../ground/paths'
 import { Refusal } from '../../ground/refusals'
 import { listImages } from '../../images'
 import { unfinishedUploads } from '../../images/upload'
 import { benchState } from '../../world'
-import { surveyOf } from '../../world/looked-at'
+import { type LookedAt, surveyOf } from '../../world/looked-at'
 import { listImageJobs } from './jobs'
+
+/** A list of more is of no use to choose from. */
+const MOST_COMPARABLE = 200
 
 /** What the page of all images shows. */
 export async function imagesView() {
@@ -35,6 +38,7 @@ export async function imageView(name: string) {
   return {
     image,
     survey,
+    comparable: await comparableWith({ kind: 'images', id: name }),
     drive: {
       name,
       serial: image.opened.format,
@@ -42,4 +46,16 @@ export async function imageView(name: string) {
       sizeBytes: image.opened.virtualBytes,
     },
   }
+}
+
+/** Images and drives of the shown bench that a disk can be compared with. */
+export async function comparableWith(disk: LookedAt) {
+  const images = (await listImages()).flatMap(({ name, opened }) =>
+    opened ? [{ kind: 'images' as const, id: name, name }] : [],
+  )
+  const drives = (await benchState()).drives
+    .filter(hasBytes)
+    .slice(0, MOST_COMPARABLE)
+    .map((d) => ({ kind: 'drives' as const, id: d.id, name: `${driveName(d)}, ${d.serial}` }))
+  return [...images, ...drives].filter((other) => other.kind !== disk.kind || other.id !== disk.id)
 }

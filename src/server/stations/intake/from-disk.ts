@@ -50,6 +50,7 @@ export async function systemForm(input: unknown) {
     /** As it is called: a file's name, or a drive's. */
     called: drive ? driveName(drive) : subject.id,
     holds: contentWords(survey),
+    systems: survey.partitions.flatMap((p) => (p.system ? [p.system.name] : [])),
     usedBytes: survey.usedBytes,
     sizeBytes: survey.sizeBytes,
     scheme: survey.scheme,

@@ -11,9 +11,9 @@ import { type MapTaken, storedExtents, usedExtentsOf } from '@/core/image/used'
 import type { JobResult } from '@/core/image/views'
 import { convertFile } from '@/host/convert'
 import { createWhole } from '@/host/files'
-import { openHostImage } from '@/host/images'
 import { packCluster } from '@/host/packed'
 import type { TaskControl } from '.'
+import { type Subject, withSubject } from './subject'
 
 // Work on images. Paths were checked before. What is stopped or fails leaves no file.
 
@@ -74,28 +74,21 @@ export async function captureDrive(order: CaptureOrder, { signal, progress }: Ta
 }
 
 export interface CompareOrder {
-  readonly a: string
-  readonly b: string
-  readonly within: string
+  readonly a: Subject
+  readonly b: Subject
 }
 
-/** Compares two images byte by byte. */
-export async function compareImages({ a, b, within }: CompareOrder, control: TaskControl): Promise<JobResult> {
+/** Compares two disks byte by byte, and names the files of the first that a difference lies in. */
+export function compareDisks({ a, b }: CompareOrder, control: TaskControl): Promise<JobResult> {
   const { signal } = control
   const onProgress = (done: number, total: number) => control.progress({ done, total })
-  const left = await openHostImage(a, { within })
-  try {
-    const right = await openHostImage(b, { within })
-    try {
-      const [one, other] = [new ReadAroundDevice(left.device), new ReadAroundDevice(right.device)]
+  return withSubject(a, (left) =>
+    withSubject(b, async (right): Promise<JobResult> => {
+      const [one, other] = [new ReadAroundDevice(left), new ReadAroundDevice(right)]
       const comparison = await compareDevices(one, other, { signal, onProgress })
       const touched = comparison.ranges.length > 0 ? await touchedBy(one, comparison.ranges) : null
       const unreadable = [one.lostSectors, other.lostSectors] as const
       return { kind: 'compared', comparison, touched, unreadable, sectorSize: one.logicalSectorSize }
-    } finally {
-      await right.close()
-    }
-  } finally {
-    await left.close()
-  }
+    }),
+  )
 }

@@ -1,9 +1,11 @@
 import { checkDriveMaps } from './check-maps'
 import { comparePairs } from './compare-drives'
 import { eraseDrive } from './erase'
-import { captureDrive, compareImages, convertImage } from './images'
+import { captureDrive, compareDisks, convertImage } from './images'
 import { listFolder, readFilePart, readSector, statFile } from './look'
+import { type FoundFile, listTree, searchFiles } from './search'
 import { measureDrive } from './measure'
+import { followAlone, repairAlone, undoAlone } from './start-alone'
 import { surveySubject } from './survey'
 import { followStart } from './trial'
 
@@ -19,23 +21,30 @@ export interface TaskProgress {
   readonly total: number
   /** What it is about at the moment. */
   readonly title?: string
+  /** Files that a search met since it last told. */
+  readonly found?: readonly FoundFile[]
 }
 
 /** Everything that runs in a thread of its own, by name: from plain values to plain values. */
 export const TASKS = {
   captureDrive,
   checkDriveMaps,
-  compareImages,
+  compareDisks,
   comparePairs,
   convertImage,
   eraseDrive,
+  followAlone,
   followStart,
   listFolder,
+  listTree,
   measureDrive,
   readFilePart,
   readSector,
+  repairAlone,
+  searchFiles,
   statFile,
   surveySubject,
+  undoAlone,
 }
 
 export type TaskName = keyof typeof TASKS
