@@ -5,6 +5,9 @@ import { lowerFirst } from '../words'
 import { howToTake, limitsOf } from './limits'
 import { fitSizes, type FitNote, type FitPartition, type FitWish, type Layout } from './types'
 
+/** A system with less of its volume free than this runs into trouble soon. */
+const LITTLE_FREE = 0.05
+
 /** What a fit comes to, as a customer would understand it, and what there is to know about it. */
 export function explain(
   survey: DriveSurvey,
@@ -74,6 +77,14 @@ function notesOn(survey: DriveSurvey, layout: Layout, wish: FitWish): FitNote[] 
       notes.push({
         tone: 'caution',
         sentence: `Every sector of ${p.title} is copied: ${lowerFirst(source.volume.everySector)}`,
+      })
+    }
+    const free = after - p.usedBytes
+    if (p.role === 'system' && p.resizes && free < after * LITTLE_FREE) {
+      const share = Math.max(0, Math.floor((free / after) * 100))
+      notes.push({
+        tone: 'caution',
+        sentence: `${p.title} is left with ${formatSize(Math.max(0, free))} free, ${share} % of it. A system needs room to work and for its updates.`,
       })
     }
     const unused = roomUnused(source, p, layout)

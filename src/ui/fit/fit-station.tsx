@@ -4,6 +4,7 @@ import { type ReactNode, useCallback, useEffect, useMemo, useState } from 'react
 import { formatCapacity, formatSize, parseSize } from '@/core/bytes/size'
 import { rangeOf, withSize } from '@/core/fit/range'
 import { movedPartitions, targetOf } from '@/core/fit/ends'
+import { volumesGive } from '@/core/fit/gives'
 import { defaultWish, solveFit } from '@/core/fit/solve'
 import type { FitResult, FitTarget, FitWish, Layout } from '@/core/fit/types'
 import { formatRange } from '@/core/route/timing'
@@ -137,6 +138,10 @@ function FitOfPair({ moveId, pair, view, acting, tabs, onLocked }: FitOfPairProp
     [result, sourceSurvey, target],
   )
   const shown = layout ?? (nearest?.fits ? nearest.layout : undefined)
+  const gives = useMemo(
+    () => (result.fits ? [] : volumesGive(sourceSurvey, target, wish)),
+    [result, sourceSurvey, target, wish],
+  )
   const original = moved.find((p) => String(p.number) === selected)
   const { heading, reason } = wordsOf(result)
   const range = useCallback(
@@ -239,7 +244,7 @@ function FitOfPair({ moveId, pair, view, acting, tabs, onLocked }: FitOfPairProp
           />
         </>
       )}
-      {!result.fits && <WhyNot result={result} canUndo={history.canUndo} onUndo={undo} onWish={set} />}
+      {!result.fits && <WhyNot result={result} gives={gives} canUndo={history.canUndo} onUndo={undo} onWish={set} />}
       {shown && (
         <>
           {!layout && <p className="mb-2 text-ink-soft">The nearest that fits:</p>}
@@ -348,7 +353,7 @@ function Next({ locked, canLock, busy, obstacle, candidate, more, onGo, onLock, 
         label="Make it the target"
         onAct={onTake}
         disabled={busy}
-        hint={`The ${candidate.name} is only tried here. Taking it means choosing the way anew.`}
+        hint={`The ${candidate.name} is only tried here. Taking it means choosing the route anew.`}
       />
     )
   }

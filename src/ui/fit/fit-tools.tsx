@@ -28,6 +28,8 @@ interface FitToolsProps {
 export function FitTools(props: FitToolsProps) {
   const { survey, sourceName, wish, layout, canUndo, canRedo, onUndo, onRedo, onWish } = props
   const file = useRef<HTMLInputElement>(null)
+  const points = startingPoints(survey)
+  const idle = points.find((p) => p.idle)?.idle
   const take = async (chosen: File | undefined) => {
     if (!chosen) return
     try {
@@ -41,12 +43,20 @@ export function FitTools(props: FitToolsProps) {
   return (
     <div className="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
       <div className="flex flex-wrap items-center gap-1.5" role="group" aria-label="Begin with">
-        {startingPoints(survey).map(({ id, name, says, wish: start }) => (
-          <Button key={id} small title={says} aria-pressed={same(start, wish)} onClick={() => onWish(start)}>
+        {points.map(({ id, name, says, wish: start, idle }) => (
+          <Button
+            key={id}
+            small
+            title={idle ?? says}
+            disabled={idle !== undefined}
+            aria-pressed={same(start, wish)}
+            onClick={() => onWish(start)}
+          >
             {name}
           </Button>
         ))}
       </div>
+      {idle && <p className="max-w-[60ch] text-[13px] text-ink-soft">{idle}</p>}
       <div className="ml-auto flex items-center gap-1">
         <IconButton label="Undo" onClick={onUndo} disabled={!canUndo}>
           <Undo2 size={17} aria-hidden />

@@ -79,7 +79,7 @@ export function SelectedVolume(props: SelectedVolumeProps) {
                   onClick={() => choose(choice.rule)}
                   className={clsx(
                     'py-1.5 text-[13.5px] font-semibold capitalize',
-                    on ? 'bg-ink text-paper' : 'text-ink-soft disabled:line-through',
+                    on ? 'bg-ink text-paper' : 'text-ink-soft disabled:opacity-45',
                   )}
                 >
                   {choice.rule}

@@ -10,7 +10,7 @@ import { useAct } from './act'
 import { useActions } from './actions'
 import { useProgress } from './events'
 import { Keys } from './keys'
-import { Palette, type PaletteMove } from './palette'
+import { Palette } from './palette'
 import { switchTheme } from './theme'
 
 /** What the head shows of the bench. */
@@ -18,7 +18,6 @@ export interface HeadState {
   /** Bench time when the page was made, in milliseconds of a calendar without zones. */
   readonly benchNow: number
   readonly pace: '1' | '30' | 'max'
-  readonly moves: readonly PaletteMove[]
   /** The name of the bench that is shown. */
   readonly bench: string
   /** It is the one that comes with the program, of made-up things. */
@@ -70,7 +69,7 @@ export function Head({
         <BenchClock benchNow={state.benchNow} pace={state.pace} />
         <ThemeSwitch />
         <Keys />
-        <Palette moves={state.moves} currentMove={move?.id} />
+        <Palette currentMove={move?.id} />
       </div>
     </header>
   )

@@ -2,16 +2,59 @@
 
 import { useRouter } from 'next/navigation'
 import { useEffect, useState } from 'react'
+import { clsx } from 'clsx'
 import { Command } from 'cmdk'
 import { STATIONS } from '@/core/move/stations'
 import { useAct } from './act'
 import { useActions } from './actions'
 import { switchTheme } from './theme'
 
-export interface PaletteMove {
-  readonly id: string
+/** Something of the bench that can be gone to, as the server finds it. */
+interface FoundThing {
+  readonly kind: 'move' | 'drive' | 'computer' | 'image'
   readonly title: string
+  readonly detail: string
+  readonly href: string
 }
+
+const GROUPS = [
+  ['move', 'Moves'],
+  ['drive', 'Drives'],
+  ['computer', 'Computers'],
+  ['image', 'Images'],
+] as const
+
+/** What the page that is open can do: its own buttons, by their words. */
+interface PageAction {
+  readonly label: string
+  readonly button: HTMLButtonElement
+}
+
+/** More than that is a list of things, not of actions. */
+const MOST_ACTIONS = 24
+
+function actionsOfPage(): PageAction[] {
+  const found = new Map<string, HTMLButtonElement>()
+  for (const button of document.querySelectorAll<HTMLButtonElement>('main button, aside button')) {
+    const label = button.innerText
+      .replace(/\s*Enter$/, '')
+      .replace(/\s+/g, ' ')
+      .trim()
+    const isAction =
+      !button.disabled && !button.closest('table, svg, [role="menu"]') && !button.hasAttribute('aria-pressed')
+    if (isAction && label !== '' && label.length <= 60 && !found.has(label)) found.set(label, button)
+  }
+  return [...found].slice(0, MOST_ACTIONS).map(([label, button]) => ({ label, button }))
+}
+
+/** The page may have drawn its buttons anew since. */
+function clickAction(label: string, button: HTMLButtonElement): void {
+  const now = button.isConnected ? button : actionsOfPage().find((action) => action.label === label)?.button
+  now?.click()
+}
+
+/** Typing is followed at this distance. */
+const ASK_AFTER_MS = 120
 
 const itemClass = 'flex items-center rounded px-3 py-2 data-[selected=true]:bg-magenta-wash'
 
@@ -22,8 +65,11 @@ function everyWord(name: string, typed: string): number {
 }
 
 /** Everything in one list, on Ctrl K. */
-export function Palette({ moves, currentMove }: { moves: readonly PaletteMove[]; currentMove?: string }) {
+export function Palette({ currentMove }: { currentMove?: string }) {
   const [open, setOpen] = useState(false)
+  const [typed, setTyped] = useState('')
+  const [things, setThings] = useState<readonly FoundThing[]>([])
+  const [actions, setActions] = useState<readonly PageAction[]>([])
   const router = useRouter()
   const { act } = useAct()
   const { setPace } = useActions()
@@ -31,11 +77,37 @@ export function Palette({ moves, currentMove }: { moves: readonly PaletteMove[];
     const onKey = (event: KeyboardEvent) => {
       if (event.key.toLowerCase() !== 'k' || !(event.ctrlKey || event.metaKey)) return
       event.preventDefault()
-      setOpen((was) => !was)
+      show(document.querySelector('[cmdk-root]') === null)
     }
     window.addEventListener('keydown', onKey)
     return () => window.removeEventListener('keydown', onKey)
   }, [])
+  useEffect(() => {
+    if (!open) return
+    const abort = new AbortController()
+    const timer = setTimeout(
+      async () => {
+        try {
+          const answer = await fetch(`/api/find?${new URLSearchParams({ q: typed })}`, { signal: abort.signal })
+          const { ok, value } = (await answer.json()) as { ok: boolean; value: readonly FoundThing[] }
+          if (ok) setThings(value)
+        } catch {
+          // The next letter asks again; what is on this page can be chosen all the same.
+        }
+      },
+      typed === '' ? 0 : ASK_AFTER_MS,
+    )
+    return () => {
+      clearTimeout(timer)
+      abort.abort()
+    }
+  }, [open, typed])
+  function show(isOpen: boolean) {
+    // Taken while the page is still in front.
+    if (isOpen) setActions(actionsOfPage())
+    setTyped('')
+    setOpen(isOpen)
+  }
   const run = (work: () => void) => () => {
     setOpen(false)
     work()
@@ -45,7 +117,7 @@ export function Palette({ moves, currentMove }: { moves: readonly PaletteMove[];
     <>
       <button
         type="button"
-        onClick={() => setOpen(true)}
+        onClick={() => show(true)}
         className="flex items-center gap-1.5 rounded px-1 py-1 text-[15px] whitespace-nowrap text-ink-soft hover:text-ink"
       >
         <span className="hidden md:inline">Find or do</span>
@@ -53,14 +125,16 @@ export function Palette({ moves, currentMove }: { moves: readonly PaletteMove[];
       </button>
       <Command.Dialog
         open={open}
-        onOpenChange={setOpen}
+        onOpenChange={show}
         label="Find or do"
         filter={everyWord}
         overlayClassName="fixed inset-0 z-40 bg-black/40"
         contentClassName="panel fixed top-[12vh] left-1/2 z-50 w-[min(560px,94vw)] -translate-x-1/2 overflow-hidden shadow-xl"
       >
         <Command.Input
-          placeholder="A move, a station, something to do"
+          value={typed}
+          onValueChange={setTyped}
+          placeholder="A move, a drive by its serial, an image, something to do"
           className="w-full border-b border-line bg-transparent px-4 py-3 text-[15px] outline-none"
         />
         <Command.List className="max-h-[50vh] overflow-y-auto p-2">
@@ -78,6 +152,47 @@ export function Palette({ moves, currentMove }: { moves: readonly PaletteMove[];
                   className={itemClass}
                 >
                   {title}
+                </Command.Item>
+              ))}
+            </Command.Group>
+          )}
+          {GROUPS.map(([kind, heading]) => {
+            const found = things.filter((thing) => thing.kind === kind)
+            return (
+              found.length > 0 && (
+                <Command.Group
+                  key={kind}
+                  heading={heading}
+                  className="[&_[cmdk-group-heading]]:caption [&_[cmdk-group-heading]]:px-3 [&_[cmdk-group-heading]]:py-1.5"
+                >
+                  {found.map(({ href, title, detail }) => (
+                    <Command.Item
+                      key={href}
+                      value={`${kind} ${title} ${detail} ${href}`}
+                      onSelect={go(href)}
+                      className={clsx(itemClass, 'gap-3')}
+                    >
+                      <span className="min-w-0 truncate">{title}</span>
+                      <span className="ml-auto shrink-0 text-[13px] text-ink-soft">{detail}</span>
+                    </Command.Item>
+                  ))}
+                </Command.Group>
+              )
+            )
+          })}
+          {actions.length > 0 && (
+            <Command.Group
+              heading="On this page"
+              className="[&_[cmdk-group-heading]]:caption [&_[cmdk-group-heading]]:px-3 [&_[cmdk-group-heading]]:py-1.5"
+            >
+              {actions.map(({ label, button }) => (
+                <Command.Item
+                  key={label}
+                  value={`page ${label}`}
+                  onSelect={run(() => setTimeout(() => clickAction(label, button)))}
+                  className={itemClass}
+                >
+                  {label}
                 </Command.Item>
               ))}
             </Command.Group>
@@ -104,11 +219,6 @@ export function Palette({ moves, currentMove }: { moves: readonly PaletteMove[];
             <Command.Item value="bench drives" onSelect={go('/bench')} className={itemClass}>
               Bench
             </Command.Item>
-            {moves.map(({ id, title }) => (
-              <Command.Item key={id} value={`move ${title}`} onSelect={go(`/moves/${id}`)} className={itemClass}>
-                {title}
-              </Command.Item>
-            ))}
           </Command.Group>
           <Command.Group
             heading="Do"
