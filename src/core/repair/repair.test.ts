@@ -11,31 +11,19 @@ import { viewOf } from '../bytes/struct'
 import { formatNtfs } from '../filesystem/ntfs/format'
 import { expectConsistent } from '../filesystem/ntfs/testing'
 import { HiveEditor } from '../registry/edit'
-import { MBR_RECORDS_OFFSET } from '../scheme/mbr-layout'
-import {
-  BIOS_FIRMWARE,
-  DISK_GUID,
-  ESP_GUID,
-  FIRMWARE,
-  makeBiosDisk,
-  makeSystemDisk,
-  sha256,
-  storedDigest,
-} from '../testing-disk'
+import { BIOS_FIRMWARE, DISK_GUID, FIRMWARE, makeBiosDisk, makeSystemDisk, sha256, storedDigest } from '../testing-disk'
 import { pattern } from '../testing'
 import { applyRepair, recordText, type RepairRecord, RepairRecordSchema, settleRepair, undoRepair } from './apply'
 import { planRepair } from '.'
 import { followMoves } from './moved'
 import { surveyDrive } from '../survey/survey'
-import { hiveIn, patchesOfFile, storePathOf, SYSTEM_HIVE_PATH } from './places'
+import { hiveIn, storePathOf, SYSTEM_HIVE_PATH } from './places'
 import { openFileSystem } from '../filesystem'
 import { readScheme } from '../scheme'
 import { sliceOf } from '../boot/start'
+import { BROKEN_DISKS, ENTRY, NOWHERE, poke, set, spoil } from './testing'
 
 const MIB = 1024 * 1024
-const ENTRY = 'c2a4e6f8-1b3d-4a5c-8e7f-9d0b2c4e6a81'
-const NOWHERE = { scheme: 'gpt', diskGuid: '00000000-0000-4000-8000-000000000001', partitionGuid: ESP_GUID } as const
-
 function follow(device: BlockDevice, firmware: Firmware, drivers = ['storahci']): Promise<Trace> {
   const drive = { driveId: 'new', name: 'Tellina T1 256 GB', slot: 'SATA 0', device, drivers }
   return traceBoot(firmware, [drive], undefined, sha256)
@@ -50,170 +38,6 @@ function memoryJournal() {
     keep: async (text: string) => void kept.push(text),
   }
 }
-
-/** Changes a file of a disk where it lies, as something that went wrong would have. */
-async function spoil(
-  device: BlockDevice,
-  mode: Firmware['mode'],
-  path: string,
-  change: (bytes: Uint8Array) => Promise<Uint8Array>,
-) {
-  const reading = (await readScheme(device))!
-  for (const partition of reading.partitions) {
-    const volume = await openFileSystem(sliceOf(device, partition)).catch(() => undefined)
-    if (volume?.depth !== 'files' || (await volume.stat(path))?.kind !== 'file') continue
-    const before = await volume.readFile(path)
-    const subject = {
-      candidate: { drive: { driveId: '', name: '', slot: '', device }, reading: reading as never },
-      device,
-      mode,
-      time: 1n,
-    }
-    for (const p of await patchesOfFile(subject, { partition, volume }, path, before, await change(before)))
-      await device.write(p.offset, p.after)
-    return
-  }
-  throw new Error(`${path} is not on the disk.`)
-}
-
-const set = (key: string, name: string, value: string | number | Uint8Array) => async (bytes: Uint8Array) => {
-  const editor = await HiveEditor.open(bytes)
-  await editor.set((await editor.key(key))!, name, value)
-  return editor.done(2n)
-}
-
-type Case = [
-  what: string,
-  link: string,
-  repair: string,
-  firmware: Firmware,
-  make: () => Promise<MemoryDevice>,
-  spoil: (device: MemoryDevice) => Promise<unknown>,
-]
-
-const uefi = (path: string, change: (bytes: Uint8Array) => Promise<Uint8Array>) => (d: MemoryDevice) =>
-  spoil(d, 'uefi', path, change)
-const bios = (path: string, change: (bytes: Uint8Array) => Promise<Uint8Array>) => (d: MemoryDevice) =>
-  spoil(d, 'bios', path, change)
-const poke = (offset: number, bytes: number[]) => async (d: MemoryDevice) => {
-  const sector = (await readBytes(d, Math.floor(offset / 512) * 512, 512)).slice()
-  sector.set(bytes, offset % 512)
-  await d.write(Math.floor(offset / 512) * 512, sector)
-}
-
-const CASES: Case[] = [
-  [
-    'boot settings that name another disk',
-    'system-volume',
-    'point-store',
-    FIRMWARE,
-    makeSystemDisk,
-    uefi('/EFI/Microsoft/Boot/BCD', async (bytes) =>
-      set(
-        elementPath(ENTRY, ELEMENTS.systemDevice),
-        'Element',
-        deviceBytes(NOWHERE),
-      )(await set(elementPath(ENTRY, ELEMENTS.device), 'Element', deviceBytes(NOWHERE))(bytes)),
-    ),
-  ],
-  [
-    'boot settings whose standard entry is gone',
-    'settings',
-    'standard-entry',
-    FIRMWARE,
-    makeSystemDisk,
-    uefi(
-      '/EFI/Microsoft/Boot/BCD',
-      set(elementPath(STORE_OBJECTS.manager, ELEMENTS.default), 'Element', `{${DISK_GUID}}`),
-    ),
-  ],
-  [
-    'a driver that waits to be asked',
-    'driver',
-    'start-driver',
-    FIRMWARE,
-    makeSystemDisk,
-    uefi(SYSTEM_HIVE_PATH, set('ControlSet001\\Services\\storahci', 'Start', 3)),
-  ],
-  [
-    'a letter that belongs to another volume',
-    'sign-in',
-    'drive-letters',
-    FIRMWARE,
-    makeSystemDisk,
-    uefi(SYSTEM_HIVE_PATH, set('MountedDevices', LETTER_C, new Uint8Array(24).fill(7))),
-  ],
-  [
-    'a system partition that was moved',
-    'system-volume',
-    'point-store',
-    BIOS_FIRMWARE(),
-    () => makeBiosDisk(),
-    bios('/Boot/BCD', async (bytes) =>
-      set(
-        elementPath(ENTRY, ELEMENTS.systemDevice),
-        'Element',
-        deviceBytes({ scheme: 'mbr', signature: '7b3f0c11', offset: 63 * 512 }),
-      )(bytes),
-    ),
-  ],
-  [
-    'a disk with another signature',
-    'system-volume',
-    'point-store',
-    BIOS_FIRMWARE(),
-    () => makeBiosDisk(),
-    poke(440, [1, 2, 3, 4]),
-  ],
-  [
-    'boot settings whose standard entry is gone, by BIOS',
-    'settings',
-    'standard-entry',
-    BIOS_FIRMWARE(),
-    () => makeBiosDisk(),
-    bios('/Boot/BCD', set(elementPath(STORE_OBJECTS.manager, ELEMENTS.default), 'Element', `{${DISK_GUID}}`)),
-  ],
-  [
-    'a driver that waits to be asked, by BIOS',
-    'driver',
-    'start-driver',
-    BIOS_FIRMWARE(),
-    () => makeBiosDisk(),
-    bios(SYSTEM_HIVE_PATH, set('ControlSet001\\Services\\storahci', 'Start', 3)),
-  ],
-  [
-    'a letter that belongs to another volume, by BIOS',
-    'sign-in',
-    'drive-letters',
-    BIOS_FIRMWARE(),
-    () => makeBiosDisk(),
-    bios(SYSTEM_HIVE_PATH, set('MountedDevices', LETTER_C, new Uint8Array(12).fill(7))),
-  ],
-  [
-    'no active partition',
-    'boot-partition',
-    'active-partition',
-    BIOS_FIRMWARE(),
-    () => makeBiosDisk(),
-    poke(MBR_RECORDS_OFFSET, [0]),
-  ],
-  [
-    'two active partitions',
-    'boot-partition',
-    'active-partition',
-    BIOS_FIRMWARE(),
-    () => makeBiosDisk(),
-    poke(MBR_RECORDS_OFFSET + 16, [0x80]),
-  ],
-  [
-    'a count of sectors from before',
-    'boot-partition',
-    'hidden-sectors',
-    BIOS_FIRMWARE(),
-    () => makeBiosDisk(),
-    poke(2048 * 512 + 28, [63, 0, 0, 0]),
-  ],
-]
 
 const REMOVED = { bootEntries: [], bootOrder: [] }
 const withoutFallback = () => makeSystemDisk({ fallback: false })
@@ -630,7 +454,7 @@ describe('a repair of the room a volume takes', () => {
 })
 
 describe('a repair', () => {
-  it.each(CASES)(
+  it.each(BROKEN_DISKS)(
     'mends %s, which the start ends at, and can be taken back',
     async (_what, link, repair, firmware, make, damage) => {
       const device = await make()
@@ -675,7 +499,7 @@ describe('a repair', () => {
   })
 
   it.each([
-    ['of values in a hive', 'point-store', CASES[0][5], {}],
+    ['of values in a hive', 'point-store', BROKEN_DISKS[0][5], {}],
     ['that makes a file', 'bring-driver', async () => {}, { drivers: ['trmst9'], packages: GIVEN_OUT }],
   ])(
     '%s, cut off at any write, leaves the drive as it was once that is settled',
@@ -712,7 +536,7 @@ describe('a repair', () => {
 
   it('is refused when the drive changed since it was worked out, and settled only on what it was made for', async () => {
     const device = await makeSystemDisk()
-    await CASES[0][5](device)
+    await BROKEN_DISKS[0][5](device)
     const plan = await planRepair('point-store', { device, mode: 'uefi', time: 5n })
     const { offset, before } = plan.patches[0]
     const journal = memoryJournal()
@@ -743,7 +567,7 @@ describe('a repair', () => {
       /no partition table/,
     )
     const unsettled = await makeSystemDisk()
-    await CASES[0][5](unsettled)
+    await BROKEN_DISKS[0][5](unsettled)
     await spoil(unsettled, 'uefi', storePathOf('uefi'), async (bytes) => {
       const open = bytes.slice()
       viewOf(open).setUint32(4, 77, true)
@@ -769,7 +593,7 @@ describe('a repair', () => {
     await expect(planRepair('drive-letters', { device, mode: 'uefi', time: 1n })).rejects.toThrow(
       /More than one volume/,
     )
-    await CASES[0][5](device)
+    await BROKEN_DISKS[0][5](device)
     await expect(planRepair('point-store', { device, mode: 'uefi', time: 1n })).rejects.toThrow(/cannot be told/)
   })
 })

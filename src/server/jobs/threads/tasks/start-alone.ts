@@ -9,6 +9,7 @@ import { type Firmware, FirmwareSchema, type Trace } from '@/core/boot/types'
 import { CoreError } from '@/core/errors'
 import { changesNothing, planRepair, type RepairQuestion } from '@/core/repair'
 import { applyRepair, repairStands, type RepairRecord, settleRepair, undoRepair } from '@/core/repair/apply'
+import { STORAGE_DRIVERS } from '@/core/survey/known-systems'
 import { surveyDrive } from '@/core/survey/survey'
 import { RawFile } from '@/host/raw-file'
 import { repairIn, repairJournal } from '@/host/repair-journal'
@@ -100,7 +101,7 @@ function firmwareOf({ firmware, mode }: AloneOrder, told: FirmwareTold): Firmwar
 }
 
 function questionOf(device: BlockDevice, { drivers, time }: AloneOrder, { mode }: Firmware): RepairQuestion {
-  return { device, mode, time, chance: randomBytes(16), ...(drivers ? { drivers } : {}) }
+  return { device, mode, time, chance: randomBytes(16), drivers: drivers ?? STORAGE_DRIVERS }
 }
 
 export interface AloneRepairOrder extends AloneOrder {
