@@ -189,6 +189,21 @@ function changes(): Record<string, Change> {
     },
     makeRepair: { ...ofMove('makeRepair', 'old-letters'), once: true },
     takeRepairBack: { ...ofMove('takeRepairBack'), once: true },
+    repairSubject: {
+      ask: () => byAction('repairSubject', { subject: { kind: 'drives', id: NEW }, repair: 'point-store' }),
+    },
+    undoSubjectRepair: { ask: () => byAction('undoSubjectRepair', { subject: { kind: 'images', id: 'loose.img' } }) },
+    moveSystem: {
+      ask: () =>
+        byAction('moveSystem', {
+          subject: { kind: 'images', id: 'loose.img' },
+          kind: 'sata-ssd',
+          computer: { from: 'new', name: 'Attic PC', mode: 'uefi', memoryGib: 8 },
+          target: { from: 'new', kind: 'sata-ssd', serial: 'ATT1-0001', sizeBytes: 2 ** 30 },
+          ...{ name: 'Attic PC', customer: 'not named yet' },
+        }),
+      once: true,
+    },
     startTrial: { ...ofMove('startTrial'), once: true },
     turnOn: ofMove('turnOn'),
     goBack: ofMove('goBack'),

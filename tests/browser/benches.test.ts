@@ -69,7 +69,7 @@ describe('a computer that is described from nothing, with two image files as dri
 
   it('gets a move, filled in from what its drives tell', async () => {
     await page.open('/')
-    await page.untilFinding(/Nothing needs you/)
+    await page.untilFinding(/Nothing is moved here yet/)
     await page.click(/^New move/)
     await page.untilFinding(/What is to be moved/)
     await page.pick('Computer', 'kiosk')

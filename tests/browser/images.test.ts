@@ -57,7 +57,7 @@ async function fill(label: RegExp, value: string, form: string): Promise<void> {
     ),
   )
   if ((await field.getTagName()) === 'select') {
-    await field.findElement(By.xpath(`./option[contains(., "${value}")]`)).click()
+    await field.findElement(By.xpath(`.//option[contains(., "${value}")]`)).click()
     return
   }
   await page.until(async () => {
@@ -155,7 +155,7 @@ describe('the images page', () => {
     writeFileSync(file, bytes)
     await page.open('/images')
     await page.driver.findElement(By.css('input[type="file"]')).sendKeys(file)
-    await page.untilText(/in the folder/)
+    await page.untilText(/It has arrived/)
     await page.untilText(/tide clock\.img/)
     expect(readFileSync(at('tide clock.img')).equals(bytes)).toBe(true)
 

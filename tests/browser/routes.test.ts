@@ -73,14 +73,14 @@ describe('the scenario’s moves', () => {
 })
 
 describe('a plan', () => {
-  it('that a drive was pulled out of says so at once, with the nearest that works', async () => {
+  it('that a drive was pulled out of says so at once, with where it goes back and the nearest that works', async () => {
     await toSurvey(page)
     await toRoute(page)
     await toFit(page)
     await toReady(page)
     await place('crv5-960', { kind: 'bay', accessoryId: 'cable-adapter', bay: 'plug' })
     await page.untilText(/The route does not work any more/)
-    expect(await page.text()).toMatch(/The nearest that works: /)
+    expect(await page.text()).toMatch(/Put the Corvina S5 960 GB into USB dock A, bay 1 again[^]*nearest that works: /)
     await page.open('/')
     await page.untilText(/Needs you: the route no longer works/)
     await page.open('/moves/ticket-desk/route')

@@ -40,9 +40,11 @@ export function groupDigits(value: number): string {
     .replace(/\B(?=(\d{3})+(?!\d))/g, '\u00a0')
 }
 
-/** The drive makers' decimal capacity: `240 GB`, `2 TB`. */
+/** The drive makers' decimal capacity: `240 GB`, `2 TB`; of small ones `1.5 GB`, `600 MB`. */
 export function formatCapacity(bytes: number): string {
   const gb = bytes / 1e9
+  if (gb < 0.9995) return `${Math.round(bytes / 1e6)} MB`
+  if (gb < 9.95) return `${Math.round(gb * 10) / 10} GB`
   return gb >= 1000 ? `${Math.round(gb / 100) / 10} TB` : `${Math.round(gb)} GB`
 }
 

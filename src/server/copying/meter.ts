@@ -88,10 +88,14 @@ export class CopyMeter {
 
   report(): CopyProgress {
     const { progress, timing } = this
-    const copyRate = progress.copySeconds > 1 ? progress.copiedBytes / progress.copySeconds : timing.copyBytesPerSecond
-    const checkRate = this.checkSeconds > 1 ? progress.checkedBytes / this.checkSeconds : timing.checkBytesPerSecond
-    const copyMean = progress.copySeconds > 0 ? progress.copiedBytes / progress.copySeconds : 0
-    const checkMean = this.checkSeconds > 0 ? progress.checkedBytes / this.checkSeconds : 0
+    // The seconds of before a cut are known at once, its bytes only when they are sure again.
+    const { before } = this.options
+    const copied = Math.max(progress.copiedBytes, before?.copiedBytes ?? 0)
+    const checked = Math.max(progress.checkedBytes, before?.checkedBytes ?? 0)
+    const copyMean = progress.copySeconds > 0 ? copied / progress.copySeconds : 0
+    const checkMean = this.checkSeconds > 0 ? checked / this.checkSeconds : 0
+    const copyRate = progress.copySeconds > 1 && copyMean > 0 ? copyMean : timing.copyBytesPerSecond
+    const checkRate = this.checkSeconds > 1 && checkMean > 0 ? checkMean : timing.checkBytesPerSecond
     const copyLeft = (progress.totalBytes - progress.copiedBytes) / copyRate
     const checkLeft = progress.verify ? (progress.totalBytes - progress.checkedBytes) / checkRate : 0
     return {

@@ -84,6 +84,14 @@ export function whyNotPulled(drive: Drive): string | undefined {
   return holder && `The ${driveName(drive)} is in use by ${holder.purpose}. It stays where it is until that has ended.`
 }
 
+/** What would be cut off if a drive were pulled now, as `the copy of Ticket desk`; undefined where nothing would. */
+export function cutByPulling(driveId: string): string | undefined {
+  return [...held().now.values()].find(
+    ({ mayBePulled, read = [], write = [] }) =>
+      mayBePulled && [...read, ...write].some((thing) => thing.driveId === driveId),
+  )?.purpose
+}
+
 /** What one of these drives is in use by, as `the copy of Ticket desk`; undefined where none is. */
 export function driveUse(driveIds: readonly string[], { needsPower = false } = {}): string | undefined {
   return [...held().now.values()].find(

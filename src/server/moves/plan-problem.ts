@@ -2,7 +2,7 @@ import { beforePlay, type Played, whyItFails } from '@/core/route/play'
 import { findPlans } from '@/core/route/search'
 import { formatRange } from '@/core/route/timing'
 import type { Action, PlacedMedium, Plan } from '@/core/route/types'
-import { type BenchState, driveIn } from '@/core/things/bench'
+import { type BenchState, driveIn, placeName, samePlace } from '@/core/things/bench'
 import { driveName, type Place } from '@/core/things/drive'
 import { type Move, moveRow } from '.'
 import { moveClaims } from './claims'
@@ -14,6 +14,8 @@ export interface PlanProblem {
   /** The plan cannot go on as it is; else it only clashes with another move's. */
   readonly stops: boolean
   readonly sentence: string
+  /** What has to go back where, as `the Corvina S5 960 GB into USB dock A, bay 1`; null where it is something else. */
+  readonly putBack: string | null
   readonly instead: { readonly id: string; readonly title: string; readonly time: string } | null
 }
 
@@ -30,11 +32,28 @@ export async function planProblem(
   const left = actionsLeft(move, progress)
   const sentence = whyItFails({ actions: left }, 0, played(move, asPlanned(move.bench, left), progress), pairsOf(move))
   if (sentence) {
-    const instead = withNearest && progress.copied === 0 ? await nearest(move, progress.plan) : null
-    return { stops: true, sentence, instead }
+    // A copy that was begun goes on where its drives were, and by no other route.
+    const begun = progress.copies.some((copy) => copy !== undefined)
+    const instead = withNearest && !begun ? await nearest(move, progress.plan) : null
+    return { stops: true, sentence, putBack: putBackOf(move, left) ?? null, instead }
   }
   const clash = await clashOf(move, left)
-  return clash ? { stops: false, sentence: clash, instead: null } : undefined
+  return clash ? { stops: false, sentence: clash, putBack: null, instead: null } : undefined
+}
+
+/** The drive of the next copy that is not where the plan has it, and that no step of the plan puts there. */
+function putBackOf({ bench }: Move, left: readonly Action[]): string | undefined {
+  const next = left.findIndex((action) => action.do === 'transfer')
+  const transfer = left[next]
+  if (transfer?.do !== 'transfer') return undefined
+  const put = left.slice(0, next).flatMap((action) => (action.do === 'put' ? [action.driveId] : []))
+  for (const medium of [transfer.from, transfer.to]) {
+    if (medium.kind !== 'drive' || put.includes(medium.driveId)) continue
+    const drive = bench.drives.find((d) => d.id === medium.driveId)
+    if (drive && !samePlace(drive.place, medium.place))
+      return `the ${driveName(drive)} into ${placeName(medium.place, bench)}`
+  }
+  return undefined
 }
 
 /** A bench with what the finished legs have left on its drives. */

@@ -14,7 +14,7 @@ import { inBenchQueue } from '../ground/queue'
 import { Refusal } from '../ground/refusals'
 import { singleton } from '../ground/singleton'
 import type { Subject } from '../jobs/threads/tasks/subject'
-import { whyNotPulled } from '../leases'
+import { cutByPulling, whyNotPulled } from '../leases'
 
 export { driveBytes } from '../ground/drive-files'
 
@@ -136,6 +136,15 @@ export function onDetach(listener: DetachListener): () => void {
 /** Puts a drive somewhere else. Throws Refusal when it cannot go there, or is in use by what holds it there. */
 export function placeDrive(id: string, place: Place, shelf?: Drive['shelf']): Promise<Drive> {
   return inBenchQueue(() => placeInTurn(id, place, shelf))
+}
+
+/** The same by hand: where that cuts something off, such as a copy, it was said to be meant. Throws Refusal. */
+export function placeByHand(id: string, place: Place, meant: boolean): Promise<Drive> {
+  return inBenchQueue(async () => {
+    const cut = cutByPulling(id)
+    if (cut !== undefined && !meant) throw new Refusal('drive-cuts-off', { drive: driveName(await driveById(id)), cut })
+    return placeInTurn(id, place, undefined)
+  })
 }
 
 async function placeInTurn(id: string, place: Place, shelf: Drive['shelf']): Promise<Drive> {

@@ -6,6 +6,7 @@ import { toast } from 'sonner'
 import { post, useAct } from '@/ui/frame/act'
 import { type PlaceOption, placesFor } from '@/core/things/places'
 import type { BenchState } from '@/core/things/bench'
+import { Dialog } from '@/ui/shared/dialog'
 import type { DriveView } from './types'
 
 interface Hand {
@@ -58,6 +59,21 @@ export function HandProvider({ drives, things, carried, onPick, children }: Hand
   )
   const places = useMemo(() => (held === undefined ? [] : placesOf(held)), [held, placesOf])
 
+  /** What is asked about before it is done: it cuts something off. */
+  const [asked, setAsked] = useState<{ id: string; option: PlaceOption; sentence: string }>()
+  const send = useCallback(
+    async (id: string, option: PlaceOption, meant: boolean) => {
+      let cuts: string | undefined
+      await act(async () => {
+        const answer = await post(`/api/bench/drives/${id}/place`, { place: option.place, meant })
+        if (answer.ok || answer.code !== 'drive-cuts-off') return answer
+        cuts = answer.sentence
+        return { ok: true }
+      })
+      setAsked(cuts === undefined ? undefined : { id, option, sentence: cuts })
+    },
+    [act],
+  )
   const put = useCallback(
     (id: string, key: string) => {
       setHeld(undefined)
@@ -67,9 +83,9 @@ export function HandProvider({ drives, things, carried, onPick, children }: Hand
         toast.error(way.why)
         return
       }
-      void act(() => post(`/api/bench/drives/${id}/place`, { place: way.place }))
+      void send(id, way, false)
     },
-    [act, placesOf],
+    [send, placesOf],
   )
 
   useEffect(() => {
@@ -117,6 +133,18 @@ export function HandProvider({ drives, things, carried, onPick, children }: Hand
         }}
         onDragCancel={() => setHeld(undefined)}
       >
+        {asked && (
+          <Dialog
+            title="Pull it in the middle?"
+            open
+            onClose={() => setAsked(undefined)}
+            action="Pull it all the same"
+            onAct={() => void send(asked.id, asked.option, true)}
+            erases
+          >
+            <p>{asked.sentence}</p>
+          </Dialog>
+        )}
         {children}
         <DragOverlay dropAnimation={null}>{drive ? carried(drive) : null}</DragOverlay>
       </DndContext>

@@ -52,6 +52,7 @@ export function Board(props: BoardProps) {
       reason={reason}
       tools={
         <Link
+          data-action
           href="/moves/new"
           className="rounded-md border border-line-strong bg-sheet px-3.5 py-2 font-semibold hover:bg-sunk"
         >

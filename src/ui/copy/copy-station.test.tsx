@@ -65,6 +65,8 @@ function shown(copy: Partial<Copy> = {}, view: Partial<View> = {}): Shown {
     started: '09:00',
     ended: '09:18',
     startedAt: Date.UTC(2026, 4, 4, 9),
+    // It has run for 330 seconds.
+    benchNow: Date.UTC(2026, 4, 4, 9, 5, 30),
     source: plate('Corvina S3 240 GB'),
     target: plate('Corvina S5 960 GB'),
     profile: Array<number>(240).fill(0.5),

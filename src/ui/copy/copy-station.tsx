@@ -8,7 +8,7 @@ import { type CopyProgress, copyShare, lostWords } from '@/core/copy/progress'
 import type { Transfer } from '@/core/route/types'
 import { counted } from '@/core/words'
 import { post, useAct } from '@/ui/frame/act'
-import { useProgress } from '@/ui/frame/events'
+import { useConnected, useProgress } from '@/ui/frame/events'
 import { NextAction } from '@/ui/frame/next-action'
 import { AsideBlock, Stage } from '@/ui/frame/stage'
 import { Button } from '@/ui/shared/button'
@@ -32,6 +32,8 @@ interface CopyPage {
   readonly started: string
   readonly ended: string | null
   readonly startedAt: number
+  /** Bench time when the page was made. */
+  readonly benchNow: number
   readonly source: PlateDrive
   readonly target: PlateDrive
   readonly profile: readonly number[]
@@ -48,16 +50,18 @@ interface CopyPage {
 export function CopyStation({ moveId, view }: { moveId: string; view: CopyPage }) {
   const { act, go, busy } = useAct()
   const { copy, source, target } = view
-  const [live, setLive] = useState<{ id: string; progress: CopyProgress } | null>(null)
-  useProgress((id, progress) => {
-    if (id === moveId) setLive({ id: copy.id, progress })
+  const [live, setLive] = useState<{ id: string; progress: CopyProgress; benchNow: number } | null>(null)
+  const connected = useConnected()
+  useProgress((id, progress, benchNow) => {
+    if (id === moveId) setLive({ id: copy.id, progress, benchNow })
   })
   const running = copy.status === 'running' || copy.status === 'paused'
   const progress = running && live?.id === copy.id ? newer(live.progress, copy.progress) : copy.progress
   const [everyPiece, setEveryPiece] = useState(false)
   const command = (name: string, more = {}) =>
     void act(() => post(`/api/moves/${moveId}/copy`, { command: name, ...more }))
-  const { heading, reason } = wordsOf(view, progress)
+  const { heading, reason } =
+    running && !connected ? lostWordsOf(progress) : wordsOf(view, progress, live?.benchNow ?? view.benchNow)
   const retrying = running && copy.summary !== null
   const { choices } = copy
   useCopyEnd({ id: copy.id, status: copy.status, running, heading, share: progress ? copyShare(progress) : 0 })
@@ -245,7 +249,7 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyPage }
           <div className="mb-2 flex flex-wrap justify-between gap-x-4">
             <h2 className="font-bold">Speed</h2>
             <span className="font-mono text-[13px] text-ink-soft">
-              {running ? `${formatRate(progress.bytesPerSecond)} now · ` : ''}
+              {running && connected ? `${formatRate(progress.bytesPerSecond)} now · ` : ''}
               {formatRate(progress.meanBytesPerSecond)} mean · link allows{' '}
               {formatRate(
                 progress.phase === 'check' ? view.leg.timing.checkBytesPerSecond : view.leg.timing.copyBytesPerSecond,
@@ -270,7 +274,15 @@ function doneOf(progress: CopyProgress | null): number {
   return progress.sourceOffset
 }
 
-function wordsOf(view: CopyPage, progress: CopyProgress | null): { heading: string; reason: string } {
+/** With the server gone nobody knows of the copy. */
+function lostWordsOf(progress: CopyProgress | null): { heading: string; reason: string } {
+  return {
+    heading: 'The server does not answer',
+    reason: `Whether the copy goes on is not known here. ${progress ? `When it was last heard of, ${formatSize(progress.copiedBytes)} were copied.` : ''} Start the server again; this page then says how it stands.`,
+  }
+}
+
+function wordsOf(view: CopyPage, progress: CopyProgress | null, benchNow: number): { heading: string; reason: string } {
   const { copy, leg } = view
   if (copy.summary && (copy.status === 'running' || copy.status === 'paused')) {
     return { heading: 'What was lost is read once more', reason: 'Only the lost sectors; the rest of the copy stands.' }
@@ -330,7 +342,7 @@ function wordsOf(view: CopyPage, progress: CopyProgress | null): { heading: stri
       heading: 'The target is being erased',
       reason: 'It is marked as unfinished first, so that nobody starts from it.',
     }
-  const end = new Date(view.startedAt + (progress.seconds + progress.secondsLeft) * 1000).toISOString().slice(11, 16)
+  const end = new Date(benchNow + progress.secondsLeft * 1000).toISOString().slice(11, 16)
   const left = formatDuration(progress.secondsLeft)
   const done = progress.phase === 'check' ? progress.checkedBytes : progress.copiedBytes
   const verb = progress.phase === 'check' ? 'read back and equal' : 'copied'

@@ -8,7 +8,7 @@ import type { FitWish } from '@/core/fit/types'
 z.config({ jitless: true })
 
 /** What came of something that was asked of the server: done, begun as a job, or a sentence that says why not. */
-export type Outcome = { ok: true; value?: unknown } | { ok: false; sentence: string }
+export type Outcome = { ok: true; value?: unknown } | { ok: false; sentence: string; code?: string }
 
 /** What the Bench page can ask for. */
 interface BenchActions {

@@ -16,6 +16,17 @@ interface ListenerSets {
 
 const Listeners = createContext<ListenerSets | null>(null)
 
+/** Whether the stream of events is open, or was a moment ago. */
+const Connected = createContext(true)
+
+/** A stream that is opened anew within this time was not missed. */
+const GONE_AFTER_MS = 2500
+
+/** Whether the server is heard. Without it a page shows how things stood. */
+export function useConnected(): boolean {
+  return useContext(Connected)
+}
+
 /** One stream of events for the page, which was made of the state that `madeOf` names: changes make it read its state anew, progress goes to whoever listens. */
 export function EventsProvider({ madeOf, children }: { madeOf: string; children: ReactNode }) {
   const router = useRouter()
@@ -23,15 +34,20 @@ export function EventsProvider({ madeOf, children }: { madeOf: string; children:
   useEffect(() => {
     shownState.current = madeOf
   }, [madeOf])
+  const [connected, setConnected] = useState(true)
   const [listeners] = useState((): ListenerSets => ({ progress: new Set(), jobs: new Set() }))
   useEffect(() => {
     const source = new EventSource('/api/events')
     let timer: ReturnType<typeof setTimeout> | undefined
+    let gone: ReturnType<typeof setTimeout> | undefined
     const refresh = () => {
       clearTimeout(timer)
       timer = setTimeout(() => router.refresh(), 120)
     }
     source.addEventListener('open', () => {
+      clearTimeout(gone)
+      gone = undefined
+      setConnected(true)
       document.documentElement.dataset.live = 'true'
     })
     source.addEventListener('state', (event) => {
@@ -57,14 +73,20 @@ export function EventsProvider({ madeOf, children }: { madeOf: string; children:
       listeners.jobs.forEach((listener) => listener(job))
     })
     source.addEventListener('error', () => {
+      gone ??= setTimeout(() => setConnected(false), GONE_AFTER_MS)
       document.documentElement.dataset.live = 'false'
     })
     return () => {
       clearTimeout(timer)
+      clearTimeout(gone)
       source.close()
     }
   }, [router, listeners])
-  return <Listeners.Provider value={listeners}>{children}</Listeners.Provider>
+  return (
+    <Listeners.Provider value={listeners}>
+      <Connected.Provider value={connected}>{children}</Connected.Provider>
+    </Listeners.Provider>
+  )
 }
 
 /** Calls `listener` with the progress of running copies. */

@@ -24,37 +24,43 @@ const GROUPS = [
   ['image', 'Images'],
 ] as const
 
-/** What the page that is open can do: its own buttons, by their words. */
+/** What the page that is open can do, by the words of its buttons. */
 interface PageAction {
   readonly label: string
-  readonly button: HTMLButtonElement
+  readonly button: HTMLElement
 }
 
 /** More than that is a list of things, not of actions. */
 const MOST_ACTIONS = 24
 
+/** Buttons, and links that stand among them. */
+const PAGE_ACTIONS = 'main button, aside button, main a[data-action]'
+
 function actionsOfPage(): PageAction[] {
-  const found = new Map<string, HTMLButtonElement>()
-  for (const button of document.querySelectorAll<HTMLButtonElement>('main button, aside button')) {
+  const found = new Map<string, HTMLElement>()
+  for (const button of document.querySelectorAll<HTMLElement>(PAGE_ACTIONS)) {
     const label = button.innerText
       .replace(/\s*Enter$/, '')
       .replace(/\s+/g, ' ')
       .trim()
     const isAction =
-      !button.disabled && !button.closest('table, svg, [role="menu"]') && !button.hasAttribute('aria-pressed')
+      !button.matches(':disabled') &&
+      !button.closest('table, svg, [role="menu"]') &&
+      !button.hasAttribute('aria-pressed')
     if (isAction && label !== '' && label.length <= 60 && !found.has(label)) found.set(label, button)
   }
   return [...found].slice(0, MOST_ACTIONS).map(([label, button]) => ({ label, button }))
 }
 
 /** The page may have drawn its buttons anew since. */
-function clickAction(label: string, button: HTMLButtonElement): void {
+function clickAction(label: string, button: HTMLElement): void {
   const now = button.isConnected ? button : actionsOfPage().find((action) => action.label === label)?.button
   now?.click()
 }
 
 /** Typing is followed at this distance. */
 const ASK_AFTER_MS = 120
+const LOOK_AGAIN_MS = 250
 
 const itemClass = 'flex items-center rounded px-3 py-2 data-[selected=true]:bg-magenta-wash'
 
@@ -82,6 +88,16 @@ export function Palette({ currentMove }: { currentMove?: string }) {
     window.addEventListener('keydown', onKey)
     return () => window.removeEventListener('keydown', onKey)
   }, [])
+  useEffect(() => {
+    if (!open) return
+    // What the page can do changes while it works on something.
+    const timer = setInterval(() => {
+      const now = actionsOfPage()
+      const text = (all: readonly PageAction[]) => all.map((a) => a.label).join('\n')
+      setActions((before) => (text(before) === text(now) ? before : now))
+    }, LOOK_AGAIN_MS)
+    return () => clearInterval(timer)
+  }, [open])
   useEffect(() => {
     if (!open) return
     const abort = new AbortController()

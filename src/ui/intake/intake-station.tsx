@@ -62,6 +62,7 @@ export function IntakeStation({ moveId, view }: { moveId: string; view: IntakeVi
       tools={
         !view.confirmed && (
           <Link
+            data-action
             href={`/moves/${moveId}/change`}
             className="rounded-md border border-line-strong bg-sheet px-3.5 py-2 font-semibold hover:bg-sunk"
           >

@@ -14,11 +14,11 @@ export function LookTools({
   const name = encodeURIComponent(id)
   return (
     <>
-      <Link href={`/${kind}/${name}/start`} className={BUTTON}>
+      <Link data-action href={`/${kind}/${name}/start`} className={BUTTON}>
         Follow the start
       </Link>
       {moves && (
-        <Link href={`/moves/new?${kind === 'drives' ? 'drive' : 'image'}=${name}`} className={BUTTON}>
+        <Link data-action href={`/moves/new?${kind === 'drives' ? 'drive' : 'image'}=${name}`} className={BUTTON}>
           Move this system
         </Link>
       )}

@@ -54,6 +54,7 @@ export function StartLook(props: StartLookProps) {
       tools={
         (repair || props.cut) && (
           <Link
+            data-action
             href={here}
             className="rounded-md border border-line-strong bg-sheet px-3.5 py-2 font-semibold hover:bg-sunk"
           >

@@ -11,10 +11,12 @@ interface PlateCheckProps {
   readonly prefix: string
   readonly value: string
   readonly onChange: (value: string) => void
+  /** Enter, as the button that starts says of itself; without, a form around it takes it. */
+  readonly onEnter?: () => void
 }
 
 /** The drive's own label with the end of its serial left open to type. One field behind, drawn as boxes. */
-export function PlateCheck({ model, detail, prefix, value, onChange }: PlateCheckProps) {
+export function PlateCheck({ model, detail, prefix, value, onChange, onEnter }: PlateCheckProps) {
   const input = useRef<HTMLInputElement>(null)
   return (
     <div className="rounded-lg border-2 border-ink bg-sheet px-4 py-3" onClick={() => input.current?.focus()}>
@@ -48,7 +50,7 @@ export function PlateCheck({ model, detail, prefix, value, onChange }: PlateChec
               )
             }
             onKeyDown={(event) => {
-              if (event.key === 'Enter' && value.length === PLATE_CHARACTERS) event.currentTarget.blur()
+              if (event.key === 'Enter' && !event.repeat) onEnter?.()
             }}
             autoComplete="off"
             spellCheck={false}

@@ -64,6 +64,12 @@ export function ReadyStation({ moveId, view }: { moveId: string; view: ReadyView
       </Stage>
     )
   }
+  const canStart = !busy && open === 0 && missing === 0
+  const start = () =>
+    void act(
+      () => post(`/api/moves/${moveId}/copy`, { plate: typed, seen: view.seen, further: furtherTyped }),
+      copyPage,
+    )
   return (
     <Stage
       heading={open === 0 ? 'It can start' : `${COUNTS[open] ?? `${open} items`} left before it can start`}
@@ -81,6 +87,7 @@ export function ReadyStation({ moveId, view }: { moveId: string; view: ReadyView
               prefix={view.platePrefix}
               value={typed}
               onChange={setTyped}
+              onEnter={() => canStart && start()}
             />
             {view.further.map((drive) => (
               <div key={drive.id} className="mt-3">
@@ -90,6 +97,7 @@ export function ReadyStation({ moveId, view }: { moveId: string; view: ReadyView
                   detail={`${drive.name.slice(drive.model.length).trim()} · ${drive.fits}`}
                   prefix={drive.platePrefix}
                   value={furtherTyped[drive.id] ?? ''}
+                  onEnter={() => canStart && start()}
                   onChange={(value) => setFurtherTyped((all) => ({ ...all, [drive.id]: value }))}
                 />
               </div>
@@ -130,13 +138,8 @@ export function ReadyStation({ moveId, view }: { moveId: string; view: ReadyView
       next={
         <NextAction
           label="Erase and copy"
-          onAct={() =>
-            void act(
-              () => post(`/api/moves/${moveId}/copy`, { plate: typed, seen: view.seen, further: furtherTyped }),
-              copyPage,
-            )
-          }
-          disabled={busy || open > 0 || missing > 0}
+          onAct={start}
+          disabled={!canStart}
           hint={hintOf(open, missing, [target, ...view.further].map((d) => d.name).join(' and the '))}
         />
       }

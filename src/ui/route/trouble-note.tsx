@@ -8,6 +8,7 @@ import { Callout } from '@/ui/shared/callout'
 export interface PlanTrouble {
   readonly stops: boolean
   readonly sentence: string
+  readonly putBack: string | null
   readonly instead: { readonly id: string; readonly title: string; readonly time: string } | null
 }
 
@@ -20,7 +21,7 @@ interface TroubleNoteProps {
 
 /** Says that the plan does not work any more, or clashes with another move's, and what to do. */
 export function TroubleNote({ moveId, trouble, onInstead }: TroubleNoteProps) {
-  const { stops, sentence, instead } = trouble
+  const { stops, sentence, putBack, instead } = trouble
   return (
     <div className="mb-4" data-testid="plan-trouble">
       <Callout tone={stops ? 'bad' : 'caution'}>
@@ -32,9 +33,10 @@ export function TroubleNote({ moveId, trouble, onInstead }: TroubleNoteProps) {
         </p>
         {stops && (
           <p className="mt-1 flex flex-wrap items-center gap-x-2 gap-y-1">
+            {putBack && <span className="font-semibold">Put {putBack} again, and it goes on.</span>}
             {instead
-              ? `The nearest that works: ${instead.title}, ${instead.time}.`
-              : 'Put it back, or look for another route.'}
+              ? `${putBack ? 'Or take the nearest that works' : 'The nearest that works'}: ${instead.title}, ${instead.time}.`
+              : !putBack && 'Put it back, or look for another route.'}
             {instead && onInstead ? (
               <Button small onClick={() => onInstead(instead.id)}>
                 Show it

@@ -133,7 +133,7 @@ export async function place(served: Served, drive: string, where: unknown): Prom
   const response = await fetch(`${served.url}/api/bench/drives/${drive}/place`, {
     method: 'POST',
     headers: { 'content-type': 'application/json' },
-    body: JSON.stringify({ place: where }),
+    body: JSON.stringify({ place: where, meant: true }),
   })
   expect(response.status).toBe(200)
 }

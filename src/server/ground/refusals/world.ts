@@ -44,6 +44,11 @@ export const WORLD = refusals({
       `There are two places of the name ${name}; every ${kind} needs a name of its own.`,
   },
   'drive-unknown': { status: 404, sentence: () => 'There is no such drive on the bench.' },
+  'drive-cuts-off': {
+    status: 409,
+    sentence: ({ drive, cut }: OfDrive & { cut: string }) =>
+      `The ${drive} is in use by ${cut}. Pulling it now cuts that off; it can be resumed when the drive is back.`,
+  },
   'drive-described-only': {
     status: 409,
     sentence: ({ drive }: OfDrive) => `The ${drive} is only described here; there are no bytes in it.`,

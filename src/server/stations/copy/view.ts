@@ -2,6 +2,7 @@ import { copyShare } from '@/core/copy/progress'
 import { clockTime } from '../../ground/words'
 import { moveRow, plateOf } from '../../moves'
 import { running } from '../../moves/copies'
+import { benchNow } from '../../world/clock'
 import type { MovePage } from '../../moves/page'
 
 export async function copyView({ move, copy, progress, lines }: MovePage) {
@@ -20,6 +21,7 @@ export async function copyView({ move, copy, progress, lines }: MovePage) {
     started: clockTime(shown.startedAt),
     ended: shown.endedAt === null ? null : clockTime(shown.endedAt),
     startedAt: shown.startedAt,
+    benchNow: await benchNow(),
     legNumber: shown.leg + 1,
     legs: progress!.legs.length,
     /** Hands have something to do before the next leg, or after the last. */
