@@ -74,7 +74,7 @@ describe('the start of an image alone', () => {
       expect(now.made.length).toBeGreaterThan(0)
       // A repair that changes nothing is none.
       expect(await ended(repairSubject({ subject: of(name), repair }))).toMatchObject({ state: 'failed' })
-      for (const _ of now.made)
+      for (let i = 0; i < now.made.length; i++)
         expect(await ended(undoSubjectRepair({ subject: of(name) }))).toMatchObject({ state: 'done' })
       expect(shaOfFile(file)).toBe(before)
       expect((await startView(of(name), {})).made).toEqual([])

@@ -271,8 +271,16 @@ describe('a copy', () => {
   it('ends in a sentence when a drive is taken out, and the target stays marked', async () => {
     await startCopy(page)
     await page.untilFinding(/GiB of 202\.0 GiB copied/)
+    // Whoever pulls it is told first what that cuts off.
     const taken = await send('/api/bench/drives/crv5-960/place', json('{"place":{"kind":"table"}}'))
-    expect(taken.status).toBe(200)
+    expect([taken.status, JSON.parse(taken.text)]).toMatchObject([409, { code: 'drive-cuts-off' }])
+    await page.open('/bench')
+    await page.click(/Pick up the Corvina S5 960 GB/)
+    await page.untilFinding(/The Corvina S5 960 GB is in hand/)
+    await page.click(/Put it here.*table/s)
+    await page.untilText(/Pull it in the middle/)
+    await page.click(/Pull it all the same/)
+    await page.open('/moves/ticket-desk/copy')
     await page.untilFinding(/The copy was cut off/)
     await page.untilText(/The Corvina S5 960 GB \(USB dock A, bay 1\) is no longer connected/)
     await page.next(/Resume the copy/)

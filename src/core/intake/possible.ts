@@ -1,6 +1,6 @@
 import type { Plan } from '../route/types'
 
-/** What is known of a move whose way was taken. */
+/** What is known of a move whose route was taken. */
 export interface MoveFacts {
   readonly toVirtualMachine: boolean
   readonly plan: Pick<Plan, 'actions' | 'live'>
@@ -12,6 +12,6 @@ export function whyNotYet(facts: MoveFacts): string | undefined {
   if (facts.toVirtualMachine) return 'Writing a virtual machine’s disk is not possible yet.'
   const hows = plan.actions.flatMap((a) => (a.do === 'transfer' ? [a.how] : []))
   if (hows.includes('send')) return 'Sending over the network is not possible yet.'
-  if (hows.some((h) => h !== 'copy')) return 'Going by an image is not possible yet; take a way from drive to drive.'
+  if (hows.some((h) => h !== 'copy')) return 'Going by an image is not possible yet; take a route from drive to drive.'
   return undefined
 }

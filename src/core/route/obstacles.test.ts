@@ -105,6 +105,17 @@ describe('one more thing', () => {
     expect(openings[0].sentence).toMatch(/would open a route: .*min/)
   })
 
+  it('is not named for what is only planned, nor held against that', () => {
+    const question = smallQuestion({ ...POOR, stick: 'signed' })
+    expect(openingsOf(question, [], available, () => false)).toEqual([])
+    const slow = smallQuestion({ ...POOR, cable: true, stick: 'signed' })
+    // Where nothing that is there can be carried out, what can be opens a route.
+    const [first] = openingsOf(slow, findPlans(slow), available, (p) =>
+      p.things.some((t) => t !== 'cable' && t !== 'stick'),
+    )
+    expect(first?.sentence).toMatch(/would open a route/)
+  })
+
   it('is named when it ends the move much sooner, and not when it hardly does', () => {
     const slow = smallQuestion({ ...POOR, cable: true, stick: 'signed' })
     const openings = openingsOf(slow, findPlans(slow), available)

@@ -173,22 +173,26 @@ function ofImages(question: RouteQuestion): Obstacle[] {
 
 /**
  * What having one more thing would open: for each accessory that could be had, the plans are searched for again
- * with it. Named is what opens a route where there is none, or ends the move in less than four fifths of the time.
+ * with it. Only plans that `canBeDone` count. Named is what opens a route where there is none, or ends the move in less than four fifths of the time.
  */
 export function openingsOf(
   question: RouteQuestion,
   plans: readonly Plan[],
   available: readonly Accessory[],
+  canBeDone: (plan: Plan) => boolean = () => true,
 ): Opening[] {
   const drives = drivesOf(question)
-  const best = plans.find((p) => !p.live) ?? plans[0]
+  // What is only planned neither opens anything nor is there to compare with.
+  const best = plans
+    .filter(canBeDone)
+    .reduce<Plan | undefined>((a, b) => (a && effortSeconds(a) <= effortSeconds(b) ? a : b), undefined)
   const found: (Opening & { cost: number })[] = []
   for (const accessory of available) {
     if (isAdapter(accessory) && !accessory.bays.some((b) => drives.some((d) => !whyNotInto(d, b, 0)))) continue
     const bench = { ...question.bench, accessories: [...question.bench.accessories, accessory] }
-    const [first] = findPlans({ ...question, bench }, best ? [1, legCount(best)] : undefined).filter(
-      (p) => !p.live || !best,
-    )
+    const first = findPlans({ ...question, bench }, best ? [1, legCount(best)] : undefined)
+      .filter((p) => canBeDone(p) && (!p.live || !best))
+      .reduce<Plan | undefined>((a, b) => (a && effortSeconds(a) <= effortSeconds(b) ? a : b), undefined)
     if (!first || plans.some((p) => p.id === first.id)) continue
     const range = formatRange(first.lowSeconds, first.highSeconds)
     const cost = effortSeconds(first)

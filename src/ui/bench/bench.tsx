@@ -11,7 +11,7 @@ import { useAct } from '@/ui/frame/act'
 import { useActions } from '@/ui/frame/actions'
 import { NextAction } from '@/ui/frame/next-action'
 import { AsideBlock, Stage } from '@/ui/frame/stage'
-import { counted } from '@/core/words'
+import { counted, listed } from '@/core/words'
 import { Button, IconButton } from '@/ui/shared/button'
 import { Facts } from '@/ui/shared/facts'
 import { Callout } from '@/ui/shared/callout'
@@ -377,17 +377,29 @@ function HandKeys() {
   )
 }
 
+/** Places by whose they are: `into SATA 0 and SATA 1 of the office PC, and on the table`. */
+function placesInWords(labels: readonly string[]): string {
+  const byOwner = new Map<string, string[]>()
+  for (const label of labels) {
+    const cut = label.lastIndexOf(', ')
+    const [owner, place] = cut < 0 ? [label, undefined] : [label.slice(0, cut), label.slice(cut + 2)]
+    byOwner.set(owner, [...(byOwner.get(owner) ?? []), ...(place ? [place] : [])])
+  }
+  const groups = [...byOwner].map(([owner, own]) =>
+    own.length > 0 ? `into ${listed(own)} of the ${owner}` : owner.startsWith('on ') ? owner : `into the ${owner}`,
+  )
+  return groups.length > 3 ? `${groups.slice(0, 2).join(', ')} and ${groups.length - 2} more places` : listed(groups)
+}
+
 /** What is in hand, and where it goes. */
 function handFinding(drive: DriveView, places: readonly PlaceOption[]): { heading: string; reason: string } {
   const names = places.flatMap((p) => (p.why ? [] : [p.label]))
-  const listed =
-    names.length > 3 ? `${names.slice(0, 2).join(', ')} and ${names.length - 2} more places` : names.join(', ')
   return {
     heading: `The ${drive.name} is in hand`,
     reason:
       names.length === 0
         ? 'It goes nowhere now; every place says why.'
-        : `It fits: ${listed}. Every other place says why not.`,
+        : `It fits ${placesInWords(names)}. Every other place says why not.`,
   }
 }
 

@@ -100,10 +100,10 @@ export function SlotEditor<F extends HasSlots>({ control, register, setValue, wh
               )}
               {slot.form === 'blade' && <TextField label="Maker’s family" {...register(at(i, 'family'))} />}
               {slot.protocols !== 'PCIe' && (
-                <LinkChoice label="SATA link" links={links.sata} field={register(at(i, 'sataLink'))} />
+                <LinkChoice label="Link for SATA drives" links={links.sata} field={register(at(i, 'sataLink'))} />
               )}
               {slot.protocols !== 'SATA' && (
-                <LinkChoice label="PCIe link" links={links.pcie} field={register(at(i, 'pcieLink'))} />
+                <LinkChoice label="Link for PCIe drives" links={links.pcie} field={register(at(i, 'pcieLink'))} />
               )}
               {what === 'slot' && (
                 <TextField

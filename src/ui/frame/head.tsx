@@ -53,6 +53,10 @@ export function Head({
             </span>
             <span className="truncate font-semibold">{move.title}</span>
             {menu}
+            <span className="ml-3 hidden gap-2.5 xl:flex">
+              <Place href="/bench">Bench</Place>
+              <Place href="/images">Images</Place>
+            </span>
           </>
         ) : (
           <>

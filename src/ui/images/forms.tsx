@@ -14,6 +14,12 @@ function stem(name: string): string {
   return name.replace(/\.(gz|zst)$/i, '').replace(/\.[^.]*$/, '')
 }
 
+/** A name as it is typed, with the extension of its format behind one that has none. */
+function withExtension(name: string, to: TargetKind): string {
+  const trimmed = name.trim()
+  return trimmed === '' || /\.[a-z][a-z0-9]{1,7}$/i.test(trimmed) ? trimmed : `${trimmed}.${TARGETS[to].extension}`
+}
+
 function FormatChoice({ value, onChange }: { value: TargetKind; onChange: (kind: TargetKind) => void }) {
   return (
     <ChoiceField label="Format" value={value} onChange={(event) => onChange(event.target.value as TargetKind)}>
@@ -37,7 +43,9 @@ export function ConvertForm({ image }: { image: ImageSummary }) {
       className="space-y-2"
       onSubmit={(event) => {
         event.preventDefault()
-        void act(() => post('/api/images/jobs', { kind: 'convert', input: image.name, output: name, to }))
+        void act(() =>
+          post('/api/images/jobs', { kind: 'convert', input: image.name, output: withExtension(name, to), to }),
+        )
       }}
     >
       <FormatChoice value={to} onChange={setTo} />
@@ -63,7 +71,9 @@ export function CaptureForm({ drives }: { drives: readonly DriveChoice[] }) {
       className="grid items-end gap-3 sm:grid-cols-2 xl:grid-cols-4"
       onSubmit={(event) => {
         event.preventDefault()
-        void act(() => post('/api/images/jobs', { kind: 'capture', driveId, output: name, to, usedOnly }))
+        void act(() =>
+          post('/api/images/jobs', { kind: 'capture', driveId, output: withExtension(name, to), to, usedOnly }),
+        )
       }}
     >
       <ChoiceField label="Drive" value={driveId} onChange={(event) => setDriveId(event.target.value)}>

@@ -180,7 +180,7 @@ export function Uploads({
                 <span className="font-semibold break-all">{upload.name}</span>
                 {upload.state === 'sending' && (
                   <Button small onClick={() => void hold(upload.id)}>
-                    Hold
+                    Pause
                   </Button>
                 )}
                 {(upload.state === 'held' || upload.state === 'failed') && (

@@ -215,7 +215,7 @@ export function MoveForm({ computers, drives, hasHost, moveId, brief }: MoveForm
           )}
           {/* Enter in a field sends the form, as people expect of one. */}
           <button type="submit" className="sr-only" tabIndex={-1}>
-            Send
+            {moveId ? 'Keep this' : 'Open the move'}
           </button>
         </form>
       )}

@@ -130,7 +130,16 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
         </>
       }
       next={
-        passed && view.closing ? (
+        passed && view.after && view.after.off.length > 0 ? (
+          <NextAction
+            label={
+              view.after.off.length === 1 ? `Turn on again: ${view.after.off[0].title}` : 'Turn everything on again'
+            }
+            onAct={() => void act(() => turnOn(moveId))}
+            disabled={busy}
+            hint="It was turned off for the copy, as Ready promised for after it."
+          />
+        ) : passed && view.closing ? (
           <NextAction
             label="Close the case"
             onAct={() => go(`/moves/${moveId}/swap`)}

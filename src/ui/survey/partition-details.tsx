@@ -3,7 +3,7 @@ import { copiedByMap } from '@/core/survey/copied-by-map'
 import type { PartitionSurvey } from '@/core/survey/types'
 import { AsideBlock } from '@/ui/frame/stage'
 import { type Fact, Facts } from '@/ui/shared/facts'
-import { stateWords } from './partition-table'
+import { letterWords, stateWords } from './partition-table'
 
 const IDLE_KINDS = { page: 'Page file', swap: 'Swap file', hibernation: 'Hibernation file' } as const
 
@@ -52,8 +52,8 @@ export function PartitionDetails({ partition }: { partition: PartitionSurvey }) 
       : ([
           {
             name: 'Drive letter',
-            value: partition.hasLetter ? 'yes' : 'none',
-            tone: partition.hasLetter ? undefined : 'caution',
+            value: letterWords(partition.volume, partition.hasLetter),
+            tone: letterWords(partition.volume, partition.hasLetter) === 'none' ? 'caution' : undefined,
           },
         ] satisfies Fact[])),
     {

@@ -11,7 +11,6 @@ const COLUMNS: readonly Column[] = [
   { name: 'First sector', kind: 'number' },
   { name: 'Size', kind: 'number' },
   { name: 'Used', kind: 'number' },
-  { name: 'Last file ends', kind: 'number' },
   { name: 'Letter', kind: 'words' },
 ]
 
@@ -33,7 +32,7 @@ export function PartitionTable({ survey, selected, onSelect, label = 'Partitions
     row: {
       key: `gap-${firstLba}`,
       title: 'Unallocated',
-      cells: ['', '', '', groupDigits(firstLba), formatSize(sizeBytes), '', '', ''],
+      cells: ['', '', '', groupDigits(firstLba), formatSize(sizeBytes), '', ''],
     },
   }))
   const rows = [...partitions, ...gaps].sort((a, b) => a.firstLba - b.firstLba).map(({ row }) => row)
@@ -60,9 +59,17 @@ function cellsOf({ number, role, mbr, volume, sizeBytes, firstLba, hasLetter }: 
     groupDigits(firstLba),
     formatSize(sizeBytes),
     volume ? formatSize(volume.usedBytes) : '',
-    volume ? formatSize(volume.smallestBytes) : '',
-    role === 'extended' ? '' : hasLetter ? 'yes' : 'none',
+    role === 'extended' ? '' : letterWords(volume, hasLetter),
   ]
+}
+
+/** Kinds of volumes that systems with drive letters give one to. */
+const LETTERED = /^(ntfs|refs|fat|exfat|bitlocker)/
+
+/** Whether it has a drive letter; a dash where its kind of volume knows of none. */
+export function letterWords(volume: PartitionSurvey['volume'], hasLetter: boolean): string {
+  if (volume && !LETTERED.test(volume.kind)) return '—'
+  return hasLetter ? 'yes' : 'none'
 }
 
 /** A volume's state as people say it. */

@@ -1,3 +1,4 @@
+import { listed } from '@/core/words'
 import { type BenchState, driveIn } from '@/core/things/bench'
 import { slotWords } from '@/core/things/bodies'
 import type { Computer } from '@/core/things/computer'
@@ -27,17 +28,15 @@ export function intakeView({ move, plates, lines }: MovePage) {
 /** The facts of a computer, in words. */
 function computerView(computer: Computer, bench: BenchState) {
   const { firmware, processors, networkCards, sockets, batteryPercent } = computer
-  const starts = [
-    firmware.startsFromNvme ? 'NVMe' : 'not from NVMe',
-    firmware.startsFromUsb ? 'USB' : 'not from USB',
-    ...(firmware.mode === 'bios' && !firmware.startsBeyond2Tib ? ['drives up to 2 TiB'] : []),
-  ]
+  const can = ['SATA', ...(firmware.startsFromNvme ? ['NVMe'] : []), ...(firmware.startsFromUsb ? ['USB'] : [])]
+  const cannot = [...(firmware.startsFromNvme ? [] : ['NVMe']), ...(firmware.startsFromUsb ? [] : ['USB'])]
+  const small = firmware.mode === 'bios' && !firmware.startsBeyond2Tib
   return {
     id: computer.id,
     name: computer.name,
     model: computer.model,
     firmware: `${firmware.mode.toUpperCase()}, Secure Boot ${firmware.secureBoot ? 'on' : 'off'}`,
-    starts: `from SATA, ${starts.join(', ')}`,
+    starts: `from ${listed(can)}${cannot.length > 0 ? `, not from ${listed(cannot)}` : ''}${small ? '; only drives of up to 2 TiB' : ''}`,
     memoryBytes: computer.memoryBytes,
     processors: `${processors.count} × ${processors.cores} cores`,
     network:

@@ -20,12 +20,16 @@ const AVAILABLE: readonly Accessory[] = Object.entries(ACCESSORY_MODELS).map(([i
   AccessorySchema.parse({ ...model, id: `to-be-had-${id}` }),
 )
 
-/** Every way, those that can be carried out first, and what is in the way of others. */
+/** Every route, those that can be carried out first, and what is in the way of others. */
 export async function routesOf(move: Move) {
   const question = await questionOf(move)
   const planned = (plan: Plan) => Number(notYet(move, plan) !== null)
   const plans = findPlans(question).sort((a, b) => planned(a) - planned(b))
-  return { plans, obstacles: obstaclesOf(question), openings: openingsOf(question, plans, AVAILABLE) }
+  return {
+    plans,
+    obstacles: obstaclesOf(question),
+    openings: openingsOf(question, plans, AVAILABLE, (plan) => notYet(move, plan) === null),
+  }
 }
 
 export const TakeRouteSchema = z.object({ plan: z.string().max(2000) })
