@@ -30,7 +30,12 @@ export interface RouteQuestion {
   readonly roomOn: Readonly<Record<string, number>>
   /** Drives that other moves rest on. */
   readonly claimedDrives: readonly string[]
-  /** By the way of a transfer. */
+  /**
+   * Other drives that carry the identity of one that is moved, such as the original beside its image, by the pair that
+   * it is of. They are in no computer that starts from what is moved.
+   */
+  readonly twins?: Readonly<Record<string, number>>
+  /** By the links of a transfer. */
   readonly past: Readonly<Record<string, PastCopies>>
 }
 

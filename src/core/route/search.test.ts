@@ -50,6 +50,41 @@ describe('plans', () => {
     )
   })
 
+  it('take an original out of the computer before it starts with what an image of it became', () => {
+    fc.assert(
+      fc.property(anySmallBench, (small) => {
+        const base = smallQuestion({ ...small, running: 'off' })
+        const original = base.bench.drives.find((d) => d.id === 'old')!
+        // The image of it is a drive that lies on the table.
+        const image = { ...original, id: 'image', place: { kind: 'table' as const } }
+        const question: RouteQuestion = {
+          ...base,
+          bench: { ...base.bench, drives: [...base.bench.drives, image] },
+          pairs: [{ ...base.pairs[0], sourceId: 'image' }],
+          twins: { old: 0 },
+        }
+        for (const plan of findPlans(question)) {
+          const { bench } = played(question, plan)
+          const inside = bench.drives.filter((d) => d.place.kind === 'slot').map((d) => d.id)
+          expect(inside, plan.id).toEqual(['new'])
+          const starts = plan.actions.findIndex((a) => a.do === 'start')
+          const out = plan.actions.findIndex((a) => a.do === 'take' && a.driveId === 'old')
+          if (starts >= 0) expect(out, plan.id).toBeGreaterThanOrEqual(0)
+        }
+      }),
+      { numRuns: 100 },
+    )
+    const full = smallQuestion({ ...FULL, running: 'off' })
+    const image = { ...full.bench.drives.find((d) => d.id === 'old')!, id: 'image', place: { kind: 'table' as const } }
+    const question = {
+      ...full,
+      bench: { ...full.bench, drives: [...full.bench.drives, image] },
+      pairs: [{ ...full.pairs[0], sourceId: 'image' }],
+      twins: { old: 0 },
+    }
+    expect(findPlans(question).length).toBeGreaterThan(0)
+  })
+
   it('never become more when a thing is taken away', () => {
     fc.assert(
       fc.property(anySmallBench, fc.nat(9), (small, which) => {

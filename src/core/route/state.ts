@@ -64,6 +64,7 @@ export function makeWorld(question: RouteQuestion, transferDrives: readonly stri
   const movable = new Set([
     ...pairs.flatMap((p) => [p.sourceId, ...(p.targetId ? [p.targetId] : [])]),
     ...transferDrives,
+    ...Object.keys(question.twins ?? {}),
   ])
   const brackets = bracketCount(bench.accessories)
   const moving = bench.drives.filter((d) => movable.has(d.id))
@@ -103,6 +104,7 @@ export function firstState({ question }: World): State {
     holds.set(`drive:${pair.sourceId}`, i)
     for (const host of pair.imagesAt) holds.set(`image:${host}:${i}`, i)
   }
+  for (const [id, pair] of Object.entries(question.twins ?? {})) holds.set(`drive:${id}`, pair)
   return { at: new Map(), running: new Map(), secureBoot: new Map(), holds, actions: [] }
 }
 

@@ -2,6 +2,7 @@ import { whyNotYet } from '@/core/intake/possible'
 import type { Pair, PastCopies, RouteQuestion } from '@/core/route/question'
 import { transferDrives } from '@/core/route/search'
 import type { Plan } from '@/core/route/types'
+import { diskIdentity } from '@/core/survey/identity'
 import { isHost } from '@/core/things/accessory'
 import type { BenchState } from '@/core/things/bench'
 import type { Drive } from '@/core/things/drive'
@@ -41,7 +42,24 @@ export async function questionOf(move: Move): Promise<RouteQuestion> {
     const { freeBytes } = await knownOf(bench.drives.find((d) => d.id === id)!)
     if (freeBytes !== undefined) room[id] = freeBytes
   }
-  return { ...question, roomOn: room }
+  return { ...question, roomOn: room, twins: await twinsOf(move, claimed) }
+}
+
+/** Drives in the move's computers that carry the identity of one of its sources, and that no other move rests on. */
+async function twinsOf({ row, bench, brief, pairs }: Move, claimed: ReadonlyMap<string, string>) {
+  const computers = [brief.computerId, brief.targetComputerId]
+  const own = pairs.flatMap((p) => [p.source.id, p.target?.id])
+  const inside = bench.drives.filter(
+    ({ id, place }) =>
+      place.kind === 'slot' && computers.includes(place.computerId) && !own.includes(id) && !claimed.has(id),
+  )
+  const twins: Record<string, number> = {}
+  for (const drive of inside) {
+    const { identity } = await knownOf(drive)
+    const pair = (row.survey?.pairs ?? []).findIndex(({ source }) => diskIdentity(source) === identity)
+    if (identity !== undefined && pair >= 0) twins[drive.id] = pair
+  }
+  return twins
 }
 
 /** The bench without what lies about and has no part in the move: neither its own drive nor one for transfers. */

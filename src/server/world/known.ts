@@ -1,4 +1,5 @@
 import { stat } from 'node:fs/promises'
+import { diskIdentity } from '@/core/survey/identity'
 import { contentWords } from '@/core/survey/words'
 import { type Drive, hasBytes } from '@/core/things/drive'
 import { publish } from '../ground/events'
@@ -13,6 +14,8 @@ export interface Known {
   readonly holds: string
   readonly isSystem: boolean
   readonly isEmpty: boolean
+  /** What its disk is told apart by; undefined where it has no table that reads. */
+  readonly identity: string | undefined
   /** Room for a file on the volume that has most; undefined when no volume takes one. */
   readonly freeBytes: number | undefined
 }
@@ -31,7 +34,7 @@ const kept = () => singleton('known-drives', () => new Map<string, Kept>())
 
 /** Reads what a drive holds, once for as long as its file stays the same; whether it has is looked at again after `freshMs`. */
 export async function knownOf(drive: Drive, freshMs = 0): Promise<Known> {
-  const nothing = { isSystem: false, isEmpty: false, freeBytes: undefined }
+  const nothing = { isSystem: false, isEmpty: false, identity: undefined, freeBytes: undefined }
   if (!hasBytes(drive)) return { holds: 'only described; there are no bytes to read', ...nothing }
   try {
     const earlier = kept().get(drive.id)
@@ -57,7 +60,10 @@ export async function knownOf(drive: Drive, freshMs = 0): Promise<Known> {
 const MOST_WAITED_FOR = 20
 const WAIT_MS = 50
 
-const NOT_READ: Known = { holds: 'being read', isSystem: false, isEmpty: false, freeBytes: undefined }
+const NOT_READ: Known = {
+  ...{ holds: 'being read', isSystem: false, isEmpty: false },
+  ...{ identity: undefined, freeBytes: undefined },
+}
 
 /** What drives hold. Of very many, only what is known by now; the rest is being read, and pages are told when that is done. */
 export async function knownSoon(drives: readonly Drive[]): Promise<Known[]> {
@@ -86,6 +92,7 @@ async function read(drive: Drive): Promise<Known> {
     holds: systems.length > 0 ? systems.join(' and ') : contentWords(survey),
     isSystem: systems.length > 0 || survey.partitions.some((p) => p.role === 'boot'),
     isEmpty: survey.scheme === 'none',
+    identity: diskIdentity(survey),
     freeBytes: free.length > 0 ? Math.max(...free) : undefined,
   }
 }

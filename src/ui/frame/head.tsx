@@ -42,7 +42,10 @@ export function Head({
         <Mark />
         <span className="hidden text-[17px] font-[720] [font-stretch:118%] sm:inline">Imbarco</span>
       </Link>
-      <nav aria-label="Places" className="flex min-w-0 items-center gap-2.5 text-[15px] whitespace-nowrap">
+      <nav
+        aria-label="Places"
+        className="flex min-w-0 items-center gap-2.5 overflow-x-auto text-[15px] whitespace-nowrap [scrollbar-width:none]"
+      >
         {move ? (
           <>
             <Link href="/" className="hidden text-ink-soft hover:text-ink sm:inline">
@@ -68,7 +71,7 @@ export function Head({
           </>
         )}
       </nav>
-      <div className="ml-auto flex items-center gap-2 sm:gap-4">
+      <div className="ml-auto flex shrink-0 items-center gap-2 sm:gap-4">
         <BenchMark name={state.bench} isDemo={state.isDemo} />
         <BenchClock benchNow={state.benchNow} pace={state.pace} />
         <ThemeSwitch />
@@ -138,13 +141,10 @@ function BenchClock({ benchNow, pace }: { benchNow: number; pace: HeadState['pac
     <DropdownMenu.Root>
       <DropdownMenu.Trigger
         data-testid="pace"
-        className="rounded px-1.5 py-1 font-mono text-[13px] whitespace-nowrap text-ink-soft hover:bg-sunk"
+        className="rounded px-1.5 py-1 font-mono text-[13px] whitespace-nowrap text-ink-soft hover:bg-sunk max-sm:hidden"
       >
-        <span suppressHydrationWarning className="hidden sm:inline">
-          {new Date(time).toISOString().slice(11, 16)}
-        </span>
-        <span className="hidden sm:inline"> bench clock {PACE_NAMES[pace]}</span>
-        <span className="sm:hidden">{pace === 'max' ? 'fastest' : PACE_NAMES[pace]}</span>
+        <span suppressHydrationWarning>{new Date(time).toISOString().slice(11, 16)}</span>
+        <span> bench clock {PACE_NAMES[pace]}</span>
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
         <DropdownMenu.Content align="end" sideOffset={6} className="panel z-50 w-72 p-1.5 shadow-lg">
