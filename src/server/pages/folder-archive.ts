@@ -1,6 +1,7 @@
 import { pack } from 'tar-stream'
 import { CoreError } from '@/core/errors'
 import { MIB } from '@/core/bytes/size'
+import { counted } from '@/core/words'
 import { runTask, TaskStopped } from '../jobs/threads'
 import type { Subject } from '../jobs/threads/tasks/subject'
 import { type LookedAt, subjectOf } from '../world/looked-at'
@@ -40,41 +41,46 @@ export async function folderArchive(
   }
 
   const addFile = async (file: { subject: Subject; partition: number; path: string }, inside: string, size: number) => {
-    const part = (offset: number) =>
-      runTask(
-        'readFilePart',
-        { ...file, offset, length: Math.min(PIECE_BYTES, size - offset) },
-        { signal: abort.signal },
-      )
-    let first: Uint8Array
+    const part = (offset: number) => {
+      const length = Math.min(PIECE_BYTES, size - offset)
+      return runTask('readAround', { ...file, offset, length }, { signal: abort.signal })
+    }
+    let lost = 0
+    let broken: string | undefined
+    let first: Uint8Array | undefined
     try {
-      first = size > 0 ? await part(0) : new Uint8Array()
+      if (size > 0) ({ bytes: first, lostSectors: lost } = await part(0))
     } catch (error) {
       if (!(error instanceof CoreError)) throw error
-      left.push(`${file.path}\n    ${error.message}`)
+      left.push(`${file.path}\n    It is left out: ${error.message}`)
       return
     }
     const sink = archive.entry({ name: inside, size })
-    let broken = false
     for (let at = 0; at < size;) {
       let bytes = at === 0 ? first : undefined
-      if (!bytes && !broken) {
-        bytes = await part(at).catch((error: unknown) => {
+      if (!bytes && broken === undefined) {
+        try {
+          const read = await part(at)
+          bytes = read.bytes
+          lost += read.lostSectors
+        } catch (error) {
           if (!(error instanceof CoreError)) throw error
-          left.push(`${file.path}\n    From byte ${at} on zeros stand for it: ${error.message}`)
-          return undefined
-        })
+          broken = `${error.message}`
+        }
       }
       // A file that ends before its size is damaged, too.
+      if (bytes?.length === 0) broken ??= 'It ends there.'
       if (!bytes || bytes.length === 0) {
-        if (bytes) left.push(`${file.path}\n    From byte ${at} on zeros stand for it: it ends there.`)
-        broken = true
+        if (broken !== undefined && !left.some((line) => line.startsWith(`${file.path}\n`)))
+          left.push(`${file.path}\n    Zeros stand for it from byte ${at} on: ${broken}`)
         bytes = new Uint8Array(Math.min(PIECE_BYTES, size - at))
       }
       at += bytes.length
       if (!sink.write(bytes)) await drained(sink, abort.signal)
     }
     sink.end(undefined)
+    if (lost > 0)
+      left.push(`${file.path}\n    ${counted(lost, 'sector')} of it did not read; zeros stand in their place.`)
   }
 
   const chunks = archive[Symbol.asyncIterator]() as AsyncIterator<Uint8Array>

@@ -24,7 +24,8 @@ async function run(name: TaskName, order: unknown): Promise<void> {
   const control: TaskControl = {
     signal: abort.signal,
     progress(progress: TaskProgress) {
-      if (performance.now() - last < REPORT_EVERY_MS) return
+      // What was found is told once, and must not be lost.
+      if (!progress.found?.length && performance.now() - last < REPORT_EVERY_MS) return
       last = performance.now()
       send({ type: 'progress', progress })
     },

@@ -60,7 +60,9 @@ async function orderOf(request: z.infer<typeof JobRequestSchema>): Promise<JobOr
   if (request.kind === 'compare') {
     if (request.a.kind === request.b.kind && request.a.id === request.b.id) throw new Refusal('disk-with-itself')
     const [a, b] = [await comparedOf(request.a), await comparedOf(request.b)]
-    if (a.leasable.keys.join() === b.leasable.keys.join()) throw new Refusal('disk-with-itself')
+    // An image and the drive that it stands for lie in the same files.
+    const filesOf = ({ leasable }: typeof a) => leasable.keys.filter((key) => !key.startsWith('drive ')).join()
+    if (filesOf(a) === filesOf(b)) throw new Refusal('disk-with-itself')
     const order = { a: a.subject, b: b.subject }
     const about = { title: `${a.name} compared with ${b.name}`, read: [a.leasable, b.leasable] }
     return imageJob('compare', about, (options) => runTask('compareDisks', order, options))

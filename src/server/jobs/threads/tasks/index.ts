@@ -2,7 +2,7 @@ import { checkDriveMaps } from './check-maps'
 import { comparePairs } from './compare-drives'
 import { eraseDrive } from './erase'
 import { captureDrive, compareDisks, convertImage } from './images'
-import { listFolder, readFilePart, readSector, statFile } from './look'
+import { listFolder, readAround, readFilePart, readSector, statFile } from './look'
 import { type FoundFile, listTree, searchFiles } from './search'
 import { measureDrive } from './measure'
 import { followAlone, repairAlone, undoAlone } from './start-alone'
@@ -38,6 +38,7 @@ export const TASKS = {
   listFolder,
   listTree,
   measureDrive,
+  readAround,
   readFilePart,
   readSector,
   repairAlone,

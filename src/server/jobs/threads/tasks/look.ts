@@ -1,4 +1,5 @@
 import { LRUCache } from 'lru-cache'
+import { ReadAroundDevice } from '@/core/block/read-around-device'
 import type { DirectoryEntry, FileSystem } from '@/core/filesystem'
 import { openPartition } from '@/core/survey/open-partition'
 import { sectorsWorthALook, viewSector } from '@/core/survey/structures'
@@ -58,6 +59,24 @@ export function statFile(order: VolumeOrder): Promise<DirectoryEntry | undefined
 /** Bytes of a file, fewer at its end. */
 export function readFilePart(order: VolumeOrder & { readonly offset: number; readonly length: number }) {
   return withVolume(order, (volume) => volume.readFile(order.path, order.offset, order.length))
+}
+
+/** The same where the medium has faults: zeros stand for the sectors that do not read, and how many there are is told. */
+export function readAround({
+  subject,
+  partition,
+  path,
+  offset,
+  length,
+}: VolumeOrder & { readonly offset: number; readonly length: number }) {
+  return withSubject(subject, async (medium) => {
+    const device = new ReadAroundDevice(medium)
+    const volume = await openPartition(device, partition)
+    // What the volume itself lacks by now is not the file's.
+    const before = device.lostSectors
+    const bytes = await volume.readFile(path, offset, length)
+    return { bytes, lostSectors: device.lostSectors - before }
+  })
 }
 
 function withVolume<T>({ subject, partition }: VolumeOrder, work: (volume: FileSystem) => Promise<T>): Promise<T> {
