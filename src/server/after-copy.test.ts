@@ -65,7 +65,7 @@ vi.mock('./moves', async (original) => {
   }
 })
 
-import { benchState, computerById, driveById, driveBytes, placeDrive } from './world'
+import { benchShop, benchState, computerById, driveById, driveBytes, placeDrive } from './world'
 import { makeBench } from './world/make'
 import { advance } from './world/clock'
 import { switchComputer } from './world/computers'
@@ -414,7 +414,7 @@ describe('the handover', () => {
       const { steps, done } = await swap()
       await finishStep(MOVE, { step: steps[done].id })
     }
-    await handOver(MOVE, { by: 'Ilaria' })
+    await handOver(MOVE, { by: 'Ilaria', day: '2026-05-06', shop: 'Molo Sette, Via del Faro 3' })
     expect((await driveById(OLD)).shelf).toEqual({ label: 'Ticket desk, old', until: '2026-05-18' })
     expect((await movePage(MOVE)).rail.every((s) => s.state === 'done')).toBe(true)
   })
@@ -422,7 +422,15 @@ describe('the handover', () => {
   it('gives the sheet as JSON by its schema, and as PDF', async () => {
     const json = await sheetFile(MOVE, 'json')
     const sheet = SheetSchema.parse(JSON.parse(new TextDecoder().decode(json.bytes)))
-    expect(sheet).toMatchObject({ by: 'Ilaria', keptUntil: '18 May 2026', skipped: [] })
+    expect(sheet).toMatchObject({
+      by: 'Ilaria',
+      keptUntil: '18 May 2026',
+      skipped: [],
+      shop: 'Molo Sette, Via del Faro 3',
+    })
+    expect(sheet.handedOver?.day).toBe('6 May 2026')
+    // The next sheet of this bench begins with the same shop.
+    expect(await benchShop('molo-sette')).toBe('Molo Sette, Via del Faro 3')
     expect(sheet.partitions.map((p) => p.title)).toEqual(['EFI system', 'Reserved', 'Recovery', 'Harbour (C:)'])
     const pdf = await sheetFile(MOVE, 'pdf')
     expect(new TextDecoder().decode(pdf.bytes.subarray(0, 5))).toBe('%PDF-')

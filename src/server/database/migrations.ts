@@ -225,6 +225,15 @@ export const MIGRATIONS: InputMigrations<QueryInterface> = [
       }
     },
   },
+  {
+    name: '0013-shop-of-a-bench',
+    async up({ context }) {
+      await context.addColumn('benches', 'shop', text())
+    },
+    async down({ context }) {
+      await context.removeColumn('benches', 'shop')
+    },
+  },
 ]
 
 /** A stored text in the form of now; one that cannot be read stays as it is. */

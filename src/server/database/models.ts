@@ -1,4 +1,11 @@
-import { DataTypes, type InferAttributes, type InferCreationAttributes, Model, type Sequelize } from 'sequelize'
+import {
+  type CreationOptional,
+  DataTypes,
+  type InferAttributes,
+  type InferCreationAttributes,
+  Model,
+  type Sequelize,
+} from 'sequelize'
 import type { z } from 'zod'
 import { type CopyChoices, CopyChoicesSchema } from '@/core/copy/choices'
 import { type JobResult, JobResultSchema } from '@/core/image/views'
@@ -34,6 +41,8 @@ export class BenchRow extends Row<BenchRow> {
   declare position: number
   /** The one that the pages show. */
   declare active: boolean
+  /** Name and address of the shop as the sheet has them; null where nobody has said. */
+  declare shop: CreationOptional<string | null>
 }
 
 export class ComputerRow extends Row<ComputerRow> {
@@ -195,6 +204,7 @@ export function defineModels(sequelize: Sequelize): void {
       name: { type: DataTypes.STRING, allowNull: false },
       position: { type: DataTypes.INTEGER, allowNull: false },
       active: { type: DataTypes.BOOLEAN, allowNull: false },
+      shop: { type: DataTypes.TEXT, allowNull: true },
     },
     options('benches'),
   )

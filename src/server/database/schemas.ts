@@ -118,6 +118,10 @@ export const ProofResultSchema = z.object({
 export const HandoverResultSchema = z.object({
   at: z.number(),
   shelfUntil: z.string(),
+  /** The day on the sheet, as `2026-05-04`; that of `at` without. */
+  day: z.string().optional(),
+  /** The shop on the sheet; the bench's without. */
+  shop: z.string().optional(),
   /** Who carried it out. */
   by: z.string().max(60).default(''),
 })

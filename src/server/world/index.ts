@@ -31,6 +31,12 @@ export async function benchName(id: string): Promise<string> {
   return (await BenchRow.findByPk(id))?.name ?? ''
 }
 
+/** Name and address of the shop that a bench stands in, as its sheets have them; null where nobody has said. */
+export async function benchShop(id: string): Promise<string | null> {
+  await database()
+  return (await BenchRow.findByPk(id))?.shop ?? null
+}
+
 interface Read {
   readonly version: number
   readonly state: Promise<BenchRead>

@@ -56,7 +56,8 @@ export interface Actions extends BenchActions {
   /** Repairs of a drive or an image outside of a move. */
   repairSubject(repair: unknown): Promise<Outcome>
   undoSubjectRepair(of: unknown): Promise<Outcome>
-  handOver(moveId: string, input?: { by: string }): Promise<Outcome>
+  /** `day` as `2026-05-04` and `shop` are what the sheet says. */
+  handOver(moveId: string, input?: { by: string; day?: string; shop?: string }): Promise<Outcome>
   putBack(input: unknown): Promise<Outcome>
   eraseDrive(input: unknown): Promise<Outcome>
   setPace(pace: string): Promise<Outcome>

@@ -12,6 +12,7 @@ type View = ComponentProps<typeof HandoverStation>['view']
 function shown(changes: Partial<View> = {}): Shown {
   const view: View = {
     sheet: sheet(),
+    today: '2026-05-04',
     closed: null,
     closing: null,
     plates: [{ source: plate('Corvina S3 240 GB'), target: plate('Corvina S5 960 GB') }],

@@ -17,6 +17,8 @@ import { Plate, type PlateDrive } from '@/ui/shared/plate'
 
 interface HandoverView {
   readonly sheet: Sheet
+  /** Today on the bench, as `2026-05-04`. */
+  readonly today: string
   readonly closed: { readonly at: string; readonly shelfUntil: string } | null
   readonly closing: string | null
   readonly plates: readonly { readonly source: PlateDrive & { readonly id: string }; readonly target: PlateDrive }[]
@@ -30,7 +32,11 @@ const BY = 'imbarco-done-by'
 export function HandoverStation({ moveId, view }: { moveId: string; view: HandoverView }) {
   const { act, go, busy } = useAct()
   const { handOver } = useActions()
-  const { sheet, closed, closing } = view
+  const { closed, closing } = view
+  const [day, setDay] = useState(view.today)
+  const [shop, setShop] = useState(view.sheet.shop)
+  // What is typed stands on the sheet at once.
+  const sheet = closed ? view.sheet : { ...view.sheet, shop: shop.trim() || view.sheet.shop }
   const [by, setBy] = useState('')
   // Whoever handed the last one over most likely hands this one over too.
   const remembered = useRemembered(BY)
@@ -80,13 +86,24 @@ export function HandoverStation({ moveId, view }: { moveId: string; view: Handov
               Closed at {closed.at}. The label for the old drive says: keep until {sheet.keptUntil}.
             </Callout>
           ) : (
-            <TextField
-              label="Done by"
-              value={name}
-              maxLength={60}
-              placeholder="Your name, for the sheet"
-              onChange={(event) => setBy(event.target.value)}
-            />
+            <AsideBlock title="On the sheet">
+              <div className="space-y-3">
+                <TextField
+                  label="Done by"
+                  value={name}
+                  maxLength={60}
+                  placeholder="Your name"
+                  onChange={(event) => setBy(event.target.value)}
+                />
+                <TextField label="Day" type="date" value={day} onChange={(event) => setDay(event.target.value)} />
+                <TextField
+                  label="Shop, with its address"
+                  value={shop}
+                  maxLength={160}
+                  onChange={(event) => setShop(event.target.value)}
+                />
+              </div>
+            </AsideBlock>
           )}
           {sheet.stillOff.length > 0 && !closed && (
             <Callout>Turned off for the copy and not on again: {sheet.stillOff.join(', ')}. Proof turns it on.</Callout>
@@ -108,14 +125,20 @@ export function HandoverStation({ moveId, view }: { moveId: string; view: Handov
             label="Hand it over"
             onAct={() => {
               localStorage.setItem(BY, name)
-              void act(() => handOver(moveId, { by: name }))
+              void act(() =>
+                handOver(moveId, {
+                  by: name,
+                  ...(day !== '' && day !== view.today ? { day } : {}),
+                  ...(shop.trim() === view.sheet.shop ? {} : { shop }),
+                }),
+              )
             }}
             disabled={busy}
           />
         )
       }
     >
-      <SheetPage view={view} />
+      <SheetPage view={{ ...view, sheet }} />
     </Stage>
   )
 }

@@ -1,5 +1,6 @@
 import { z } from 'zod'
-import { DriveRow } from '../../database/models'
+import { line } from '@/core/words-schema'
+import { BenchRow, DriveRow } from '../../database/models'
 import { hasStarted } from '../../database/notes'
 import { inTransaction } from '../../database/transaction'
 import { Refusal } from '../../ground/refusals'
@@ -12,15 +13,22 @@ import { benchNow } from '../../world/clock'
 /** How long an old drive is kept as the way back. */
 export const SHELF_DAYS = 14
 
-export const HandOverSchema = z.object({ by: z.string().trim().max(60).default('') })
+export const HandOverSchema = z.object({
+  by: line().trim().max(60).default(''),
+  /** The day on the sheet, as `2026-05-04`; the bench's own without. */
+  day: z.iso.date().optional(),
+  /** Name and address of the shop, for this sheet and those after it. */
+  shop: line().trim().max(160).default(''),
+})
+type HandOver = z.infer<typeof HandOverSchema>
 
 /** Closes a move whose computer starts from the new drive, and puts a day on the old one. */
 export async function handOver(moveId: string, input: unknown = {}): Promise<void> {
-  const { by } = HandOverSchema.parse(input)
-  await inTransaction(() => close(moveId, by))
+  const said = HandOverSchema.parse(input)
+  await inTransaction(() => close(moveId, said))
 }
 
-async function close(moveId: string, by: string): Promise<void> {
+async function close(moveId: string, { by, day, shop }: HandOver): Promise<void> {
   const move = await loadMove(moveId)
   const { row, pairs, brief } = move
   if (!hasStarted(move)) {
@@ -37,6 +45,8 @@ async function close(moveId: string, by: string): Promise<void> {
     const data = { ...(await driveById(source.id)), shelf }
     await DriveRow.update({ data }, { where: { id: source.id } })
   }
-  const line = { text: by ? `handed over by ${by}` : 'handed over', tone: 'good' } as const
-  await saveStationResults(moveId, { handover: { at, shelfUntil, by } }, line)
+  const entry = { text: by ? `handed over by ${by}` : 'handed over', tone: 'good' } as const
+  if (shop !== '') await BenchRow.update({ shop }, { where: { id: row.benchId } })
+  const handover = { at, shelfUntil, by, ...(day ? { day } : {}), ...(shop === '' ? {} : { shop }) }
+  await saveStationResults(moveId, { handover }, entry)
 }

@@ -7,7 +7,7 @@ import { calendarDay, clockSeconds, clockTime, dayWithYear } from '../../ground/
 import type { Move } from '../../moves'
 import type { Progress } from '../../moves/legs'
 import { stillOff } from '../../moves/turned-off'
-import { benchName } from '../../world'
+import { benchName, benchShop } from '../../world'
 import { DEMO_BENCH } from '../../world/make'
 
 /** What the move came to; undefined while the computer has not started from the new drive. */
@@ -27,12 +27,15 @@ export async function sheetOf(move: Move, progress: Progress | undefined): Promi
     format: 'imbarco sheet',
     version: 1,
     // The demo's shop is known by its place; any other bench by its own name.
-    shop: row.benchId === DEMO_BENCH.id ? SHOP : await benchName(row.benchId),
+    shop: row.handover?.shop ?? (await shopOf(row.benchId)),
     move: { name: brief.name, customer: brief.customer, reason: brief.reason },
     computer: { name: computer.name, model: computer.model },
     onto: goal && goal.id !== computer.id ? { name: goal.name, model: goal.model } : null,
     by: row.handover?.by || null,
-    handedOver: row.handover && { day: calendarDay(row.handover.at), time: clockTime(row.handover.at) },
+    handedOver: row.handover && {
+      day: row.handover.day ? dayWithYear(row.handover.day) : calendarDay(row.handover.at),
+      time: clockTime(row.handover.at),
+    },
     day: calendarDay(copies[0].startedAt),
     started: clockSeconds(copies[0].startedAt),
     ended: ended === null ? '' : clockSeconds(ended),
@@ -74,6 +77,11 @@ export async function sheetOf(move: Move, progress: Progress | undefined): Promi
     ),
     keptUntil: row.handover ? dayWithYear(row.handover.shelfUntil) : null,
   }
+}
+
+/** Name and address of the shop, as somebody has said; else where the demo's is, or the name of the bench. */
+export async function shopOf(benchId: string): Promise<string> {
+  return (await benchShop(benchId)) ?? (benchId === DEMO_BENCH.id ? SHOP : await benchName(benchId))
 }
 
 /** What a partition became when it took up more room after the copy. */
