@@ -52,6 +52,10 @@ export interface ReadyFacts {
   readonly backup?: { readonly where: string; readonly date: string }
   readonly sourceUnchanged: boolean
   readonly targetUnchanged: boolean
+  /** An earlier leg wrote the source, and it is as that left it. */
+  readonly sourceWritten?: boolean
+  /** The target carries the mark of an unfinished copy of this move, which erased it. */
+  readonly targetMarked?: boolean
   readonly targetConnected: boolean
   /** Undefined where no drive is read, but an image of it. */
   readonly sourceConnected: boolean | undefined

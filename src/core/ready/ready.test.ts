@@ -63,6 +63,14 @@ function stateOf(changes: Partial<ReadyFacts>, id: string) {
 }
 
 describe('the list', () => {
+  it('says of a drive that was written since only what is so', () => {
+    const why = (changes: Partial<ReadyFacts>, id: string) =>
+      readyItems({ ...settled, ...changes }).find((i) => i.id === id)?.why
+    expect(why({}, 'target-same')).toMatch(/its table is as it was 09:00/)
+    expect(why({ targetMarked: true }, 'target-same')).toMatch(/unfinished copy, which erased it/)
+    expect(why({ sourceWritten: true }, 'source-same')).toMatch(/as the leg before left it/)
+  })
+
   it('is all settled when everything is as it should be', () => {
     expect(openCount(readyItems(settled))).toBe(0)
   })

@@ -4,7 +4,13 @@ import type { ReadyItem, ReadyKind } from '../port'
 export const connection: ReadyKind = (facts) => {
   if (facts.handsFirst) return []
   const lookAgain = { id: 'look-again', label: 'Look again' } as const
-  const one = (which: 'source' | 'target', name: string, connected: boolean, unchanged: boolean): ReadyItem => {
+  const one = (
+    which: 'source' | 'target',
+    name: string,
+    connected: boolean,
+    unchanged: boolean,
+    since: string | undefined,
+  ): ReadyItem => {
     const base = { id: `${which}-same`, known: 'seen now' }
     if (!connected) {
       return {
@@ -29,13 +35,15 @@ export const connection: ReadyKind = (facts) => {
       ...base,
       state: 'settled',
       title: `The ${name} is the drive that was surveyed`,
-      why: `its table is as it was ${facts.surveyedAt}`,
+      why: since ?? `its table is as it was ${facts.surveyedAt}`,
     }
   }
+  const left = facts.sourceWritten ? 'it is as the leg before left it' : undefined
+  const marked = facts.targetMarked ? 'it carries the mark of this move’s unfinished copy, which erased it' : undefined
   return [
     ...(facts.sourceConnected === undefined
       ? []
-      : [one('source', facts.sourceName, facts.sourceConnected, facts.sourceUnchanged)]),
-    ...(facts.target ? [one('target', facts.targetName, facts.targetConnected, facts.targetUnchanged)] : []),
+      : [one('source', facts.sourceName, facts.sourceConnected, facts.sourceUnchanged, left)]),
+    ...(facts.target ? [one('target', facts.targetName, facts.targetConnected, facts.targetUnchanged, marked)] : []),
   ]
 }

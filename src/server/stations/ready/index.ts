@@ -128,6 +128,7 @@ async function look(move: Move, leg: Looked) {
   const { drives: further, facts: furtherFacts, fingerprints } = await furtherOf(move, leg, choices)
   const seconds = legSeconds(transfer.timing, transfer.bytes)
   const layout = leg.layout
+  const isMarked = from !== undefined && marker?.note === copyNote(move, { from })
   const facts: ReadyFacts = {
     source: leg.source,
     target: leg.target,
@@ -161,8 +162,9 @@ async function look(move: Move, leg: Looked) {
     backup: move.brief.backup ? { where: move.brief.backup.where, date: dayWords(move.brief.backup.date) } : undefined,
     sourceUnchanged: sourcePrint === sourceWanted,
     // A target that an unfinished copy of this very move has marked is the one that was confirmed.
-    targetUnchanged:
-      targetPrint === leg.target?.fingerprint || (from !== undefined && marker?.note === copyNote(move, { from })),
+    targetUnchanged: targetPrint === leg.target?.fingerprint || isMarked,
+    targetMarked: isMarked,
+    sourceWritten: before?.summary !== undefined && before.summary !== null,
     targetConnected: target?.connected ?? true,
     sourceConnected: source?.connected,
     handsFirst: progress.phase !== undefined && progress.phase === progress.copied,
