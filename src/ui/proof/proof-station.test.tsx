@@ -161,3 +161,30 @@ describe('a start that stops', () => {
     expect(shown({ trial: trial(), wayBack: { steps } }).text).not.toMatch(/The way back/)
   })
 })
+
+describe('after a start that passed', () => {
+  const after = (off: { id: string; title: string; detail: string }[]) => ({
+    speeds: [],
+    off,
+    turnedOff: off.length,
+    tidying: [],
+    room: undefined,
+  })
+  const network = { id: 'ticket-desk/network', title: 'Network', detail: 'off on the ticket desk' }
+
+  it('turns on first what Ready turned off, and only then goes on', () => {
+    expect(shown({ trial: trial(), after: after([network]), closing: 'Shut it down' }).next).toBe(
+      'Turn on again: Network',
+    )
+    expect(shown({ trial: trial(), after: after([network, { ...network, id: 'x' }]) }).next).toBe(
+      'Turn everything on again',
+    )
+    expect(shown({ trial: trial(), after: after([]), closing: 'Shut it down' }).next).toBe('Close the case')
+  })
+
+  it('is closed without the new drive where the old one starts again after a trial', () => {
+    const back = trial({ number: 2, subject: 'source', drive: 'Corvina S3 240 GB', checks: [] })
+    expect(shown({ trial: back }).text).toMatch(/Close the move without the new drive/)
+    expect(shown({ trial: { ...back, number: 1 } }).text).not.toMatch(/Close the move without/)
+  })
+})

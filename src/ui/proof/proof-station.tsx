@@ -65,7 +65,7 @@ interface ProofView {
 /** Does it start, and is it all there? */
 export function ProofStation({ moveId, view }: { moveId: string; view: ProofView }) {
   const { act, go, busy } = useAct()
-  const { startTrial, makeRepair, takeRepairBack, turnOn, goBack } = useActions()
+  const { startTrial, makeRepair, takeRepairBack, turnOn, goBack, giveUpMove } = useActions()
   const [choice, setChoice] = useState<string>()
   const { trial, computer, source, target } = view
   const start = () => void act(() => startTrial(moveId, choice))
@@ -75,6 +75,8 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
     trial.checks.every((check) => check.passed) &&
     !view.repaired &&
     !view.rearranged
+  // It was tried with the new drive, and starts from the old one as before.
+  const isBack = trial?.trace.starts && trial.subject === 'source' && trial.number > 1 && !view.rearranged
   const words = wordsOf(view)
   // An identity of its own is only for who wants both drives in; what mends the start is to take one out.
   const repair = view.offered.find((r) => r.why === null && r.name !== 'disk-identity')
@@ -87,6 +89,13 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
         passed ? (
           <Button onClick={start} disabled={busy}>
             Try again from power-on
+          </Button>
+        ) : isBack ? (
+          <Button
+            onClick={() => void act(() => giveUpMove(moveId, { why: 'the old drive is in again' }), '/')}
+            disabled={busy}
+          >
+            Close the move without the new drive
           </Button>
         ) : undefined
       }
