@@ -138,6 +138,25 @@ describe('what is copied', () => {
     expect(sameBytes(await readBytes(byVolume, free, 4096), stray)).toBe(true)
   })
 
+  it('takes no more than the source has where a volume grows, and the grown volume is whole', async () => {
+    const large = solveFit(await surveyDrive(source, sha256), { sizeBytes: 2 * SIZE, logicalSectorSize: 512 })
+    if (!large.fits) throw new Error(large.obstacles[0].sentence)
+    const grown = large.layout.partitions.find((p) => p.lastLba - p.firstLba > p.sourceLastLba - p.sourceFirstLba)!
+    const plan = await planCopy(readOnly(source), large.layout, { everyOf: [grown.sourceNumber] })
+    const part = plan.partitions.find((p) => p.number === grown.number)!
+    const had = (grown.sourceLastLba - grown.sourceFirstLba + 1) * 512
+    // What growing makes of it lies at its new end: a copy of its boot sector, no more than a few records.
+    expect(part.bytes).toBeGreaterThanOrEqual(had)
+    expect(part.bytes - had).toBeLessThan(MIB)
+    const target = new MemoryDevice(2 * SIZE)
+    await runCopy(plan, target, options())
+    expect(sameBytes(await fileOn(target, large.layout, '/notes.txt'), notes)).toBe(true)
+    const after = await surveyDrive(target, sha256)
+    const volume = after.partitions.find((p) => p.number === grown.number)!
+    expect([volume.volume?.state, volume.findings.filter((f) => f.severity === 'damage')]).toEqual(['clean', []])
+    expect(volume.volume!.totalBytes).toBeGreaterThan(had)
+  })
+
   it('is not read back when that was chosen, and says nothing of equality', async () => {
     const target = new MemoryDevice(SIZE)
     const phases = new Set<string>()

@@ -198,8 +198,14 @@ async function readFront(source: BlockDevice, offset: number, length: number): P
   return bytes
 }
 
-/** Bytes of a partition of the target that come from the source; what is behind them is new and holds nothing. */
-export function heldBytes(partition: FitPartition, layout: Layout): number {
+/** Bytes of a partition that are read where every sector of it is: never more than the source has. */
+export function everyBytes(partition: FitPartition, layout: Layout): number {
+  const { before, after } = fitSizes(partition, layout)
+  return Math.min(before, after)
+}
+
+/** Bytes of a partition of the target up to which it may hold something; what is behind them is new and empty. */
+function heldBytes(partition: FitPartition, layout: Layout): number {
   const { before, after } = fitSizes(partition, layout)
   return partition.resizes ? after : Math.min(before, after)
 }
@@ -341,9 +347,14 @@ async function cut(
 }
 
 /** Used runs of a part, or all of it where no file system tells. Bytes from the part's start. */
-async function* partExtents({ fileSystem, heldBytes, missing = [] }: PreparedPart): AsyncGenerator<Extent> {
+async function* partExtents(part: PreparedPart): AsyncGenerator<Extent> {
+  const { fileSystem, heldBytes, sourceBytes, device, missing = [] } = part
   if (!fileSystem) {
-    yield { offset: 0, length: heldBytes }
+    const own = Math.min(heldBytes, sourceBytes)
+    yield { offset: 0, length: own }
+    // Behind what the source has there is only what growing made of it.
+    const rest = { offset: own, length: heldBytes - own }
+    if (rest.length > 0) yield* device.mapped ? await device.mapped(rest.offset, rest.length) : [rest]
     return
   }
   for await (const { offset, length } of mergeExtents(inOrder(fileSystem.usedExtents(), missing), MERGE_GAP)) {

@@ -1,4 +1,4 @@
-import { heldBytes } from '@/core/copy/plan'
+import { everyBytes } from '@/core/copy/plan'
 import { healthVerdict } from '@/core/health/health'
 import { platePrefix } from '@/core/ready/plate-check'
 import { legSeconds } from '@/core/route/timing'
@@ -21,13 +21,13 @@ export async function readyView({ move, progress, copy }: MovePage) {
     const { volume } = leg.source.partitions.find((q) => q.number === p.sourceNumber) ?? {}
     // Where nobody sees what is in use, every sector is taken anyway.
     if (!volume || volume.encrypted) return []
-    return [{ number: p.sourceNumber, title: p.title, usedBytes: p.usedBytes, everyBytes: heldBytes(p, leg.layout) }]
+    return [{ number: p.sourceNumber, title: p.title, usedBytes: p.usedBytes, everyBytes: everyBytes(p, leg.layout) }]
   })
   const more = volumes.filter((v) => choices.everyOf.includes(v.number))
   const bytes = {
     used: leg.transfer.bytes,
     volumes: more.reduce((sum, v) => sum + Math.max(0, v.everyBytes - v.usedBytes), leg.transfer.bytes),
-    every: leg.layout.partitions.reduce((sum, p) => sum + heldBytes(p, leg.layout), 0),
+    every: leg.layout.partitions.reduce((sum, p) => sum + everyBytes(p, leg.layout), 0),
   }
   const seconds = (ways: keyof typeof bytes) => legSeconds(leg.transfer.timing, bytes[ways])
   return {
