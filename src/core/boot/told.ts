@@ -12,14 +12,12 @@ export interface FirmwareTold {
 export function firmwareTold({ scheme, loaders, mbr, partitions }: DriveSurvey): FirmwareTold {
   if (loaders.length > 0) return { mode: 'uefi', because: 'it has an EFI system partition with loaders' }
   if (scheme === 'mbr') {
-    const { active, type } = {
-      active: mbr?.activePartition != null,
-      type: partitions.some((p) => p.mbr?.type === 0xef),
-    }
-    if (type && !active) return { mode: 'uefi', because: 'its MBR names an EFI system partition and none as active' }
+    const active = mbr?.activePartition != null
+    if (!active && partitions.some((p) => p.mbr?.type === 0xef))
+      return { mode: 'uefi', because: 'its MBR names an EFI system partition and none as active' }
     return { mode: 'bios', because: active ? 'its MBR names an active partition' : 'its partition table is an MBR' }
   }
-  if (mbr?.hasBootCode && !partitions.some((p) => p.role === 'boot' && p.volume?.kind === 'fat'))
+  if (mbr?.hasBootCode && !partitions.some((p) => p.role === 'boot'))
     return { mode: 'bios', because: 'it has start-up code and no EFI system partition' }
   return { mode: 'uefi', because: scheme === 'gpt' ? 'its partition table is a GPT' : 'nothing on it tells otherwise' }
 }

@@ -22,7 +22,6 @@ import { planProblem } from '../moves/plan-problem'
 import { moveRail } from '../moves/rail'
 import { activeBench, benchState } from '../world'
 import { benchNow } from '../world/clock'
-import { DEMO_BENCH } from '../world/make'
 
 /** So many moves are shown at once; the others are found by name. */
 const MOST_MOVES = 60
@@ -87,7 +86,6 @@ export async function boardState(find = '') {
     unfinished: await unfinishedUploads(),
     /** Whether there is anything on the bench to move. */
     bare: bench.computers.length === 0,
-    isDemo: benchId === DEMO_BENCH.id,
   }
 }
 

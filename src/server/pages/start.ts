@@ -23,7 +23,7 @@ import { type LookedAt, LookedAtSchema, subjectOf } from '../world/looked-at'
 
 const ModeSchema = z.enum(['uefi', 'bios'])
 
-export const StartQuerySchema = z.object({
+const StartQuerySchema = z.object({
   /** By this kind of firmware; without, by what the computer that it sits in has, or by what the disk tells. */
   firmware: ModeSchema.optional().catch(undefined),
 })

@@ -25,7 +25,6 @@ interface BoardProps {
   readonly unfinished: readonly UnfinishedUpload[]
   /** No computer is on the bench. */
   readonly bare: boolean
-  readonly isDemo: boolean
 }
 
 const NUMBERS = ['No move', 'One move', 'Two moves', 'Three moves', 'Four moves', 'Five moves', 'Six moves']

@@ -62,6 +62,7 @@ function clickAction(label: string, button: HTMLElement): void {
 const ASK_AFTER_MS = 120
 const LOOK_AGAIN_MS = 250
 
+const groupClass = '[&_[cmdk-group-heading]]:caption [&_[cmdk-group-heading]]:px-3 [&_[cmdk-group-heading]]:py-1.5'
 const itemClass = 'flex items-center rounded px-3 py-2 data-[selected=true]:bg-magenta-wash'
 
 /** A thing is offered when every word typed stands in its name, in any order. */
@@ -156,10 +157,7 @@ export function Palette({ currentMove }: { currentMove?: string }) {
         <Command.List className="max-h-[50vh] overflow-y-auto p-2">
           <Command.Empty className="px-3 py-4 text-ink-soft">Nothing by that name.</Command.Empty>
           {currentMove && (
-            <Command.Group
-              heading="This move"
-              className="[&_[cmdk-group-heading]]:caption [&_[cmdk-group-heading]]:px-3 [&_[cmdk-group-heading]]:py-1.5"
-            >
+            <Command.Group heading="This move" className={groupClass}>
               {STATIONS.map(({ id, title }) => (
                 <Command.Item
                   key={id}
@@ -176,11 +174,7 @@ export function Palette({ currentMove }: { currentMove?: string }) {
             const found = things.filter((thing) => thing.kind === kind)
             return (
               found.length > 0 && (
-                <Command.Group
-                  key={kind}
-                  heading={heading}
-                  className="[&_[cmdk-group-heading]]:caption [&_[cmdk-group-heading]]:px-3 [&_[cmdk-group-heading]]:py-1.5"
-                >
+                <Command.Group key={kind} heading={heading} className={groupClass}>
                   {found.map(({ href, title, detail }) => (
                     <Command.Item
                       key={href}
@@ -197,10 +191,7 @@ export function Palette({ currentMove }: { currentMove?: string }) {
             )
           })}
           {actions.length > 0 && (
-            <Command.Group
-              heading="On this page"
-              className="[&_[cmdk-group-heading]]:caption [&_[cmdk-group-heading]]:px-3 [&_[cmdk-group-heading]]:py-1.5"
-            >
+            <Command.Group heading="On this page" className={groupClass}>
               {actions.map(({ label, button }) => (
                 <Command.Item
                   key={label}
@@ -213,10 +204,7 @@ export function Palette({ currentMove }: { currentMove?: string }) {
               ))}
             </Command.Group>
           )}
-          <Command.Group
-            heading="Go to"
-            className="[&_[cmdk-group-heading]]:caption [&_[cmdk-group-heading]]:px-3 [&_[cmdk-group-heading]]:py-1.5"
-          >
+          <Command.Group heading="Go to" className={groupClass}>
             <Command.Item value="all moves board" onSelect={go('/')} className={itemClass}>
               All moves
             </Command.Item>
@@ -236,10 +224,7 @@ export function Palette({ currentMove }: { currentMove?: string }) {
               Bench
             </Command.Item>
           </Command.Group>
-          <Command.Group
-            heading="Do"
-            className="[&_[cmdk-group-heading]]:caption [&_[cmdk-group-heading]]:px-3 [&_[cmdk-group-heading]]:py-1.5"
-          >
+          <Command.Group heading="Do" className={groupClass}>
             <Command.Item value="day night theme" onSelect={run(switchTheme)} className={itemClass}>
               Change between day and night
             </Command.Item>

@@ -80,7 +80,7 @@ export async function sheetOf(move: Move, progress: Progress | undefined): Promi
 }
 
 /** Name and address of the shop, as somebody has said; else where the demo's is, or the name of the bench. */
-export async function shopOf(benchId: string): Promise<string> {
+async function shopOf(benchId: string): Promise<string> {
   return (await benchShop(benchId)) ?? (benchId === DEMO_BENCH.id ? SHOP : await benchName(benchId))
 }
 
