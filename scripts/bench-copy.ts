@@ -14,7 +14,7 @@ import { solveFit } from '@/core/fit/solve'
 import { writeGpt } from '@/core/scheme/gpt'
 import { TYPE_GUIDS } from '@/core/scheme/types'
 import { surveyDrive } from '@/core/survey/survey'
-import { copyToFile } from '@/host/copy-to-file'
+import { writeImage } from '@/host/write-image'
 import { dataExtents } from '@/host/holes'
 import { openHostImage } from '@/host/images'
 import { blake3 } from '@/host/strong-digest'
@@ -121,7 +121,7 @@ async function copyOnce(source: string, planner: Planner, target: string, verify
   const cpu = process.cpuUsage()
   const start = performance.now()
   const plan = await planner(image.device)
-  await copyToFile(plan, target, { note: 'bench', work: '', verify, onStep: async () => {} })
+  await writeImage(plan, target, { to: 'raw', time: 0, note: 'bench', work: '', verify, onStep: async () => {} })
   const seconds = (performance.now() - start) / 1000
   const { user, system } = process.cpuUsage(cpu)
   held.disable()

@@ -2,6 +2,6 @@
 import { build, checkNode, install, run } from './ground.mjs'
 
 checkNode()
-install()
-build()
+await install()
+await build()
 run(process.execPath, ['--expose-gc', '--import', 'tsx', 'scripts/run-bench.ts', ...process.argv.slice(2)])

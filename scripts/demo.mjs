@@ -22,8 +22,8 @@ if (!isLoopback(host) && !existsSync(path.join(data, 'passphrase.json'))) {
 await checkPort(port, host, data)
 mkdirSync(data, { recursive: true })
 checkRoom(300, data)
-install()
-build()
+await install()
+await build()
 /** Where it is reached; a server that listens on all addresses is reached at each. */
 const addresses = isEverywhere(host) ? ['127.0.0.1', ...ownAddresses()] : [host]
 const [address, ...others] = addresses.map((name) => `http://${name.includes(':') ? `[${name}]` : name}:${port}`)

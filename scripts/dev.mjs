@@ -4,7 +4,7 @@ import { bin, checkNode, checkPort, install, makeBench, ROOT, run } from './grou
 
 checkNode()
 await checkPort(4310, '127.0.0.1', path.resolve(ROOT, process.env.IMBARCO_DATA ?? 'data'))
-install()
+await install()
 makeBench()
 run(bin('next'), ['dev', '-H', '127.0.0.1', '-p', '4310'], {
   env: { ...process.env, IMBARCO_ADDRESS: 'http://127.0.0.1:4310', NEXT_TELEMETRY_DISABLED: '1' },

@@ -1,5 +1,5 @@
 // What every command needs before anything of the project can run: plain Node, no packages.
-import { spawnSync } from 'node:child_process'
+import { spawn, spawnSync } from 'node:child_process'
 import { createHash } from 'node:crypto'
 import { existsSync, readdirSync, readFileSync, statfsSync, writeFileSync } from 'node:fs'
 import { createServer } from 'node:net'
@@ -72,13 +72,31 @@ export function run(command, args, options = {}) {
   if (status !== 0) process.exit(status ?? 1)
 }
 
+/** As `run`, for what takes minutes and says little meanwhile: seconds are counted beside `what` until it has ended. */
+export async function runCounting(what, command, args, options = {}) {
+  const start = Date.now()
+  const seconds = () => `${Math.round((Date.now() - start) / 1000)} s`
+  const onScreen = process.stderr.isTTY
+  if (!onScreen) console.error(what)
+  const tick = () => process.stderr.write(onScreen ? `\r${what} ${seconds()}` : `  ${seconds()}\n`)
+  const timer = setInterval(tick, onScreen ? 1000 : 30_000)
+  const child = spawn(command, args, { cwd: ROOT, stdio: 'inherit', ...options })
+  const code = await new Promise((resolve) => {
+    child.once('error', (error) => stop(`${command} could not be run: ${error.message}.`))
+    child.once('close', (status) => resolve(status ?? 1))
+  })
+  clearInterval(timer)
+  if (onScreen) process.stderr.write(`\r${what} ${code === 0 ? `done in ${seconds()}.` : ''}\n`)
+  if (code !== 0) process.exit(code)
+}
+
 /** The program of an installed package. */
 export function bin(name) {
   return path.join(ROOT, 'node_modules', '.bin', name)
 }
 
 /** Installs the packages of the lock file unless they are the ones that are there. */
-export function install() {
+export async function install() {
   const mark = path.join(ROOT, 'node_modules', '.imbarco-installed')
   const wanted = createHash('sha256')
     .update(readFileSync(path.join(ROOT, 'package-lock.json')))
@@ -86,21 +104,25 @@ export function install() {
     .digest('hex')
   if (existsSync(mark) && readFileSync(mark, 'utf8') === wanted) return
   checkRoom(2500)
-  console.log('Installing what is missing; this takes a few minutes the first time.')
   // Not "ci": that refuses the whole lock file when a registry lacks a package for another system.
-  run('npm', ['install', '--no-save', '--no-audit', '--no-fund'])
+  await runCounting('Installing what is missing, which takes a few minutes the first time.', 'npm', [
+    'install',
+    '--no-save',
+    '--no-audit',
+    '--no-fund',
+    '--no-progress',
+  ])
   writeFileSync(mark, wanted)
 }
 
 /** Builds unless the build that is there was made from these very sources. */
-export function build() {
+export async function build() {
   const mark = path.join(ROOT, '.next', 'imbarco-sources')
   const wanted = sourcesHash()
   if (existsSync(mark) && existsSync(path.join(ROOT, '.next', 'BUILD_ID')) && readFileSync(mark, 'utf8') === wanted)
     return
   checkRoom(600)
-  console.log('Building.')
-  run(bin('next'), ['build'], {
+  await runCounting('Building, which takes a minute or two.', bin('next'), ['build'], {
     env: { ...process.env, NEXT_TELEMETRY_DISABLED: '1' },
     stdio: ['ignore', 'ignore', 'inherit'],
   })

@@ -2,4 +2,4 @@
 import { checkNode, install } from './ground.mjs'
 
 checkNode()
-install()
+await install()

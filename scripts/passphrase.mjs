@@ -2,5 +2,5 @@
 import { bin, checkNode, install, run } from './ground.mjs'
 
 checkNode()
-install()
+await install()
 run(bin('tsx'), ['scripts/set-passphrase.ts', ...process.argv.slice(2)])

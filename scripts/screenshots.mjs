@@ -2,6 +2,6 @@
 import { bin, build, checkNode, install, run } from './ground.mjs'
 
 checkNode()
-install()
-build()
+await install()
+await build()
 run(bin('tsx'), ['scripts/take-screenshots.ts'])

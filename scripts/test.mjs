@@ -20,10 +20,13 @@ const TOOLS = [
   ['zstd', 'zstd'],
   ['util-linux', 'mkswap'],
   ['libhivex-bin', 'hivexsh'],
+  ['libvhdi-utils', 'vhdimount'],
+  ['libqcow-utils', 'qcowmount'],
+  ['libvmdk-utils', 'vmdkmount'],
 ]
 
 checkNode()
-install()
+await install()
 installTools()
 const given = process.argv.slice(2)
 const rest = given.filter((argument) => argument !== '--deep')
@@ -32,11 +35,11 @@ if (given.includes('--deep')) process.env.IMBARCO_DEEP = '1'
 if (given.includes('--deep') && rest.length === 0) {
   run(bin('vitest'), ['run', '--project', 'unit'])
 } else if (rest.length > 0) {
-  build()
+  await build()
   run(bin('vitest'), ['run', ...rest])
 } else {
   run(bin('vitest'), ['run', '--project', 'unit'])
-  build()
+  await build()
   run(bin('vitest'), ['run', '--project', 'browser'])
 }
 

@@ -88,14 +88,16 @@ describe('imbarco copy with a journal', () => {
   ])('that was killed %s goes on and ends byte-equal', async (_when, when) => {
     const [target, journal] = [at('killed.img'), at('killed.journal')]
     const args = ['copy', full, target, '--every-sector', '--journal', journal, '--json']
-    const marked = () => existsSync(target) && readFileSync(target).subarray(0, 23).toString() === MARK
+    const unfinished = `${target}.unfinished`
+    const marked = () => existsSync(unfinished) && readFileSync(unfinished).subarray(0, 23).toString() === MARK
     // On a busy host the word to end it may come when all is written; then it is tried again.
     for (let tries = 0; tries < 8 && !marked(); tries++) {
-      for (const file of [target, journal]) rmSync(file, { force: true })
+      for (const file of [target, unfinished, journal]) rmSync(file, { force: true })
       await killedWhen(args, when)
     }
     expect(marked()).toBe(true)
-    expect(imbarco('survey', target).out).toMatch(/unfinished|did not end/i)
+    expect(existsSync(target)).toBe(false)
+    expect(imbarco('survey', unfinished).out).toMatch(/unfinished|did not end/i)
     const { code, out } = imbarco(...args, '--resume')
     expect(code).toBe(0)
     expect(parse(out)).toMatchObject({ verified: true, digestName: 'BLAKE3', lost: [] })
@@ -172,11 +174,30 @@ describe('imbarco copy', () => {
     expect(readFileSync(letter, 'utf8')).toBe('a letter to somebody')
   })
 
-  it('has neither for other formats than raw, which it says', () => {
-    const { code, error } = imbarco('copy', disk, at('x.qcow2'), '--journal', at('x.journal'))
+  it('keeps a list of what is lost for raw targets only, which it says', () => {
+    const { code, error } = imbarco('copy', disk, at('x.qcow2'), '--lost-list', at('x.json'))
     expect([code, error]).toEqual([2, expect.stringMatching(/for raw targets/)])
     expect(existsSync(at('x.qcow2'))).toBe(false)
   })
+
+  it.each(['vhd', 'vhd-fixed', 'vhdx', 'qcow2', 'qcow2-packed', 'vmdk', 'vmdk-stream'])(
+    'of the format %s that was killed has another name and is no image, and goes on to the same disk',
+    async (to) => {
+      const [target, journal] = [at(`killed-${to}`), at(`killed-${to}.journal`)]
+      const args = ['copy', full, target, '--every-sector', '--to', to, '--journal', journal, '--json']
+      const unfinished = `${target}.unfinished`
+      for (let tries = 0; tries < 8 && !existsSync(unfinished); tries++) {
+        for (const file of [target, unfinished, journal]) rmSync(file, { force: true })
+        await killedWhen(args, (p) => p.phase === 'copy' && p.copiedBytes > 300 * MIB)
+      }
+      expect([existsSync(target), existsSync(unfinished)]).toEqual([false, true])
+      expect(imbarco('survey', unfinished).out).toMatch(/unfinished|did not end/i)
+      expect(imbarco(...args, '--resume').code).toBe(0)
+      expect(existsSync(unfinished)).toBe(false)
+      expect(parse(imbarco('compare', full, target, '--json').out)).toMatchObject({ equal: true })
+      for (const file of [target, journal]) rmSync(file)
+    },
+  )
 })
 
 describe('imbarco copy of what is not in use', () => {

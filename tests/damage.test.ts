@@ -18,14 +18,14 @@ import { formatBitLocker } from '@/core/filesystem/sealed/bitlocker-format'
 import { LUKS_HEADER } from '@/core/filesystem/sealed/luks'
 import { LVM_LABEL } from '@/core/filesystem/sealed/lvm'
 import { type ImageFile, openImage, TARGET_KINDS, TARGETS } from '@/core/image'
-import { convertDevice } from '@/core/image/convert'
+import { MemoryStore } from '@/core/image/testing-store'
 import { Hive } from '@/core/registry/hive'
 import { makeHive } from '@/core/registry/make'
 import { writeGpt } from '@/core/scheme/gpt'
 import { mbrWrites } from '@/core/scheme/mbr-write'
 import { TYPE_GUIDS } from '@/core/scheme/types'
 import { surveyDrive } from '@/core/survey/survey'
-import { packCluster } from '@/host/packed'
+import { packGrain } from '@/host/packed'
 import { pattern } from '@/core/testing'
 import { openHostImage } from '@/host/images'
 import { sparseFile } from './support/image-files'
@@ -266,27 +266,20 @@ describe('damage of an image', () => {
     const disk = new MemoryDevice(9 * MIB)
     await disk.write(0, pattern(3 * MIB, 1))
     await disk.write(7 * MIB, pattern(65_536, 2))
-    let content = new Uint8Array(0)
-    const sink = {
-      async write(offset: number, from: Uint8Array) {
-        if (content.length < offset + from.length) await this.truncate(offset + from.length)
-        content.set(from, offset)
-      },
-      async truncate(length: number) {
-        const next = new Uint8Array(length)
-        next.set(content.subarray(0, length))
-        content = next
-      },
-    }
-    const writer = TARGETS[kind].writer(sink, {
+    const store = new MemoryStore()
+    const target = await TARGETS[kind].make(store, {
       virtualBytes: disk.size,
       sectorSize: 512,
+      name: 'disk',
       time: 0,
       guid: () => PARTITION.guid,
-      pack: packCluster,
+      pack: packGrain,
     })
-    await convertDevice(disk, writer)
-    const whole = content
+    await target.write(0, pattern(3 * MIB, 1))
+    await target.write(7 * MIB, pattern(65_536, 2))
+    await target.flush()
+    await target.header?.finish()
+    const whole = await store.bytes()
     const places: number[] = []
     // It repeats itself after 64 KiB, so that twice that has every line of it.
     const data = pattern(128 * 1024, 1)

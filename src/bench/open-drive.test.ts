@@ -1,4 +1,3 @@
-import { randomUUID } from 'node:crypto'
 import { mkdtempSync, rmSync, truncateSync, writeFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import path from 'node:path'
@@ -15,7 +14,7 @@ beforeAll(async () => {
   const raw = path.join(folder, 'disk.img')
   writeFileSync(raw, 'first')
   truncateSync(raw, SIZE)
-  await convertFile(raw, path.join(folder, 'disk.vhdx'), { to: 'vhdx', time: 0, guid: randomUUID })
+  await convertFile(raw, path.join(folder, 'disk.vhdx'), { to: 'vhdx', time: 0 })
 })
 afterAll(() => rmSync(folder, { recursive: true, force: true }))
 

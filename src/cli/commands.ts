@@ -1,4 +1,3 @@
-import { randomUUID } from 'node:crypto'
 import path from 'node:path'
 import { ReadAroundDevice } from '@/core/block/read-around-device'
 import { CoreError } from '@/core/errors'
@@ -103,7 +102,6 @@ export async function convert(input: string, output: string, options: Options, i
     sectorSize: options.sectorSize,
     signal: io.signal,
     time: Date.now(),
-    guid: randomUUID,
     onProgress: percentOn(io),
   })
   const seconds = (performance.now() - start) / 1000

@@ -1,31 +1,26 @@
-import { randomUUID } from 'node:crypto'
 import { readFile, stat, writeFile } from 'node:fs/promises'
 import path from 'node:path'
 import type { BlockDevice } from '@/core/block/device'
-import { ReadAroundDevice } from '@/core/block/read-around-device'
 import { formatSize } from '@/core/bytes/size'
 import { CoreError } from '@/core/errors'
-import { nameLost } from '@/core/copy/lost'
 import { type LostFile, readLostFile } from '@/core/copy/lost-file'
 import { type CopyPlan, planCopy } from '@/core/copy/plan'
 import { planWhole } from '@/core/copy/plan-whole'
 import { copyShare, type Lost, lostWords } from '@/core/copy/progress'
 import { retryLost } from '@/core/copy/retry'
 import { carriesTable, type CopyStep } from '@/core/copy/run'
-import { wholeTarget } from '@/core/copy/whole'
 import { toHex } from '@/core/digest'
 import { solveFit } from '@/core/fit/solve'
 import type { FitResult } from '@/core/fit/types'
 import { type TargetKind, TARGETS } from '@/core/image'
 import { surveyDrive } from '@/core/survey/survey'
-import { copyToFile } from '@/host/copy-to-file'
 import type { HostImage } from '@/host/images'
 import { RawFile } from '@/host/raw-file'
 import { resolveTarget } from '@/host/target-name'
 import { BLAKE3 } from '@/host/strong-digest'
-import { writeImage } from '@/host/write-image'
+import { unfinishedName, writeImage } from '@/host/write-image'
 import { sha256 } from '@/host/sha256'
-import { byExtension, type Io, json, percentOn, Stopped, STOPS } from './commands'
+import { byExtension, type Io, json, Stopped, STOPS } from './commands'
 import { type FitOptions, fitReport, targetOf, wishOf } from './fit'
 import { ChangedMeanwhile, fileIdentity, withImage, WrongUse } from './open'
 import { fitText } from './text'
@@ -59,11 +54,7 @@ const TELL_EVERY_MS = 500
 export async function copy(input: string, output: string, options: CopyOptions, io: Io): Promise<number> {
   const to = options.to ?? byExtension(output)
   if (options.resume && !options.journal) throw new WrongUse('Going on needs the journal of the copy: --journal FILE.')
-  if (to !== 'raw' && (options.journal || options.lostList || options.verify === false)) {
-    throw new WrongUse(
-      'A journal, a list of lost sectors and leaving it unread are for raw targets; other formats are read back always.',
-    )
-  }
+  if (to !== 'raw' && options.lostList) throw new WrongUse('A list of lost sectors is for raw targets.')
   const start = performance.now()
   const copyFrom = async (image: HostImage) => {
     const { device, paths } = image
@@ -74,10 +65,7 @@ export async function copy(input: string, output: string, options: CopyOptions, 
     const unchanged = async () => {
       if (await image.changed()) throw new ChangedMeanwhile(input)
     }
-    const written =
-      to === 'raw'
-        ? await toRaw(job, input, output, options, unchanged, io)
-        : await toImage(job, output, to, options, unchanged, io)
+    const written = await write(job, { input, output, to }, options, unchanged, io)
     const fit = job.fit ? fitReport(job.fit) : { fits: true as const }
     const seconds = Math.round((performance.now() - start) / 10) / 100
     const maps = job.plan.partitions.flatMap(({ number, title, map, mapFinding }) =>
@@ -95,36 +83,9 @@ export async function copy(input: string, output: string, options: CopyOptions, 
   return report.fits && !('lost' in report && report.lost.length > 0) ? 0 : STOPS
 }
 
-async function toImage(
-  { plan }: Job,
-  output: string,
-  to: TargetKind,
-  { overwrite }: CopyOptions,
-  unchanged: () => Promise<void>,
-  io: Io,
-) {
-  const { device: whole, extents } = await wholeTarget(plan)
-  const device = new ReadAroundDevice(whole)
-  const written = await writeImage({ device, extents }, output, {
-    to,
-    overwrite,
-    beforeDone: unchanged,
-    signal: io.signal,
-    time: Date.now(),
-    guid: randomUUID,
-    onProgress: percentOn(io),
-  })
-  const lost = await nameLost(
-    plan,
-    device.lost.map((run) => ({ ...run, tried: true })),
-  )
-  return { ...written, digestName: 'SHA-256', rewritten: 0, lost }
-}
-
-async function toRaw(
+async function write(
   job: Job,
-  input: string,
-  output: string,
+  { input, output, to }: { input: string; output: string; to: TargetKind },
   options: CopyOptions,
   unchanged: () => Promise<void>,
   io: Io,
@@ -133,7 +94,9 @@ async function toRaw(
   const { verify = true, journal, resume, overwrite, lostList } = options
   const earlier = resume && lostList ? await earlierLost(lostList) : undefined
   if (earlier && (await isWhole(output, plan))) return retry(job, earlier, output, lostList!)
-  const copying = copyToFile(plan, output, {
+  const copying = writeImage(plan, output, {
+    to,
+    time: Date.now(),
     note: `${path.basename(input)} to ${path.basename(output)}`,
     work: job.work,
     verify,
@@ -148,7 +111,7 @@ async function toRaw(
   const outcome = await copying.catch((error: unknown) => {
     if (!(error instanceof Stopped) || !journal) throw error
     throw new CoreError(
-      `Stopped. ${output} stays, marked as unfinished; the same command with --resume continues from ${journal}.`,
+      `Stopped. ${unfinishedName(output)} stays, marked as unfinished; the same command with --resume continues from ${journal}.`,
     )
   })
   if (lostList && outcome.lost.length > 0) await saveLost(lostList, job, outcome.lost, input, output)

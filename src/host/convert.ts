@@ -1,12 +1,20 @@
-import { stat } from 'node:fs/promises'
-import { ReadAroundDevice } from '@/core/block/read-around-device'
+import { randomBytes } from 'node:crypto'
+import { unlink } from 'node:fs/promises'
+import path from 'node:path'
+import { dataRuns } from '@/core/block/data-runs'
+import { lostInImage } from '@/core/copy/lost'
+import { planImage } from '@/core/copy/plan-whole'
 import { CoreError } from '@/core/errors'
-import { type ImageSink, packingOf, type TargetKind, TARGETS, type WriterOptions } from '@/core/image'
-import { convertDevice, type ConvertProgress, convertStream } from '@/core/image/convert'
-import { type LostInImage, lostOf } from '@/core/image/lost'
-import { createWhole, HostFile } from './files'
+import { packingOf, type Packing, type TargetKind } from '@/core/image'
+import { type LostInImage, NO_LOSS } from '@/core/image/lost'
+import { hostError, NoFile } from './errors'
+import { HostFile, isThere, publish } from './files'
+import { HostStore } from './host-store'
 import { openHostImage } from './images'
-import { packCluster, unpackFile } from './packed'
+import { unpackFile } from './packed'
+import { resolveTarget } from './target-name'
+import { syncFolderOf } from './sync-folder'
+import { lengthsOf, type Progress, stepsOf, writeImage } from './write-image'
 
 export interface ConvertFileOptions {
   readonly to: TargetKind
@@ -14,8 +22,7 @@ export interface ConvertFileOptions {
   readonly within?: string
   readonly signal?: AbortSignal
   readonly time: number
-  readonly guid: () => string
-  readonly onProgress?: (progress: ConvertProgress) => void
+  readonly onProgress?: (progress: Progress) => void
 }
 
 export interface ConvertResult {
@@ -24,59 +31,98 @@ export interface ConvertResult {
   readonly hostBytes: number
   /** What the old image did not give; zeros stand in its place. */
   readonly lost: LostInImage
+  /** All that was written was read back and is equal. A packed raw image is only unpacked by its own checks. */
+  readonly verified: boolean
 }
 
+/** What is unpacked is gathered into pieces of this length. */
+const PIECE_BYTES = 1024 * 1024
+
 /**
- * Writes the disk in `input` anew as `output`, which appears only when it is whole. A packed raw image is unpacked
- * in the same pass. Rejects with CoreError; then there is no output.
+ * Writes the disk in `input` anew as `output`, which has its name only when it is whole. A raw image that is packed as a
+ * file is unpacked first, beside the output where that is to be of another format. Rejects with CoreError; then there is
+ * no output.
  */
 export async function convertFile(input: string, output: string, options: ConvertFileOptions): Promise<ConvertResult> {
   const probe = await HostFile.open(input)
   const packing = await packingOf(probe).finally(() => probe.close())
-  const written = await createWhole(output, async (sink) =>
-    packing
-      ? { virtualBytes: await convertPacked(input, packing, sink, options), lost: { sectors: 0, files: [] } }
-      : convertImage(input, sink, options),
-  )
-  const { size, blocks } = await stat(output)
-  return { ...written, fileBytes: size, hostBytes: blocks * 512 }
+  if (!packing) return convertImage(input, output, options)
+  const target = await resolveTarget(output)
+  const name = path.basename(output)
+  if (await isThere(target)) throw new NoFile(`A file of that name is there already: ${name}.`)
+  const unpacked = path.join(path.dirname(target), `.${name}.${randomBytes(4).toString('hex')}.partial`)
+  try {
+    const virtualBytes = await unpackInto(unpacked, input, packing, options)
+    if (options.to !== 'raw') return await convertImage(unpacked, output, { ...options, within: undefined })
+    await publish(unpacked, target)
+    await syncFolderOf(target)
+    return { virtualBytes, lost: NO_LOSS, verified: false, ...(await lengthsOf(target)) }
+  } catch (error) {
+    throw hostError(error, name)
+  } finally {
+    await unlink(unpacked).catch(() => undefined)
+  }
 }
 
-async function convertImage(
-  input: string,
-  sink: ImageSink,
-  options: ConvertFileOptions,
-): Promise<Pick<ConvertResult, 'virtualBytes' | 'lost'>> {
-  const { to, sectorSize, within, time, guid, signal, onProgress } = options
+async function convertImage(input: string, output: string, options: ConvertFileOptions): Promise<ConvertResult> {
+  const { to, sectorSize, within, time, signal, onProgress } = options
   const image = await openHostImage(input, { sectorSize, within })
   try {
-    const device = new ReadAroundDevice(image.device)
-    const writerOptions: WriterOptions = {
-      virtualBytes: device.size,
-      sectorSize: device.logicalSectorSize,
+    const plan = await planImage(image.device, { stored: true })
+    const outcome = await writeImage(plan, output, {
+      to,
       time,
-      guid,
-      pack: packCluster,
-    }
-    await convertDevice(device, TARGETS[to].writer(sink, writerOptions), { signal, onProgress })
-    if (await image.changed())
-      throw new CoreError('The image was changed while it was read, so nothing was made of it.')
-    return { virtualBytes: device.size, lost: await lostOf(device) }
+      note: `${path.basename(input)} to ${path.basename(output)}`,
+      work: '',
+      checkpoint: () => signal?.throwIfAborted(),
+      onStep: stepsOf(plan.totalBytes, onProgress),
+      beforeTables: async () => {
+        if (await image.changed())
+          throw new CoreError('The image was changed while it was read, so nothing was made of it.')
+      },
+    })
+    const { fileBytes, hostBytes, lost } = outcome
+    return { virtualBytes: plan.expected.size, fileBytes, hostBytes, lost: lostInImage(lost), verified: true }
   } finally {
     await image.close()
   }
 }
 
-async function convertPacked(
+/** Unpacks a raw image into a new file, zeros left out. Gives the size of the disk. */
+async function unpackInto(
+  file: string,
   input: string,
-  packing: 'gzip' | 'zstd',
-  sink: ImageSink,
-  { to, sectorSize = 512, time, guid, signal, onProgress }: ConvertFileOptions,
+  packing: Packing,
+  { sectorSize = 512, signal, onProgress }: ConvertFileOptions,
 ): Promise<number> {
-  const writer = TARGETS[to].writer(sink, { sectorSize, time, guid, pack: packCluster })
-  return convertStream(unpackFile(input, packing), writer, {
-    sectorSize,
-    signal,
-    onProgress: (doneBytes) => onProgress?.({ doneBytes, totalBytes: 0, writtenBytes: doneBytes }),
-  })
+  const store = await HostStore.create(file)
+  try {
+    const buffer = new Uint8Array(PIECE_BYTES)
+    let filled = 0
+    let at = 0
+    const send = async () => {
+      for (const run of dataRuns(buffer.subarray(0, filled), at))
+        await store.write(at + run.offset, buffer.subarray(run.offset, run.offset + run.length))
+      at += filled
+      filled = 0
+      onProgress?.({ doneBytes: at, totalBytes: 0 })
+    }
+    for await (const chunk of unpackFile(input, packing)) {
+      signal?.throwIfAborted()
+      for (let from = 0; from < chunk.length;) {
+        const part = chunk.subarray(from, from + buffer.length - filled)
+        buffer.set(part, filled)
+        filled += part.length
+        from += part.length
+        if (filled === buffer.length) await send()
+      }
+    }
+    await send()
+    const size = Math.ceil(at / sectorSize) * sectorSize
+    await store.truncate(size)
+    await store.flush()
+    return size
+  } finally {
+    await store.close()
+  }
 }

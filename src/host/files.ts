@@ -1,15 +1,11 @@
-import { randomBytes } from 'node:crypto'
-import { constants, writeSync } from 'node:fs'
+import { constants } from 'node:fs'
 import { type FileHandle, link, open, rename, stat, unlink } from 'node:fs/promises'
 import path from 'node:path'
 import { UnreadableSectors } from '@/core/block/device'
 import { BadStructure } from '@/core/errors'
-import type { ImageFile, ImageSink } from '@/core/image'
-import { BackgroundStore } from './background-store'
+import type { ImageFile } from '@/core/image'
 import { hostError, NoFile } from './errors'
 import { dataExtents } from './holes'
-import { syncFolderOf } from './sync-folder'
-import { resolveTarget } from './target-name'
 
 /** Reads of fewer bytes are quicker than the question whether there is anything. */
 const WORTH_ASKING = 256 * 1024
@@ -82,43 +78,6 @@ export class HostFile implements ImageFile {
   }
 }
 
-/**
- * Makes a file that appears under its name only when it is whole: `work` fills one of a temporary name beside it,
- * which is then stored and renamed; when `work` fails nothing is left. Rejects with NoFile when the name is taken,
- * and then before anything is written; as `work` does; or with HostFull. With `overwrite` the name may be taken, and
- * what has it is there until the new file is whole.
- */
-export async function createWhole<T>(
-  file: string,
-  work: (sink: ImageSink) => Promise<T>,
-  { overwrite = false }: { overwrite?: boolean } = {},
-): Promise<T> {
-  const target = await resolveTarget(file)
-  const name = path.basename(file)
-  if (!overwrite && (await exists(target))) throw new NoFile(`A file of that name is there already: ${name}.`)
-  const partial = path.join(path.dirname(target), `.${path.basename(target)}.${randomBytes(4).toString('hex')}.partial`)
-  let handle: FileHandle
-  try {
-    handle = await open(partial, 'wx')
-  } catch (error) {
-    throw hostError(error, name)
-  }
-  try {
-    const store = new BackgroundStore(handle)
-    const result = await work(sinkOf(handle, name, store))
-    await store.flush()
-    await handle.sync()
-    await handle.close()
-    await (overwrite ? rename(partial, target) : publish(partial, target))
-    await syncFolderOf(target)
-    return result
-  } catch (error) {
-    await handle.close().catch(() => undefined)
-    await unlink(partial).catch(() => undefined)
-    throw hostError(error, name)
-  }
-}
-
 /** Gives a whole file its name on the same disk. Rejects with EEXIST when another has that; then nothing is changed. */
 export async function publish(partial: string, file: string): Promise<void> {
   try {
@@ -128,7 +87,7 @@ export async function publish(partial: string, file: string): Promise<void> {
     const code = (error as NodeJS.ErrnoException).code
     // Not every file system of a host has links.
     if (code !== 'EPERM' && code !== 'ENOTSUP' && code !== 'ENOSYS') throw error
-    if (await exists(file)) throw Object.assign(new Error('taken'), { code: 'EEXIST' })
+    if (await isThere(file)) throw Object.assign(new Error('taken'), { code: 'EEXIST' })
     await rename(partial, file)
   }
 }
@@ -140,40 +99,10 @@ function mediumError(error: unknown, offset: number, length: number): unknown {
   return new UnreadableSectors(Array.from({ length: Math.ceil(length / 512) }, (_, i) => first + i))
 }
 
-async function exists(file: string): Promise<boolean> {
+/** True when something has this name. */
+export async function isThere(file: string): Promise<boolean> {
   return stat(file).then(
     () => true,
     () => false,
   )
-}
-
-/** Larger writes make the host look for large stretches of memory, which costs more than the calls that are saved. */
-const WRITE_BYTES = 128 * 1024
-
-/**
- * Writes in place of the thread that calls: images are written in threads of their own, where the next piece is
- * read meanwhile.
- */
-function sinkOf(handle: FileHandle, name: string, store: BackgroundStore): ImageSink {
-  return {
-    async write(offset, from) {
-      try {
-        for (let done = 0; done < from.length;) {
-          const length = Math.min(WRITE_BYTES, from.length - done)
-          done += writeSync(handle.fd, from, done, length, offset + done)
-        }
-      } catch (error) {
-        throw hostError(error, name)
-      }
-      store.wrote(from.length)
-    },
-    async truncate(length) {
-      await store.idle()
-      try {
-        await handle.truncate(length)
-      } catch (error) {
-        throw hostError(error, name)
-      }
-    },
-  }
 }

@@ -22,11 +22,11 @@ import { type JournalRecord, journalLine } from '@/core/copy/journal'
 import { type CopyPlan, planCopy } from '@/core/copy/plan'
 import { CoreError } from '@/core/errors'
 import { solveFit } from '@/core/fit/solve'
+import type { TargetKind } from '@/core/image'
 import { recordText } from '@/core/repair/apply'
 import { surveyDrive } from '@/core/survey/survey'
 import { pattern, sameBytes } from '@/core/testing'
 import { makeSystemDisk, sha256, storedDigest } from '@/core/testing-disk'
-import { copyToFile } from './copy-to-file'
 import { NoFile } from './errors'
 import { folderFiles } from './folder-files'
 import { unpackFile } from './packed'
@@ -34,6 +34,7 @@ import { CopyEnded } from '@/core/copy/run'
 import { BackgroundStore } from './background-store'
 import { openJournal } from './journal-file'
 import { RawFile } from './raw-file'
+import { writeImage } from './write-image'
 import { repairIn, repairJournal } from './repair-journal'
 
 const MIB = 1024 * 1024
@@ -62,7 +63,7 @@ describe('a raw file', () => {
         expect(sameBytes(await readBytes(file, 0, size), await readBytes(model, 0, size))).toBe(true)
         // Whatever is said to hold nothing does.
         let next = 0
-        for (const { offset, length } of [...(await file.mapped(0, size)), { offset: size, length: 0 }]) {
+        for (const { offset, length } of [...(await file.mapped!(0, size)), { offset: size, length: 0 }]) {
           expect((await readBytes(model, next, offset - next)).every((b) => b === 0)).toBe(true)
           next = offset + length
         }
@@ -253,11 +254,11 @@ describe('a folder of this host', () => {
 describe('a copy onto a file', () => {
   let source: MemoryDevice
   let plan: CopyPlan
-  const options = { note: '', work: 'w', onStep: async () => {} }
+  const options = { to: 'raw' as TargetKind, time: 0, note: '', work: 'w', onStep: async () => {} }
   const digestOf = async (file: string) => {
     const raw = await RawFile.open(file, 512)
     const memory = new MemoryDevice(raw.size)
-    for (const { offset, length } of await raw.mapped(0, raw.size))
+    for (const { offset, length } of await raw.mapped!(0, raw.size))
       await memory.write(offset, await readBytes(raw, offset, length))
     await raw.close()
     return storedDigest(memory)
@@ -279,27 +280,27 @@ describe('a copy onto a file', () => {
       if (++steps > 3) throw new CoreError('Enough.')
       expect(existsSync(file)).toBe(false)
     }
-    await expect(copyToFile(plan, file, { ...options, onStep: failing })).rejects.toThrow('Enough.')
+    await expect(writeImage(plan, file, { ...options, onStep: failing })).rejects.toThrow('Enough.')
     expect(readdirSync(inside)).toEqual([])
-    await copyToFile(plan, file, options)
+    await writeImage(plan, file, options)
     expect(readdirSync(inside)).toEqual(['disk.img'])
   })
 
   it('replaces a file only where that was said, and only by a whole one', async () => {
     const file = fresh()
     writeFileSync(file, 'kept')
-    await expect(copyToFile(plan, file, options)).rejects.toThrow(/there already/)
+    await expect(writeImage(plan, file, options)).rejects.toThrow(/there already/)
     const failing = async () => Promise.reject(new CoreError('Enough.'))
-    await expect(copyToFile(plan, file, { ...options, overwrite: true, onStep: failing })).rejects.toThrow('Enough.')
+    await expect(writeImage(plan, file, { ...options, overwrite: true, onStep: failing })).rejects.toThrow('Enough.')
     expect(readFileSync(file, 'utf8')).toBe('kept')
-    await copyToFile(plan, file, { ...options, overwrite: true })
+    await writeImage(plan, file, { ...options, overwrite: true })
     expect(statSync(file).size).toBe(600 * MIB)
   })
 
   it('that fails at any step goes on by its journal to the same bytes', async () => {
     const wanted = fresh()
     let all = 0
-    await copyToFile(plan, wanted, { ...options, onStep: async () => void all++ })
+    await writeImage(plan, wanted, { ...options, onStep: async () => void all++ })
     const digest = await digestOf(wanted)
     await fc.assert(
       fc.asyncProperty(fc.array(fc.integer({ min: 1, max: all - 1 }), { minLength: 1, maxLength: 3 }), async (ends) => {
@@ -310,7 +311,7 @@ describe('a copy onto a file', () => {
           const onStep = async () => {
             if (++steps === end) throw new CoreError('Power.')
           }
-          const run: Promise<boolean> = copyToFile(plan, file, { ...options, journal, resume, onStep }).then(
+          const run: Promise<boolean> = writeImage(plan, file, { ...options, journal, resume, onStep }).then(
             () => true,
             () => false,
           )
@@ -318,7 +319,7 @@ describe('a copy onto a file', () => {
           resume = !ended
           if (ended) break
         }
-        if (resume) await copyToFile(plan, file, { ...options, journal, resume })
+        if (resume) await writeImage(plan, file, { ...options, journal, resume })
         expect(await digestOf(file)).toBe(digest)
       }),
       { numRuns: 5 },
@@ -331,8 +332,8 @@ describe('a copy onto a file', () => {
     const onStep = async () => {
       if (++steps === 4) throw new CoreError('Power.')
     }
-    await expect(copyToFile(plan, file, { ...options, journal, onStep })).rejects.toThrow('Power.')
-    await expect(copyToFile(plan, file, { ...options, work: 'another', journal, resume: true })).rejects.toThrow(
+    await expect(writeImage(plan, file, { ...options, journal, onStep })).rejects.toThrow('Power.')
+    await expect(writeImage(plan, file, { ...options, work: 'another', journal, resume: true })).rejects.toThrow(
       CoreError,
     )
   })

@@ -1,5 +1,5 @@
 import { constants } from 'node:fs'
-import { type FileHandle, open } from 'node:fs/promises'
+import { type FileHandle, open, readFile } from 'node:fs/promises'
 import path from 'node:path'
 import { Mutex } from 'async-mutex'
 import {
@@ -9,6 +9,7 @@ import {
   type JournalRecord,
   journalRecords,
   stateOf,
+  type Sure,
 } from '@/core/copy/journal'
 import { CopyEnded } from '@/core/copy/run'
 import { CoreError } from '@/core/errors'
@@ -82,6 +83,16 @@ export async function openJournal(file: string, { resume }: { resume: boolean })
   } catch (error) {
     await handle.close()
     throw error
+  }
+}
+
+/** What a journal names as sure; nothing where it cannot be read. */
+export async function sureIn(file: string): Promise<Sure | undefined> {
+  try {
+    const state = stateOf(journalRecords(await readFile(file, 'utf8')))
+    return state && { copiedBytes: state.copiedBytes, checkedBytes: state.checkedBytes }
+  } catch {
+    return undefined
   }
 }
 

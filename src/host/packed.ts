@@ -1,16 +1,17 @@
 import { createReadStream } from 'node:fs'
 import type { Readable } from 'node:stream'
 import { promisify } from 'node:util'
-import { createGunzip, deflateRaw } from 'node:zlib'
+import { createGunzip, deflate, deflateRaw } from 'node:zlib'
 import { Decompress } from 'fzstd'
 import { CoreError } from '@/core/errors'
 import type { Packing } from '@/core/image'
 
-const deflate = promisify<Uint8Array, object, Buffer>(deflateRaw)
+const bare = promisify<Uint8Array, object, Buffer>(deflateRaw)
+const framed = promisify<Uint8Array, object, Buffer>(deflate)
 
 /** Packs by deflate, as short as it gets, in a thread of the pool: several at once keep all cores busy. */
-export function packCluster(bytes: Uint8Array): Promise<Uint8Array> {
-  return deflate(bytes, { level: 9, memLevel: 9, windowBits: 12 })
+export function packGrain(bytes: Uint8Array, frame: 'bare' | 'zlib'): Promise<Uint8Array> {
+  return (frame === 'zlib' ? framed : bare)(bytes, { level: 9, memLevel: 9, windowBits: 12 })
 }
 
 /** The bytes of a packed file, unpacked as they are read. Rejects with CoreError when the packing is damaged. */

@@ -1,86 +1,182 @@
-import { createHash } from 'node:crypto'
-import { unlink } from 'node:fs/promises'
-import type { BlockDevice, Extent } from '@/core/block/device'
-import { mergeExtents } from '@/core/block/extents'
-import { CoreError } from '@/core/errors'
-import { type TargetKind, TARGETS } from '@/core/image'
-import { convertDevice, type ConvertProgress } from '@/core/image/convert'
-import { createWhole } from './files'
-import { openHostImage } from './images'
-import { packCluster } from './packed'
+import { createHash, randomBytes } from 'node:crypto'
+import { rename, rm, stat, unlink } from 'node:fs/promises'
+import path from 'node:path'
+import type { CopyPlan } from '@/core/copy/plan'
+import { type CopyOptions, type CopyOutcome, runCopy } from '@/core/copy/run'
+import { type TargetKind, TARGETS, type TargetOptions } from '@/core/image'
+import { unfinishedMarker } from '@/core/survey/marker'
+import { hostError, NoFile } from './errors'
+import { isThere, publish } from './files'
+import { HostStore } from './host-store'
+import { openJournal, type OpenJournal } from './journal-file'
+import { packGrain } from './packed'
+import { blake3 } from './strong-digest'
+import { syncFolderOf } from './sync-folder'
+import { resolveTarget } from './target-name'
 
-const PIECE = 4 * 1024 * 1024
-
-/** A disk that is to be written, and what of it; `extents` gives the same each time, in order. */
-export interface ImageContent {
-  readonly device: BlockDevice
-  readonly extents: () => AsyncIterable<Extent>
-}
-
-export interface WriteImageOptions {
+export interface WriteImageOptions extends Pick<
+  CopyOptions,
+  'verify' | 'onStep' | 'checkpoint' | 'rescue' | 'recheck' | 'beforeTables' | 'onRewrite'
+> {
   readonly to: TargetKind
-  /** What has the name may be there, and is until the new file is whole. */
-  readonly overwrite?: boolean
-  readonly signal?: AbortSignal
-  /** Asked before the image gets its name, and once more when it was read back; rejecting leaves no image. */
-  readonly beforeDone?: () => Promise<void>
+  readonly note: string
+  /** Digest of all that decides what is written. */
+  readonly work: string
+  /** Milliseconds since 1970, for formats that keep when they were made. */
   readonly time: number
-  readonly guid: () => string
-  readonly onProgress?: (progress: ConvertProgress) => void
+  /** What has the name may be there, and is until the new image is whole. */
+  readonly overwrite?: boolean
+  /** A file in which it keeps what is sure; without one, what was begun is removed when it does not end. */
+  readonly journal?: string
+  /** Takes up what the journal has of an earlier run. */
+  readonly resume?: boolean
 }
 
-export interface WrittenImage {
-  readonly sizeBytes: number
-  readonly writtenBytes: number
-  readonly verified: true
-  /** SHA-256 of all that was written, in order. */
-  readonly digest: string
+export interface WrittenImage extends CopyOutcome {
+  /** Length of the file, and what of it the host stores. */
+  readonly fileBytes: number
+  readonly hostBytes: number
 }
+
+/** How far the writing of an image is: both passes together. */
+export interface Progress {
+  readonly doneBytes: number
+  /** 0 where it is not known. */
+  readonly totalBytes: number
+}
+
+/** Tells the progress of a copy of so many bytes that is read back. */
+export function stepsOf(totalBytes: number, onProgress?: (progress: Progress) => void): CopyOptions['onStep'] {
+  let doneBytes = 0
+  return async ({ phase, bytes }) => {
+    if (phase !== 'copy' && phase !== 'rescue' && phase !== 'check') return
+    doneBytes += bytes
+    onProgress?.({ doneBytes: Math.min(doneBytes, 2 * totalBytes), totalBytes: 2 * totalBytes })
+  }
+}
+
+/** The name of an image until it is whole, where it is kept to be gone on with. */
+export const unfinishedName = (file: string) => `${file}.unfinished`
 
 /**
- * Writes a disk as an image, reads back all that was written and compares it. Rejects with CoreError when the image
- * does not give it back; then it is removed.
+ * Writes what a plan gives as an image of any format. It has its name only when it is whole: until then it has another
+ * and carries the mark of an unfinished copy. Without a journal what was begun is removed when it does not end; with one
+ * it stays, and can be gone on with. Rejects with NoFile when the name is taken, with CoreError as runCopy does.
  */
-export async function writeImage(
-  { device, extents }: ImageContent,
-  output: string,
-  { to, overwrite, signal, beforeDone, time, guid, onProgress }: WriteImageOptions,
-): Promise<WrittenImage> {
-  const writing = { virtualBytes: device.size, sectorSize: device.logicalSectorSize, time, guid, pack: packCluster }
-  await createWhole(
-    output,
-    async (sink) => {
-      await convertDevice(device, TARGETS[to].writer(sink, writing), { extents: extents(), signal, onProgress })
-      await beforeDone?.()
-    },
-    { overwrite },
-  )
-  const image = await openHostImage(output, { sectorSize: device.logicalSectorSize })
-  const digest = createHash('sha256')
-  let writtenBytes = 0
+export async function writeImage(plan: CopyPlan, file: string, options: WriteImageOptions): Promise<WrittenImage> {
+  const { journal, resume = false, overwrite = false } = options
+  const output = await resolveTarget(file)
+  if (!overwrite && !resume && (await isThere(output)))
+    throw new NoFile(`A file of that name is there already: ${path.basename(output)}.`)
+  if (journal) return withJournal(plan, output, journal, options)
+  const partial = path.join(path.dirname(output), `.${path.basename(output)}.${randomBytes(4).toString('hex')}.partial`)
   try {
-    for await (const { offset, length } of mergeExtents(extents())) {
-      for (let at = offset; at < offset + length; at += PIECE) {
-        signal?.throwIfAborted()
-        const [expected, found] = [0, 1].map(() => Buffer.alloc(Math.min(PIECE, offset + length - at)))
-        await device.read(at, expected)
-        await image.device.read(at, found)
-        if (!expected.equals(found)) {
-          throw new CoreError(
-            `${output} does not give back what was written to it, from byte ${at} on, and was removed.`,
-          )
-        }
-        digest.update(expected)
-        writtenBytes += expected.length
-      }
-    }
-    await beforeDone?.()
+    const outcome = await run(plan, await HostStore.create(partial), output, options)
+    await giveName(partial, output, overwrite)
+    return { ...outcome, ...(await lengthsOf(output)) }
   } catch (error) {
-    // An image that is not known to be equal must not stay under its name.
-    await unlink(output)
-    throw error
-  } finally {
-    await image.close()
+    await unlink(partial).catch(() => undefined)
+    throw hostError(error, path.basename(output))
   }
-  return { sizeBytes: device.size, writtenBytes, verified: true, digest: digest.digest('hex') }
+}
+
+async function withJournal(
+  plan: CopyPlan,
+  output: string,
+  journal: string,
+  options: WriteImageOptions,
+): Promise<WrittenImage> {
+  const { resume = false, overwrite = false } = options
+  const unfinished = unfinishedName(output)
+  const kept = await openJournal(journal, { resume })
+  try {
+    if (!resume && (await isThere(unfinished)))
+      throw new NoFile(
+        `${path.basename(unfinished)} is there already: a copy that was cut off. Resume that one, or take another name.`,
+      )
+    if (resume && !overwrite && (await isThere(unfinished)) && (await isThere(output)))
+      throw new NoFile(`A file of that name is there already: ${path.basename(output)}.`)
+    // One that was cut off right at its end may have its name already.
+    const named = resume && !(await isThere(unfinished)) && (await isThere(output))
+    const at = named ? output : unfinished
+    // One that was cut off before it was marked holds nothing.
+    const begun = kept.state?.erased === true && (await isThere(at))
+    if (!begun) await rm(unfinished, { force: true })
+    const store = begun ? await HostStore.open(at) : await HostStore.create(unfinished)
+    const outcome = await run(plan, store, output, options, { journal: kept, begun })
+    if (!named) await giveName(unfinished, output, overwrite)
+    return { ...outcome, ...(await lengthsOf(output)) }
+  } catch (error) {
+    throw hostError(error, path.basename(output))
+  } finally {
+    await kept.close()
+  }
+}
+
+async function run(
+  plan: CopyPlan,
+  store: HostStore,
+  output: string,
+  options: WriteImageOptions,
+  { journal, begun = false }: { journal?: OpenJournal; begun?: boolean } = {},
+): Promise<CopyOutcome> {
+  const { to, time, note, work, verify, onStep, checkpoint, rescue, recheck, beforeTables, onRewrite } = options
+  const job = journal?.state?.job ?? `file-${randomBytes(6).toString('hex')}`
+  try {
+    const { size, logicalSectorSize } = plan.expected
+    const target = await TARGETS[to].make(store, {
+      virtualBytes: size,
+      sectorSize: logicalSectorSize,
+      name: path.basename(output),
+      time,
+      guid: guidsOf(job),
+      pack: packGrain,
+      begun,
+    } satisfies TargetOptions)
+    const more = journal ? { journal, from: journal.state } : {}
+    if (journal?.state && !begun) {
+      // What is gone on with is told by its mark, also where it is made anew.
+      const marker = unfinishedMarker(logicalSectorSize, { note, job })
+      await (target.header ? target.header.mark(marker) : target.write(0, marker))
+    }
+    return await runCopy(plan, target, {
+      digest: blake3,
+      note,
+      job,
+      work,
+      verify,
+      onStep,
+      checkpoint,
+      rescue,
+      recheck,
+      beforeTables,
+      onRewrite,
+      ...more,
+    })
+  } finally {
+    await store.close()
+  }
+}
+
+/** The GUIDs of an image, which are the same when it is gone on with. */
+function guidsOf(job: string): () => string {
+  let count = 0
+  return () => {
+    const bytes = createHash('sha256').update(`${job} ${count++}`).digest().subarray(0, 16)
+    // RFC 9562, section 5.8: version 8 is made in a way of one's own.
+    bytes[6] = (bytes[6] & 0x0f) | 0x80
+    bytes[8] = (bytes[8] & 0x3f) | 0x80
+    return bytes.toString('hex').replace(/^(.{8})(.{4})(.{4})(.{4})/, '$1-$2-$3-$4-')
+  }
+}
+
+async function giveName(from: string, to: string, overwrite: boolean): Promise<void> {
+  await (overwrite ? rename(from, to) : publish(from, to))
+  await syncFolderOf(to)
+}
+
+/** Length of a file, and what of it the host stores. */
+export async function lengthsOf(file: string) {
+  const { size, blocks } = await stat(file)
+  return { fileBytes: size, hostBytes: blocks * 512 }
 }

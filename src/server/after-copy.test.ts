@@ -453,7 +453,7 @@ describe('the shelf', () => {
       ['crh2-250', -7, true],
       [OLD, 14, false],
     ])
-    expect(await shelved(OLD)).toMatchObject({ move: { customer: 'Lanterna museum', handedOver: true } })
+    expect(await shelved(OLD)).toMatchObject({ moves: [{ customer: 'Lanterna museum', handedOver: true }] })
     expect((await shelved(OLD))!.goesInto.map((o) => o.name)).toContain('ticket desk, SATA 1')
     expect((await labelView(OLD)).code).toBe(
       's/n CRV3-8841-07KD\nCorvina S3 240 GB\nLanterna museum\nkeep until 18 May 2026',

@@ -50,7 +50,7 @@ describe('a server that is stopped in the middle of a copy', () => {
     await page.open('/moves/ticket-desk')
     await page.untilFinding(/The copy was cut off/)
     expect(await page.text()).toMatch(/server stopped in the middle of this copy/)
-    expect(await page.text()).toMatch(/About [\d.]+ GiB need not be copied again/)
+    expect(await page.text()).toMatch(/[\d.]+ GiB are on the target for certain/)
     // Without its drive it does not go on, and says so.
     await place('crv5-960', { kind: 'table' })
     await page.next(/Resume the copy/)

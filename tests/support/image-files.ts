@@ -1,6 +1,17 @@
 import { execFileSync } from 'node:child_process'
 import { createHash } from 'node:crypto'
-import { closeSync, openSync, readFileSync, truncateSync, writeFileSync, writeSync } from 'node:fs'
+import {
+  closeSync,
+  mkdtempSync,
+  openSync,
+  readFileSync,
+  rmdirSync,
+  truncateSync,
+  writeFileSync,
+  writeSync,
+} from 'node:fs'
+import { tmpdir } from 'node:os'
+import path from 'node:path'
 
 // Small helpers for tests of image files.
 
@@ -19,9 +30,24 @@ export function shaOfFile(file: string): string {
 }
 
 /** Digest of the disk in an image, unpacked by 7zip. */
-export function diskDigest(file: string, type: 'vhd' | 'vhdx' | 'qcow'): string {
+export function diskDigest(file: string, type: 'vhd' | 'vhdx' | 'qcow' | 'vmdk'): string {
   const bytes = execFileSync('7zz', ['x', '-so', `-t${type}`, file], { maxBuffer: 512 * 1024 * 1024 })
   return createHash('sha256').update(bytes).digest('hex')
+}
+
+const MOUNTERS = { vhd: 'vhdi', vhdx: 'vhdi', qcow: 'qcow', vmdk: 'vmdk' } as const
+
+/** The same, as libvhdi, libqcow and libvmdk show it. */
+export function mountedDigest(file: string, type: keyof typeof MOUNTERS): string {
+  const name = MOUNTERS[type]
+  const folder = mkdtempSync(path.join(tmpdir(), 'imbarco-mount-'))
+  execFileSync(`${name}mount`, [file, folder], { stdio: 'pipe' })
+  try {
+    return shaOfFile(path.join(folder, `${name}1`))
+  } finally {
+    execFileSync('umount', [folder])
+    rmdirSync(folder)
+  }
 }
 
 /** Runs the command. Gives its exit code and what it printed. */

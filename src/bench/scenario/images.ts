@@ -4,12 +4,12 @@ import type { BlockDevice } from '@/core/block/device'
 import { MemoryDevice } from '@/core/block/memory'
 import { GIB, MIB } from '@/core/bytes/size'
 import { formatFat32 } from '@/core/filesystem/fat/format'
-import { type TargetKind, TARGETS } from '@/core/image'
+import { planImage } from '@/core/copy/plan-whole'
+import type { TargetKind } from '@/core/image'
 import { makeInf } from '@/core/drivers/make'
-import { convertDevice } from '@/core/image/convert'
 import { MBR_TYPES } from '@/core/scheme/mbr-layout'
 import { mbrWrites } from '@/core/scheme/mbr-write'
-import { createWhole } from '@/host/files'
+import { writeImage } from '@/host/write-image'
 import { noise } from '../random'
 import { makeDamagedDisk } from './disks/shop'
 import { makeSurveyOfficeDisk } from './disks/survey-office'
@@ -40,12 +40,8 @@ export async function makeScenarioImages(folder: string): Promise<void> {
     if (existsSync(/* turbopackIgnore: true */ file)) continue
     const device = new MemoryDevice(sizeBytes)
     await make(device)
-    let number = 0
-    const guid = () => `6d6f6c6f-7365-4774-8e65-${String(++number).padStart(12, '0')}`
-    await createWhole(file, (sink) => {
-      const options = { virtualBytes: sizeBytes, sectorSize: 512 as const, time: SCENARIO_START, guid }
-      return convertDevice(device, TARGETS[to].writer(sink, options))
-    })
+    const plan = await planImage(device, { stored: true })
+    await writeImage(plan, file, { to, note: name, work: '', time: SCENARIO_START, onStep: async () => {} })
   }
 }
 

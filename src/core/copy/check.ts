@@ -57,17 +57,24 @@ export async function checkPieces(check: Check): Promise<number> {
   const { plan, targets, state, options } = check
   const buffers = [0, 1].map(() => targets.now.map(() => new Uint8Array(PIECE_BYTES)))
   const found: number[] = []
+  // An image is read as anybody will read it, by what stands in its file.
+  const readers = new Map<number, BlockDevice>()
+  await targets.each(async (device, index) => {
+    readers.set(index, device.header ? await device.header.readBack() : device)
+  })
+  let bytesTo = 0
   let ahead: { index: number; piece: Piece; digests: Promise<number[]> } | undefined
   const compare = async () => {
     if (!ahead) return
     const { index, piece, digests } = ahead
     ahead = undefined
+    bytesTo += piece.length
     if ((await digests).length > 0) found.push(index)
     if (found.length > MOST_PLACES) throw await failure(check, found, index)
     if ((index + 1) % SURE_CHECKED === 0 && options.journal) {
       const differ = found.filter((i) => i >= state.checked)
       state.checked = index + 1
-      await options.journal.append({ did: 'check', pieces: index + 1, differ })
+      await options.journal.append({ did: 'check', pieces: index + 1, bytes: bytesTo, differ })
     }
     await options.onStep({ phase: 'check', bytes: piece.length, piece })
   }
@@ -76,12 +83,13 @@ export async function checkPieces(check: Check): Promise<number> {
     for await (const piece of plan.pieces()) {
       index++
       if (index < state.checked) {
+        bytesTo += piece.length
         if (state.differ.includes(index)) found.push(index)
         await options.onStep({ phase: 'check', bytes: piece.length, piece, before: true })
         continue
       }
       options.checkpoint?.()
-      const digests = differing(check, piece, index, buffers[index % 2])
+      const digests = differing(check, piece, index, { readers, buffers: buffers[index % 2] })
       // Its failure is met where it is awaited.
       digests.catch(() => {})
       await compare()
@@ -100,13 +108,14 @@ async function differing(
   { targets, state, options }: Check,
   piece: Piece,
   index: number,
-  buffers: readonly Uint8Array[],
+  { readers, buffers }: { readers: ReadonlyMap<number, BlockDevice>; buffers: readonly Uint8Array[] },
 ): Promise<number[]> {
   const differ: number[] = []
   let next = 0
-  await targets.each(async (device, target) => {
+  await targets.each(async (_, target) => {
     const into = buffers[next++].subarray(0, piece.length)
-    if (!state.digests.is(index, await digestOn(device, piece, into, options.digest))) differ.push(target)
+    const reader = readers.get(target)!
+    if (!state.digests.is(index, await digestOn(reader, piece, into, options.digest))) differ.push(target)
   })
   return differ
 }
@@ -137,7 +146,7 @@ async function writeAgain(check: Check, indices: ReadonlySet<number>): Promise<v
       if (sameBytes(bytes, found)) continue
       await device.write(piece.offset, bytes)
       await device.flush()
-      await device.read(piece.offset, found)
+      await (device.header ? await device.header.readBack() : device).read(piece.offset, found)
       const place = firstDifference(piece, bytes, found, targets.sectorSize)
       if (place) places.set(target, [...(places.get(target) ?? []), place])
     }

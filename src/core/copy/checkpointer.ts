@@ -51,20 +51,23 @@ export class Checkpointer {
     this.named = copying.state.pieces
   }
 
-  /** The first `pieces` are written or on their way; `later` names one that did not read. Rejects as `settled`. */
-  async reached(pieces: number, later?: number): Promise<void> {
+  /**
+   * The first `pieces`, of `bytes`, are written or on their way; `later` names one that did not read. Rejects as
+   * `settled`.
+   */
+  async reached(pieces: number, bytes: number, later?: number): Promise<void> {
     if (!this.copying.journal) return
     if (later !== undefined) this.later.push(later)
     if (pieces - this.named < CHECKPOINT_PIECES) return
     await this.settled()
-    this.begin(pieces)
+    this.begin(pieces, bytes)
   }
 
   /** The last, shorter stretch. */
-  async all(pieces: number): Promise<void> {
+  async all(pieces: number, bytes: number): Promise<void> {
     if (!this.copying.journal || pieces <= this.named) return
     await this.settled()
-    this.begin(pieces)
+    this.begin(pieces, bytes)
     await this.settled()
   }
 
@@ -74,10 +77,10 @@ export class Checkpointer {
     if (this.failure) throw this.failure.error
   }
 
-  private begin(pieces: number): void {
+  private begin(pieces: number, bytes: number): void {
     const { state, targets, journal } = this.copying
     const digests = toBase64(state.digests.slice(this.named, pieces))
-    const record = { did: 'copy' as const, pieces, digests, later: this.later, written: state.writtenBytes }
+    const record = { did: 'copy' as const, pieces, bytes, digests, later: this.later, written: state.writtenBytes }
     this.named = pieces
     this.later = []
     this.underway = this.writes

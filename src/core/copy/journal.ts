@@ -25,13 +25,23 @@ export const JournalRecordSchema = z.discriminatedUnion('did', [
   }),
   /** The target carries its mark; `blank`: all the rest of it reads as zeros. */
   z.object({ did: z.literal('erase'), blank: z.boolean() }),
-  /** The pieces before the `pieces`th are on the target, but for those in `later`; their digests since the last line. */
-  z.object({ did: z.literal('copy'), pieces: count, digests: z.string(), later: z.array(count), written: count }),
+  /**
+   * The pieces before the `pieces`th are on the target, but for those in `later`; their digests since the last line.
+   * `bytes`: of all pieces up to there; absent in a journal of an earlier version.
+   */
+  z.object({
+    did: z.literal('copy'),
+    pieces: count,
+    bytes: count.optional(),
+    digests: z.string(),
+    later: z.array(count),
+    written: count,
+  }),
   /** A piece that did not read at first, with what stayed lost of it. */
   z.object({ did: z.literal('rescue'), piece: count, digest: z.string(), lost: z.array(lostRun), written: count }),
   z.object({ did: z.literal('copy all') }),
   /** The pieces before the `pieces`th were read back; `differ` of them did not agree. */
-  z.object({ did: z.literal('check'), pieces: count, differ: z.array(count) }),
+  z.object({ did: z.literal('check'), pieces: count, bytes: count.optional(), differ: z.array(count) }),
   z.object({ did: z.literal('check all') }),
   /** One of several targets is no longer written. */
   z.object({ did: z.literal('let go'), target: count, why: z.string() }),
@@ -55,6 +65,8 @@ export interface CopyState {
   blank: boolean
   /** Pieces that the last checkpoint names, counted from the first. */
   pieces: number
+  /** Bytes of these. */
+  copiedBytes: number
   readonly digests: PieceDigests
   /** Of these, those that did not read and are still to be rescued. */
   readonly later: Set<number>
@@ -62,11 +74,15 @@ export interface CopyState {
   writtenBytes: number
   copied: boolean
   checked: number
+  checkedBytes: number
   readonly differ: number[]
   equal: boolean
   readonly letGo: Map<number, string>
   ended: boolean
 }
+
+/** What a copy that was cut off has on its target for certain: bytes copied, and of these read back and equal. */
+export type Sure = Readonly<Pick<CopyState, 'copiedBytes' | 'checkedBytes'>>
 
 /** The state of a copy that has not begun. */
 export function freshState(job: string, work: string, verify: boolean): CopyState {
@@ -77,12 +93,14 @@ export function freshState(job: string, work: string, verify: boolean): CopyStat
     erased: false,
     blank: false,
     pieces: 0,
+    copiedBytes: 0,
     digests: new PieceDigests(),
     later: new Set(),
     lost: [],
     writtenBytes: 0,
     copied: false,
     checked: 0,
+    checkedBytes: 0,
     differ: [],
     equal: false,
     letGo: new Map(),
@@ -144,6 +162,7 @@ function apply(state: CopyState, record: JournalRecord): void {
       }
       record.later.forEach((piece) => state.later.add(piece))
       Object.assign(state, { pieces: record.pieces, writtenBytes: record.written })
+      state.copiedBytes = record.bytes ?? state.copiedBytes
       return
     }
     case 'rescue':
@@ -157,6 +176,7 @@ function apply(state: CopyState, record: JournalRecord): void {
       return
     case 'check':
       state.checked = record.pieces
+      state.checkedBytes = record.bytes ?? state.checkedBytes
       state.differ.push(...record.differ)
       return
     case 'check all':

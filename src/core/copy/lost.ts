@@ -1,13 +1,14 @@
+import type { LostInImage } from '../image/lost'
 import { touchedByEach } from '../image/touched'
 import type { CopyPlan } from './plan'
 import type { Lost } from './progress'
 import type { LostExtent } from '../block/read-around'
-import { wholeTarget } from './whole'
+import { withTables } from './whole'
 
 /** Names what bytes of the target are lost: by sector of both drives, by partition and by file. */
 export async function nameLost(plan: CopyPlan, lost: readonly LostExtent[]): Promise<Lost[]> {
   if (lost.length === 0) return []
-  const { device } = await wholeTarget(plan)
+  const { expected: device } = await withTables(plan)
   const touched = await touchedByEach(device, lost)
   return lost
     .flatMap((run, i) =>
@@ -21,4 +22,12 @@ export async function nameLost(plan: CopyPlan, lost: readonly LostExtent[]): Pro
       })),
     )
     .sort((a, b) => a.sourceLba - b.sourceLba)
+}
+
+/** What a copy has lost, each file once. */
+export function lostInImage(lost: readonly Lost[]): LostInImage {
+  const files = new Map<string, LostInImage['files'][number]>()
+  for (const { partition, files: paths } of lost)
+    for (const path of paths) files.set(`${partition} ${path}`, { partition, path })
+  return { sectors: lost.reduce((sum, run) => sum + run.sectors, 0), files: [...files.values()] }
 }

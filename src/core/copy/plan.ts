@@ -1,8 +1,9 @@
 import { CompositeDevice, type Part } from '../block/composite'
 import { ZeroMaskedDevice } from '../block/zero-masked'
 import { type BlockDevice, type Extent, type Origin } from '../block/device'
-import { inOrder, mergeExtents, unionExtents } from '../block/extents'
+import { inOrder, mergeExtents } from '../block/extents'
 import { OverlayDevice } from '../block/overlay'
+import { type LostExtent, readAround } from '../block/read-around'
 import { readOnly } from '../block/readonly'
 import { SliceDevice } from '../block/slice'
 import { CoreError, NotSupported, orUndefined } from '../errors'
@@ -12,10 +13,10 @@ import { checkMap, mapMissesWords } from '../filesystem/map-check'
 import { type FitPartition, fitSizes, type Layout } from '../fit/types'
 import { gptWrites, type TableWrite } from '../scheme/gpt'
 import { mbrWrites } from '../scheme/mbr-write'
-import { IDLE_PLACES, sleepsOn } from '../survey/idle-files'
+import { sleepsOn } from '../survey/idle-files'
 import { lowerFirst } from '../words'
+import { idleOn, type LeftOutFile } from './idle'
 import { metadataExtents } from './metadata'
-import { readAround } from '../block/read-around'
 
 /** Runs closer together than this are copied as one: reading on costs less than a new request. */
 const MERGE_GAP = 64 * 1024
@@ -56,7 +57,7 @@ export interface PartScope {
   /** Of the partition on the source, what is not in use and so not copied; files left out are not in it. */
   readonly skippedBytes: number
   /** Files whose content is left out. */
-  readonly leftOut: readonly { readonly path: string; readonly bytes: number }[]
+  readonly leftOut: readonly LeftOutFile[]
   /** Why every sector of it is taken although its kind has a map of used blocks. */
   readonly everySector?: string
   /** Of a part taken by its map: whether that was held against the files, and what was found to be missing in it. */
@@ -82,6 +83,8 @@ export interface CopyPlan {
   readonly sourceSectorSize: number
   /** The partition tables, written when all else is in place. */
   readonly tables: readonly TableWrite[]
+  /** What the source did not give of what goes into these; zeros stand in its place. */
+  readonly lostOfTables: readonly LostExtent[]
 }
 
 interface PreparedPart {
@@ -151,19 +154,23 @@ export async function planCopy(source: BlockDevice, layout: Layout, scope: CopyS
     sourceSectorSize: layout.sourceSectorSize,
     totalBytes: partitions.reduce((sum, p) => sum + p.bytes, 0),
     partitions,
-    tables: await tablesFor(source, layout),
+    ...(await tablesFor(source, layout)),
   }
 }
 
 /** Start-up code in front of the partitions, and the table, the first sector last. */
-async function tablesFor(source: BlockDevice, layout: Layout): Promise<TableWrite[]> {
+async function tablesFor(source: BlockDevice, layout: Layout): Promise<Pick<CopyPlan, 'tables' | 'lostOfTables'>> {
+  const lostOfTables: LostExtent[] = []
+  const front = async (offset: number, length: number) => {
+    const bytes = new Uint8Array(length)
+    lostOfTables.push(...(await readAround(source, offset, bytes)))
+    return bytes
+  }
   const { scheme, startArea, sectorSize, diskGuid, diskSignature, partitions, extended, hybrid } = layout
-  const bootCode = startArea.bootCode
-    ? (await readFront(source, 0, sectorSize)).subarray(0, BOOT_CODE_BYTES)
-    : undefined
+  const bootCode = startArea.bootCode ? (await front(0, sectorSize)).subarray(0, BOOT_CODE_BYTES) : undefined
   if (scheme === 'gpt') {
     const table = { diskGuid, entryCount: 128, entrySize: 128, partitions, hybrid, bootCode }
-    return gptWrites(layout.targetSizeBytes, sectorSize, table)
+    return { tables: gptWrites(layout.targetSizeBytes, sectorSize, table), lostOfTables }
   }
   const sectorsOf = (p: FitPartition) => ({
     type: p.mbr!.type,
@@ -185,17 +192,10 @@ async function tablesFor(source: BlockDevice, layout: Layout): Promise<TableWrit
     { diskSignature, bootCode, primary, ...(container ? { extended: container } : {}) },
     sectorSize,
   )
-  const front = startArea.lastLba * sectorSize
-  const stages = front > 0 ? [{ offset: sectorSize, bytes: await readFront(source, sectorSize, front) }] : []
+  const stageBytes = startArea.lastLba * sectorSize
+  const stages = stageBytes > 0 ? [{ offset: sectorSize, bytes: await front(sectorSize, stageBytes) }] : []
   const [first, ...records] = writes
-  return [...stages, ...records, first]
-}
-
-/** Bytes in front of the partitions; what the drive does not give of them is zeros. */
-async function readFront(source: BlockDevice, offset: number, length: number): Promise<Uint8Array> {
-  const bytes = new Uint8Array(length)
-  await readAround(source, offset, bytes)
-  return bytes
+  return { tables: [...stages, ...records, first], lostOfTables }
 }
 
 /** Bytes of a partition that are read where every sector of it is: never more than the source has. */
@@ -252,7 +252,9 @@ async function preparePart(
   const read = async (device: BlockDevice): Promise<PreparedPart> => {
     if (every) return { ...common, device }
     const fileSystem = device === slice ? present! : (await openFileSystem(device))!
-    const { files, extents } = scope.skipPageFiles ? await idleExtents(fileSystem) : { files: [], extents: [] }
+    const { files, extents } = scope.skipPageFiles
+      ? await idleOn(fileSystem, ['page', 'hibernation'])
+      : { files: [], extents: [] }
     if (files.length === 0) return { ...common, ...byMap, device, fileSystem }
     return { ...common, ...byMap, device: new ZeroMaskedDevice(device, extents), fileSystem, leftOut: files }
   }
@@ -296,23 +298,6 @@ async function lookInto(
     if (!(error instanceof CoreError)) throw error
     return { driver, everySector: error.message }
   }
-}
-
-/** The content of page, hibernation and swap files that nobody misses, in whole sectors and in order. */
-async function idleExtents(fileSystem: FileSystem): Promise<{ files: PartScope['leftOut']; extents: Extent[] }> {
-  const files: { path: string; bytes: number }[] = []
-  const extents: Extent[] = []
-  // A system that sleeps finds in them what it had open.
-  if (await sleepsOn(fileSystem)) return { files, extents }
-  for (const { path } of fileSystem.fileExtents ? IDLE_PLACES : []) {
-    const entry = await fileSystem.stat(path).catch(() => undefined)
-    if (entry?.kind !== 'file' || entry.sizeBytes === 0) continue
-    const runs = await fileSystem.fileExtents!(path)
-    if (runs.length === 0) continue
-    files.push({ path, bytes: entry.sizeBytes })
-    extents.push(...runs)
-  }
-  return { files, extents: unionExtents(extents, []) }
 }
 
 /** What lies between the partitions, where each has the place and the length that it had. */

@@ -1,21 +1,24 @@
 import { type BlockDevice, isZero, readBytes } from '../block/device'
+import { dataRuns } from '../block/data-runs'
 import { readAround, type RescueLimits, USUAL_LIMITS } from '../block/read-around'
 import { toBase64 } from '../bytes/base64'
 import { sameBytes } from '../bytes/same'
 import type { Digest } from '../digest'
 import { CoreError } from '../errors'
-import { type Mark, readMarker, unfinishedMarker } from '../survey/marker'
+import { type Mark, markIn, readMarker, unfinishedMarker } from '../survey/marker'
 import { BadRegionSkipper } from './bad-region-skipper'
 import { BufferPool } from './buffers'
 import { CheckFailed, checkPieces } from './check'
 import { CHECKPOINT_PIECES, Checkpointer, WriteQueue } from './checkpointer'
 import { type CopyJournal, type CopyState, freshState } from './journal'
 import { nameLost } from './lost'
+import type { TargetMedium } from '../block/medium'
 import { pieceDigest, zeroDigest } from './piece-digests'
 import { type CopyPlan, type Piece, PIECE_BYTES } from './plan'
 import type { Lost } from './progress'
 import { expectSameMetadata, expectSamePieces, metadataDigests, type Recheck } from './source-binding'
 import { Targets } from './targets'
+import { withTables } from './whole'
 
 /** What a copy is doing: erasing, copying, reading around trouble, reading back, writing the tables. */
 export type CopyPhase = 'erase' | 'copy' | 'rescue' | 'check' | 'tables'
@@ -106,15 +109,16 @@ interface Run {
 /**
  * Carries out a plan on one target, or on several of one size in one reading: marks them as unfinished, moves every
  * piece with reading and writing overlapped, reads everything back and compares digests, and only then writes the
- * partition tables, the first sector last. On any error the targets keep their mark. Buffers never exceed BUFFERS
- * pieces, and one more for each target when it is read back, whatever the drives' size.
+ * partition tables, the first sector last, or finishes the image. On any error the targets keep their mark. Buffers
+ * never exceed BUFFERS pieces, and one more for each target when it is read back, whatever the drives' size.
  */
 export async function runCopy(
-  plan: CopyPlan,
-  target: BlockDevice | readonly BlockDevice[],
+  given: CopyPlan,
+  target: TargetMedium | readonly TargetMedium[],
   options: CopyOptions,
 ): Promise<CopyOutcome> {
   const devices = 'read' in target ? [target] : target
+  const plan = devices.some((device) => device.header) ? await withTables(given) : given
   const verify = options.from?.verify ?? options.verify ?? true
   const state = options.from ?? freshState(options.job ?? '', options.work ?? '', verify)
   if (options.from && options.work !== state.work) {
@@ -149,7 +153,7 @@ export async function runCopy(
     checkedBytes: verify ? plan.totalBytes : 0,
     digest: verify ? state.digests.whole(options.digest) : '',
     rewritten,
-    lost: await nameLost(plan, state.lost),
+    lost: await nameLost(plan, [...plan.lostOfTables, ...state.lost]),
     bufferBytes: (BUFFERS + 2 * targets.now.length) * PIECE_BYTES,
     letGo: targets.gone,
   }
@@ -175,8 +179,10 @@ async function expectResumable(run: Run, from: CopyState): Promise<void> {
 async function expectOwnTargets(run: Run): Promise<void> {
   const { plan, targets, state } = run
   await targets.each(async (device) => {
-    const mark = await readMarker(device)
-    if (mark ? mark.job === state.job : state.erased && (await carriesTable(device, plan.tables))) return
+    const { header } = device
+    const mark = header ? markIn(await header.read()) : await readMarker(device)
+    const isWhole = () => (header ? header.isFinished() : carriesTable(device, plan.tables))
+    if (mark ? mark.job === state.job : state.erased && (await isWhole())) return
     throw new NotItsTarget('The target does not carry the mark of this copy any more, so nothing was written to it.')
   })
 }
@@ -194,11 +200,11 @@ async function eraseTargets(run: Run): Promise<void> {
   options.checkpoint?.()
   // The mark goes first: from here on nobody may take the target for what it was.
   const marker = unfinishedMarker(targets.sectorSize, markOf(run))
-  await targets.write(0, marker)
-  await targets.flush()
+  await targets.mark(marker)
   state.blank = targets.forget
   await targets.each(async (device) => {
-    if (state.blank) await device.discard!(marker.length, device.size - marker.length)
+    const kept = device.header ? 0 : marker.length
+    if (state.blank) await device.discard!(kept, device.size - kept)
     else {
       for (const { offset, bytes } of plan.tables) {
         if (offset > 0) await device.write(offset, new Uint8Array(bytes.length))
@@ -222,10 +228,12 @@ async function copyPieces(run: Run): Promise<void> {
   // Pieces in flight when it was interrupted may be partly written, so they are not taken for blank.
   const uncertain = state.pieces > 0 || options.from ? state.pieces + 3 * CHECKPOINT_PIECES + BUFFERS : 0
   let index = -1
+  let bytesTo = 0
   let failure: { readonly error: unknown } | undefined
   try {
     for await (const piece of plan.pieces()) {
       index++
+      bytesTo += piece.length
       if (index < state.pieces) {
         if (state.later.has(index)) later.push({ index, piece })
         else await options.onStep({ phase: 'copy', bytes: piece.length, piece, before: true })
@@ -257,7 +265,7 @@ async function copyPieces(run: Run): Promise<void> {
           pool.give(buffer)
           later.push({ index, piece })
           state.digests.set(index, zeroDigest(0))
-          await checkpoints.reached(index + 1, index)
+          await checkpoints.reached(index + 1, bytesTo, index)
           continue
         }
         state.digests.set(index, keepsDigests ? pieceDigest(bytes, digest) : zeroDigest(0))
@@ -268,12 +276,12 @@ async function copyPieces(run: Run): Promise<void> {
           state.writtenBytes += piece.length
           // Not awaited here: the next piece is read while this one is written.
           writes.push(
-            () => targets.write(piece.offset, bytes),
+            () => (blank ? writeRuns(targets, piece.offset, bytes) : targets.write(piece.offset, bytes)),
             () => pool.give(buffer),
           )
         }
       }
-      await checkpoints.reached(index + 1)
+      await checkpoints.reached(index + 1, bytesTo)
       await options.onStep({ phase: 'copy', bytes: piece.length, piece })
     }
   } catch (error) {
@@ -283,10 +291,16 @@ async function copyPieces(run: Run): Promise<void> {
   await writes.settled().catch((error: unknown) => void (failure ??= { error }))
   await checkpoints.settled().catch((error: unknown) => void (failure ??= { error }))
   if (failure) throw failure.error
-  await checkpoints.all(index + 1)
+  await checkpoints.all(index + 1, bytesTo)
   for (const { index, piece } of later) await rescue(run, index, piece)
   await targets.flush()
   await options.journal?.append({ did: 'copy all' })
+}
+
+/** Writes what of a piece is not zeros onto targets that are blank there. */
+async function writeRuns(targets: Targets, offset: number, bytes: Uint8Array): Promise<void> {
+  for (const run of dataRuns(bytes, offset))
+    await targets.write(offset + run.offset, bytes.subarray(run.offset, run.offset + run.length))
 }
 
 /** Reads what it can of a piece that did not read at first. */
@@ -325,6 +339,7 @@ async function writeTables(run: Run): Promise<void> {
     await targets.write(offset, bytes)
   }
   await targets.flush()
+  await targets.each(async (device) => device.header?.finish())
   await targets.each(async (device) => {
     for (const { offset, bytes } of plan.tables) {
       const back = new Uint8Array(bytes.length)

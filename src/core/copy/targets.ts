@@ -1,14 +1,14 @@
-import type { BlockDevice } from '../block/device'
 import { CoreError } from '../errors'
+import type { TargetMedium } from '../block/medium'
 
-/** One of the drives that are written in one reading. */
+/** One of the media that are written in one reading. */
 interface Target {
   readonly index: number
-  readonly device: BlockDevice
+  readonly device: TargetMedium
 }
 
 /**
- * The drives that are written in one reading of the source. One that fails is let go and the others go on; when the
+ * The media that are written in one reading of the source. One that fails is let go and the others go on; when the
  * last one fails, its error ends the copy.
  */
 export class Targets {
@@ -19,13 +19,16 @@ export class Targets {
 
   /** Throws CoreError unless all are of one size. */
   constructor(
-    devices: readonly BlockDevice[],
+    devices: readonly TargetMedium[],
     letGo: ReadonlyMap<number, string>,
     private readonly onLetGo: (target: number, why: string) => Promise<void>,
   ) {
     const [first, ...others] = devices
     if (others.some((d) => d.size !== first.size || d.logicalSectorSize !== first.logicalSectorSize)) {
       throw new CoreError('Drives that are written in one reading are all of one size.')
+    }
+    if (others.some((d) => Boolean(d.header) !== Boolean(first.header))) {
+      throw new CoreError('Drives and images are not written in one reading.')
     }
     this.size = first.size
     this.sectorSize = first.logicalSectorSize
@@ -48,7 +51,7 @@ export class Targets {
     return this.now.every(({ device }) => device.discard)
   }
 
-  async each(work: (device: BlockDevice, index: number) => Promise<void>): Promise<void> {
+  async each(work: (device: TargetMedium, index: number) => Promise<void>): Promise<void> {
     const failures: { index: number; error: unknown }[] = []
     await Promise.all(
       this.now.map(({ device, index }) =>
@@ -69,6 +72,12 @@ export class Targets {
 
   write(offset: number, bytes: Uint8Array): Promise<void> {
     return this.each((device) => device.write(offset, bytes))
+  }
+
+  /** Marks all of them as unfinished; stored when it resolves. */
+  async mark(marker: Uint8Array): Promise<void> {
+    await this.each((device) => (device.header ? device.header.mark(marker) : device.write(0, marker)))
+    await this.flush()
   }
 
   flush(): Promise<void> {

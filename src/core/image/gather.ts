@@ -1,13 +1,13 @@
-import type { ImageSink } from './port'
+import type { ImageStore } from './store'
 
 /**
  * Sends parts of one buffer to places of a file, neighbours that stay neighbours in one request. `send` must be
  * called when the buffer is through.
  */
-export function gather(sink: ImageSink, from: Uint8Array) {
+export function gather(store: Pick<ImageStore, 'write'>, from: Uint8Array) {
   let pending: { goal: number; start: number; end: number } | undefined
   const send = async (): Promise<void> => {
-    if (pending) await sink.write(pending.goal, from.subarray(pending.start, pending.end))
+    if (pending) await store.write(pending.goal, from.subarray(pending.start, pending.end))
     pending = undefined
   }
   return {

@@ -4,13 +4,15 @@ import { qcow2 } from './qcow2'
 import { raw } from './raw'
 import { vhd } from './vhd'
 import { vhdx } from './vhdx'
+import { vmdk } from './vmdk'
 
-export type { ImageFile, ImageKind, ImageSink, ImageWriter, OpenedImage, ParentOpener, WriterOptions } from './port'
+export type { ImageFile, ImageKind, OpenedImage, ParentOpener } from './port'
+export type { TargetOptions } from './target/port'
 
-export { TARGET_KINDS, type TargetKind, TARGETS } from './targets'
+export { TARGET_KINDS, type TargetKind, TARGETS } from './target'
 
 /** Every format that is read; a new one is one line here. Raw claims whatever no other does. */
-const FORMATS: readonly ImageFormat[] = [qcow2, vhdx, vhd, raw]
+const FORMATS: readonly ImageFormat[] = [qcow2, vhdx, vmdk, vhd, raw]
 
 /** How a stream is packed as a whole, by its first bytes; undefined where it is not. */
 export type Packing = 'gzip' | 'zstd'

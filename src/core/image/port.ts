@@ -11,13 +11,6 @@ export interface ImageFile {
   mapped?(offset: number, length: number): Promise<readonly Extent[]>
 }
 
-/** Where a new image is written. Ranges never written read as zeros. */
-export interface ImageSink {
-  write(offset: number, from: Uint8Array): Promise<void>
-  /** Sets the length of the file, which then ends in zeros. */
-  truncate(length: number): Promise<void>
-}
-
 /** Another image that one builds on. */
 export interface ParentReference {
   /** Names to look for, the likeliest first, as the child writes them. */
@@ -31,7 +24,7 @@ export interface ParentReference {
 /** Finds and opens the parent of an image. Rejects with CoreError when it is missing or may not be read. */
 export type ParentOpener = (reference: ParentReference) => Promise<OpenedImage>
 
-export type ImageKind = 'raw' | 'vhd' | 'vhdx' | 'qcow2'
+export type ImageKind = 'raw' | 'vhd' | 'vhdx' | 'qcow2' | 'vmdk'
 
 /** An image as a device. It is for reading only. */
 export interface OpenedImage {
@@ -59,27 +52,6 @@ export interface ImageFormat {
   recognise(file: ImageFile): Promise<boolean>
   /** Rejects with BadStructure when its own structures are damaged. */
   open(file: ImageFile, options: OpenOptions): Promise<OpenedImage>
-}
-
-/** A new image, written from its first sector to its last. */
-export interface ImageWriter {
-  /** Bytes of the disk from `offset` on; offsets only rise. What is left out reads as zeros. */
-  write(offset: number, from: Uint8Array): Promise<void>
-  /** Completes the structures for a disk of `virtualBytes`. */
-  finish(virtualBytes: number): Promise<void>
-}
-
-/** What a new image needs that core does not have of its own. */
-export interface WriterOptions {
-  /** The size of the disk, where it is known beforehand. */
-  readonly virtualBytes?: number
-  readonly sectorSize: 512 | 4096
-  /** Milliseconds since 1970. */
-  readonly time: number
-  /** A new GUID for each call. */
-  readonly guid: () => string
-  /** Packs by deflate, as short as it gets, with a window of 4 KiB and no header. Several may run at once. */
-  readonly pack?: (bytes: Uint8Array) => Promise<Uint8Array>
 }
 
 /** A range of an image file as new bytes. Throws BadStructure where the file ends before. */

@@ -48,8 +48,23 @@ export async function* usedExtentsOf(device: BlockDevice, onMap?: (map: MapTaken
   if (next < device.size) yield { offset: next, length: device.size - next }
 }
 
+/** The device is asked for its map a stretch at a time, so that a map of any length costs the same memory. */
+const WINDOW_BYTES = 1024 * 1024 * 1024
+
+/** The parts of a device that may hold anything but zeros, in order. */
+export async function* mappedExtents(device: BlockDevice): AsyncGenerator<Extent> {
+  for (let at = 0; at < device.size; at += WINDOW_BYTES) {
+    const length = Math.min(WINDOW_BYTES, device.size - at)
+    if (device.mapped) yield* await device.mapped(at, length)
+    else yield { offset: at, length }
+  }
+}
+
 /** The parts of `extents` that the device itself may hold anything but zeros in. */
-export async function* storedExtents(device: BlockDevice, extents: AsyncIterable<Extent>): AsyncGenerator<Extent> {
+export async function* storedExtents(
+  device: BlockDevice,
+  extents: AsyncIterable<Extent> | Iterable<Extent>,
+): AsyncGenerator<Extent> {
   for await (const extent of mergeExtents(extents)) {
     if (device.mapped) yield* await device.mapped(extent.offset, extent.length)
     else yield extent

@@ -44,6 +44,8 @@ export type JobResult =
       readonly lost: LostInImage
       /** Volumes that were taken by their maps of used blocks. */
       readonly maps: readonly MapTaken[]
+      /** All that was written was read back and is equal. */
+      readonly verified: boolean
     }
   | {
       readonly kind: 'compared'
@@ -90,6 +92,7 @@ export const JobResultSchema: z.ZodType<JobResult> = z.discriminatedUnion('kind'
     hostBytes: z.number(),
     lost: LostSchema,
     maps: z.array(MapTakenSchema),
+    verified: z.boolean().default(false),
   }),
   z.object({
     kind: z.literal('compared'),

@@ -3,6 +3,8 @@ import { asciiToString } from '../bytes/struct'
 
 const MARK = 'IMBARCO UNFINISHED COPY'
 const JOB = 'job '
+/** Of what stands in front of a table in the first sector. */
+const MARK_BYTES = 440
 
 /** What an unfinished copy says of itself on its target. */
 export interface Mark {
@@ -27,9 +29,13 @@ export function unfinishedMarker(sectorSize: number, { note, job }: Mark): Uint8
 /** The mark of an unfinished copy, or undefined when the drive carries none. */
 export async function readMarker(device: BlockDevice): Promise<Mark | undefined> {
   // A first sector that does not read carries no mark: it was never written by a copy.
-  const bytes = await readBytes(device, 0, 440).catch(unreadableAsNothing)
-  if (!bytes) return undefined
-  const text = asciiToString(bytes)
+  const bytes = await readBytes(device, 0, MARK_BYTES).catch(unreadableAsNothing)
+  return bytes && markIn(bytes)
+}
+
+/** The mark at the beginning of these bytes. */
+export function markIn(bytes: Uint8Array): Mark | undefined {
+  const text = asciiToString(bytes.subarray(0, MARK_BYTES))
   if (!text.startsWith(MARK)) return undefined
   const [, note = '', job] = text.replaceAll('\0', '').split('\r\n')
   return { note, ...(job?.startsWith(JOB) ? { job: job.slice(JOB.length) } : {}) }

@@ -33,6 +33,11 @@ export function dayAfter(at: number, days: number): string {
   return format(addDays(wall(at), days), 'yyyy-MM-dd')
 }
 
+/** The later of two days given as `2026-05-18`; an empty one is before all others. */
+export function laterDay(a: string, b: string): string {
+  return a > b ? a : b
+}
+
 /** Days from bench time to a day given as `2026-05-18`. */
 export function daysUntil(at: number, day: string): number {
   return Math.ceil((Date.parse(`${day}T00:00:00Z`) - at) / 86_400_000)

@@ -5,7 +5,7 @@ import type { Plan } from '@/core/route/types'
 import { diskIdentity } from '@/core/survey/identity'
 import { isHost } from '@/core/things/accessory'
 import type { BenchState } from '@/core/things/bench'
-import type { Drive } from '@/core/things/drive'
+import { type Drive, driveName } from '@/core/things/drive'
 import { CopyRow } from '../database/models'
 import { knownOf } from '../world/known'
 import type { Move } from '.'
@@ -83,6 +83,29 @@ export async function claimedDrives({ id, row }: Pick<Move, 'id' | 'row'>): Prom
     for (const driveId of [...targets, ...other.transfers.flatMap(driveWritten)]) claimed.set(driveId, other.name)
   }
   return claimed
+}
+
+/** Drives of a move that another one has, too, each in a sentence. */
+export async function sharedDrives({ id, row, pairs }: Pick<Move, 'id' | 'row' | 'pairs'>): Promise<string[]> {
+  const found: string[] = []
+  for (const other of await moveClaims(row.benchId)) {
+    if (other.id === id || other.handedOver) continue
+    const name = `${other.name}, ${other.customer}`
+    const written = new Set([...other.pairs.flatMap((p) => p.targetId ?? []), ...other.transfers.flatMap(driveWritten)])
+    for (const { source, target } of pairs) {
+      if (other.pairs.some((p) => p.sourceId === source.id))
+        found.push(
+          `The ${driveName(source)} is the source of another move, too: ${name}. Both may copy it; whichever swaps first takes it out for both.`,
+        )
+      if (written.has(source.id))
+        found.push(`The ${driveName(source)} is written by another move: ${name}. What it holds by then is not this.`)
+      if (target && written.has(target.id))
+        found.push(
+          `The ${driveName(target)} is written by another move, too: ${name}. One of the two needs another drive.`,
+        )
+    }
+  }
+  return found
 }
 
 /** By the links they went over: how many copies were done, and the mean share of the rate they reached. */

@@ -1,6 +1,7 @@
 'use client'
 
 import { useState } from 'react'
+import type { Sure } from '@/core/copy/journal'
 import type { CopyView } from '@/core/copy/view'
 import { formatDuration, formatRate, formatSize } from '@/core/bytes/size'
 import type { CopyChoices } from '@/core/copy/choices'
@@ -24,6 +25,7 @@ import { ChangedList, CopySummaryPanel, LostList, SaveLink } from './summary'
 
 interface CopyPage {
   readonly copy: Omit<CopyView, 'leg' | 'startedAt' | 'endedAt'>
+  readonly sure?: Sure
   /** Copies of other moves that run at the same time. */
   readonly others: readonly { readonly moveId: string; readonly title: string; readonly words: string }[]
   /** What was lost can be read once more before the drives are moved. */
@@ -308,7 +310,7 @@ function wordsOf(view: CopyPage, progress: CopyProgress | null, benchNow: number
       return {
         heading: 'The copy was stopped',
         reason: copy.resumable
-          ? `Nothing can start from the target. ${sureWords(progress)}`
+          ? `Nothing can start from the target. ${sureWords(view.sure)}`
           : 'Nothing can start from the target until it has been copied to again.',
       }
     case 'failed':
@@ -325,7 +327,7 @@ function wordsOf(view: CopyPage, progress: CopyProgress | null, benchNow: number
       return {
         heading: 'The copy was cut off',
         reason: copy.resumable
-          ? `The source is as it was. ${sureWords(progress)}`
+          ? `The source is as it was. ${sureWords(view.sure)}`
           : 'The source is as it was; start the copy over.',
       }
   }
@@ -357,9 +359,10 @@ function wordsOf(view: CopyPage, progress: CopyProgress | null, benchNow: number
   }
 }
 
-function sureWords(progress: CopyProgress | null): string {
-  if (!progress || progress.copiedBytes === 0) return 'It resumes from its beginning.'
-  return `About ${formatSize(progress.copiedBytes)} need not be copied again; it resumes from there.`
+function sureWords(sure: CopyPage['sure']): string {
+  if (!sure || sure.copiedBytes === 0) return 'It resumes from its beginning.'
+  const checked = sure.checkedBytes > 0 ? `, ${formatSize(sure.checkedBytes)} of it read back and equal` : ''
+  return `${formatSize(sure.copiedBytes)} are on the target for certain${checked}; it resumes from there.`
 }
 
 /** One bar over both passes: copying fills the first half, reading back the second. */

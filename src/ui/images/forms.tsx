@@ -2,7 +2,7 @@
 
 import { useState } from 'react'
 import { formatSize } from '@/core/bytes/size'
-import { TARGET_KINDS, type TargetKind, TARGETS } from '@/core/image/targets'
+import { TARGET_KINDS, type TargetKind, TARGETS } from '@/core/image/target'
 import { post, useAct } from '@/ui/frame/act'
 import { Button } from '@/ui/shared/button'
 import { ChoiceField, TextField } from '@/ui/shared/field'

@@ -36,6 +36,8 @@ interface RouteView {
   /** Why the way that was taken cannot be carried out yet. */
   readonly obstacle?: string
   readonly trouble?: PlanTrouble
+  /** Drives that another move has, too, each in a sentence. */
+  readonly shared: readonly string[]
   readonly computerName: string
   readonly toVirtualMachine: boolean
 }
@@ -87,6 +89,15 @@ export function RouteStation({ moveId, view }: { moveId: string; view: RouteView
       }
     >
       {view.trouble && <TroubleNote moveId={moveId} trouble={view.trouble} onInstead={setChosen} />}
+      {!view.trouble && view.shared.length > 0 && (
+        <div className="mb-4" data-testid="shared-drives">
+          <Callout tone="caution">
+            {view.shared.map((sentence) => (
+              <p key={sentence}>{sentence}</p>
+            ))}
+          </Callout>
+        </div>
+      )}
       {view.obstacle && (
         <div className="mb-4">
           <Callout>This route is planned, but cannot be carried out here: {lower(view.obstacle)}</Callout>

@@ -25,10 +25,18 @@ interface Shelved {
   readonly label: string
   readonly until: string
   readonly days: number | undefined
+  /** Its day has come. */
+  readonly due: boolean
+  /** And no move needs it. */
   readonly mayErase: boolean
   readonly hasBytes: boolean
-  readonly move:
-    { readonly id: string; readonly name: string; readonly customer: string; readonly handedOver: boolean } | undefined
+  /** The moves that it was the source of, the newest first. */
+  readonly moves: readonly {
+    readonly id: string
+    readonly name: string
+    readonly customer: string
+    readonly handedOver: boolean
+  }[]
   readonly goesInto: readonly { readonly key: string; readonly name: string; readonly place: Place }[]
 }
 
@@ -57,7 +65,7 @@ export function Shelf({ bench, drives, job }: { bench: string; drives: readonly 
         </AsideBlock>
       }
       next={
-        due[0]?.hasBytes ? (
+        due[0] ? (
           <NextAction
             label={`Erase the ${due[0].name}`}
             onAct={() => setAsked({ what: 'erase', drive: due[0] })}
@@ -86,14 +94,14 @@ export function Shelf({ bench, drives, job }: { bench: string; drives: readonly 
                 <p className="font-mono text-[13px] text-ink-soft">s/n {drive.serial}</p>
                 <p className="text-[13px] text-ink-soft">
                   {drive.label}
-                  {drive.move && (
-                    <>
-                      {drive.label && ' · '}
-                      <Link href={`/moves/${drive.move.id}`} className="underline underline-offset-2">
-                        {drive.move.customer}
+                  {drive.moves.map((move, i) => (
+                    <span key={move.id}>
+                      {(drive.label || i > 0) && ' · '}
+                      <Link href={`/moves/${move.id}`} className="underline underline-offset-2">
+                        {drive.moves.length > 1 ? `${move.name}, ${move.customer}` : move.customer}
                       </Link>
-                    </>
-                  )}
+                    </span>
+                  ))}
                 </p>
               </div>
               <p>
@@ -117,7 +125,7 @@ export function Shelf({ bench, drives, job }: { bench: string; drives: readonly 
                 <Button
                   small
                   tone="erases"
-                  disabled={busy || !drive.hasBytes}
+                  disabled={busy || !drive.hasBytes || drive.moves.some((m) => !m.handedOver)}
                   onClick={() => setAsked({ what: 'erase', drive })}
                 >
                   Erase it
@@ -134,9 +142,11 @@ export function Shelf({ bench, drives, job }: { bench: string; drives: readonly 
   )
 }
 
-function dueWords({ days, move }: Shelved): string {
-  if (days === undefined) return move && !move.handedOver ? 'until its move is handed over' : 'no day was set'
-  if (days <= 0) return 'may be erased'
+function dueWords({ days, mayErase, moves }: Shelved): string {
+  const open = moves.find((m) => !m.handedOver)
+  if (open) return moves.length > 1 ? `until ${open.name} is handed over` : 'until its move is handed over'
+  if (days === undefined) return 'no day was set'
+  if (days <= 0) return mayErase ? 'may be erased' : 'its day has come'
   return days === 1 ? 'one more day' : `${days} more days`
 }
 
@@ -146,7 +156,7 @@ function EraseDialog({ drive, onClose }: { drive: Shelved; onClose: () => void }
   const [plate, setPlate] = useState('')
   const [how, setHow] = useState('zeros')
   const [reason, setReason] = useState('')
-  const early = !drive.mayErase
+  const early = !drive.due
   const send = async () => {
     if (await act(() => eraseDrive({ driveId: drive.id, how, plate, reason }))) onClose()
   }

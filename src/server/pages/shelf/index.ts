@@ -8,7 +8,7 @@ import { type Drive, driveName, type Place, PlaceSchema } from '@/core/things/dr
 import { inTransaction } from '../../database/transaction'
 import { DriveRow, MoveRow } from '../../database/models'
 import { Refusal } from '../../ground/refusals'
-import { dayWithYear, daysUntil } from '../../ground/words'
+import { dayWithYear, daysUntil, laterDay } from '../../ground/words'
 import { listJobs, runningJobs, startJob, type StartedJob } from '../../jobs'
 import { runTask } from '../../jobs/threads'
 import { leasableDrive } from '../../leases'
@@ -19,10 +19,11 @@ import { benchNow } from '../../world/clock'
 
 // Old drives that were set aside: the way back until their day, free to be erased after it.
 
-/** The move that a drive was the source of, the newest first. */
-async function moveOfDrive(driveId: string): Promise<MoveClaim | undefined> {
+/** The moves that a drive was the source of, the newest first. */
+async function movesOfDrive(driveId: string): Promise<readonly MoveClaim[]> {
   const { benchId } = await benchOf(driveId)
-  return (await moveClaims(benchId)).findLast((claim) => claim.pairs.some((p) => p.sourceId === driveId))
+  const claims = await moveClaims(benchId)
+  return claims.filter((claim) => claim.pairs.some((p) => p.sourceId === driveId)).toReversed()
 }
 
 /** Everything the shelf's page shows. */
@@ -32,8 +33,14 @@ export async function shelfState() {
   const now = await benchNow()
   const drives = []
   for (const drive of bench.drives.filter((d) => d.place.kind === 'shelf')) {
-    const row = await moveOfDrive(drive.id)
-    drives.push({ ...shelved(drive, now), move: row && moveWords(row), goesInto: openings(drive, bench) })
+    const moves = await movesOfDrive(drive.id)
+    const shown = shelved(drive, now)
+    drives.push({
+      ...shown,
+      mayErase: shown.due && shown.hasBytes && moves.every((m) => m.handedOver),
+      moves: moves.map(moveWords),
+      goesInto: openings(drive, bench),
+    })
   }
   return { bench: name, job: await eraseJob(), drives: drives.sort((a, b) => (a.days ?? 1e9) - (b.days ?? 1e9)) }
 }
@@ -52,7 +59,8 @@ function shelved(drive: Drive, now: number) {
     label: drive.shelf?.label ?? '',
     until: until ? dayWithYear(until) : '',
     days,
-    mayErase: days !== undefined && days <= 0,
+    /** Its day has come. */
+    due: days !== undefined && days <= 0,
     hasBytes: drive.file !== null,
   }
 }
@@ -87,8 +95,8 @@ async function putBackNow({ driveId, place }: z.infer<typeof PutBackSchema>): Pr
   if (computer && (computer.running !== 'off' || computer.mains))
     throw new Refusal('computer-has-power', { computer: computer.name })
   await placeDrive(driveId, place, drive.shelf)
-  const row = await moveOfDrive(driveId)
-  if (row) await note(row.id, `${driveName(drive)} put back: ${placeName(place, bench)}`)
+  for (const { id } of await movesOfDrive(driveId))
+    await note(id, `${driveName(drive)} put back: ${placeName(place, bench)}`)
 }
 
 export const EraseSchema = z.object({
@@ -106,8 +114,9 @@ export async function eraseDrive(input: unknown): Promise<StartedJob> {
   if (drive.place.kind !== 'shelf') throw new Refusal('erase-off-shelf', { drive: name })
   if (drive.file === null) throw new Refusal('drive-described-only', { drive: name })
   if (!plateMatches(drive.serial, plate)) throw new Refusal('plate-wrong', { drive: name })
-  const row = await moveOfDrive(driveId)
-  if (row && !row.handedOver) throw new Refusal('erase-way-back', { drive: name, move: row.name })
+  const moves = await movesOfDrive(driveId)
+  const open = moves.find((m) => !m.handedOver)
+  if (open) throw new Refusal('erase-way-back', { drive: name, move: open.name })
   const { days, until } = shelved(drive, await benchNow())
   const early = days === undefined || days > 0
   if (early && reason.length < 10) {
@@ -125,9 +134,9 @@ export async function eraseDrive(input: unknown): Promise<StartedJob> {
       const at = await benchNow()
       await inTransaction(async () => {
         await noteErased(drive, { at, ...erased, ...(early ? { reason } : {}) })
-        if (!row) return
         const words = `${name} erased, ${formatSize(erased.checkedBytes)} read back as zeros`
-        await note(row.id, early ? `${words}, before its day: ${reason}` : words, early ? 'bad' : 'good')
+        for (const { id } of moves)
+          await note(id, early ? `${words}, before its day: ${reason}` : words, early ? 'bad' : 'good')
       })
     },
   })
@@ -155,9 +164,9 @@ async function eraseJob(): Promise<JobView | undefined> {
 /** What the label of an old drive says. */
 export async function labelView(driveId: string) {
   const drive = await driveById(driveId)
-  const row = await moveOfDrive(driveId)
+  const [row] = await movesOfDrive(driveId)
   const handover = row && (await MoveRow.findByPk(row.id, { attributes: ['handover'] }))?.handover
-  const until = handover?.shelfUntil || drive.shelf?.until || ''
+  const until = laterDay(handover?.shelfUntil ?? '', drive.shelf?.until ?? '')
   return {
     ...shelved(drive, await benchNow()),
     customer: row?.customer ?? '',

@@ -1,7 +1,8 @@
 import { copyShare } from '@/core/copy/progress'
+import { sureIn } from '@/host/journal-file'
 import { clockTime } from '../../ground/words'
 import { moveRow, plateOf } from '../../moves'
-import { running } from '../../moves/copies'
+import { journalOf, running } from '../../moves/copies'
 import { benchNow } from '../../world/clock'
 import type { MovePage } from '../../moves/page'
 
@@ -18,6 +19,8 @@ export async function copyView({ move, copy, progress, lines }: MovePage) {
   const { source } = survey!.pairs[transfer.pair]
   return {
     copy: shown,
+    /** Of one that was cut off, what its journal names. */
+    sure: shown.resumable ? await sureIn(journalOf(shown.id)) : undefined,
     started: clockTime(shown.startedAt),
     ended: shown.endedAt === null ? null : clockTime(shown.endedAt),
     startedAt: shown.startedAt,

@@ -4,7 +4,7 @@ import { BenchRow, DriveRow } from '../../database/models'
 import { hasStarted } from '../../database/notes'
 import { inTransaction } from '../../database/transaction'
 import { Refusal } from '../../ground/refusals'
-import { dayAfter } from '../../ground/words'
+import { dayAfter, laterDay } from '../../ground/words'
 import { saveStationResults, loadMove } from '../../moves'
 import { progressOf, stepsAfterStart } from '../../moves/legs'
 import { driveById } from '../../world'
@@ -40,9 +40,11 @@ async function close(moveId: string, { by, day, shop }: HandOver): Promise<void>
   if (open.length > 0) throw new Refusal('handover-before-swap', { step: open[0].title })
   const at = await benchNow()
   const shelfUntil = dayAfter(at, SHELF_DAYS)
-  const shelf = { label: `${brief.name}, old`, until: shelfUntil }
   for (const { source } of pairs) {
-    const data = { ...(await driveById(source.id)), shelf }
+    const drive = await driveById(source.id)
+    // Another move of the same drive may keep it longer.
+    const until = laterDay(shelfUntil, drive.shelf?.until ?? '')
+    const data = { ...drive, shelf: { label: `${brief.name}, old`, until } }
     await DriveRow.update({ data }, { where: { id: source.id } })
   }
   const entry = { text: by ? `handed over by ${by}` : 'handed over', tone: 'good' } as const

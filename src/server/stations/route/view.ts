@@ -1,7 +1,7 @@
 import { courseOf } from '@/core/route/course'
 import { ORDER_RULE } from '@/core/route/judge'
 import type { MovePage } from '../../moves/page'
-import { notYet } from '../../moves/question'
+import { notYet, sharedDrives } from '../../moves/question'
 import { routesOf } from '.'
 
 export async function routeView({ move, progress, obstacle, trouble }: MovePage) {
@@ -40,6 +40,7 @@ export async function routeView({ move, progress, obstacle, trouble }: MovePage)
     openings,
     obstacle,
     trouble,
+    shared: await sharedDrives(move),
     computerName: move.computer.name,
     toVirtualMachine: move.brief.toVirtualMachine,
   }

@@ -1,23 +1,19 @@
-import { randomUUID } from 'node:crypto'
-import { stat } from 'node:fs/promises'
+import path from 'node:path'
 import { type DriveBytes, openDrive } from '@/bench/open-drive'
 import { ReadAroundDevice } from '@/core/block/read-around-device'
-import { TARGETS, type TargetKind } from '@/core/image'
+import { lostInImage } from '@/core/copy/lost'
+import { planImage } from '@/core/copy/plan-whole'
+import type { TargetKind } from '@/core/image'
 import { compareDevices } from '@/core/image/compare'
-import { convertDevice, mappedExtents } from '@/core/image/convert'
-import { lostOf } from '@/core/image/lost'
 import { touchedBy } from '@/core/image/touched'
-import { type MapTaken, storedExtents, usedExtentsOf } from '@/core/image/used'
+import type { MapTaken } from '@/core/image/used'
 import type { JobResult } from '@/core/image/views'
 import { convertFile } from '@/host/convert'
-import { createWhole } from '@/host/files'
-import { packCluster } from '@/host/packed'
+import { type Progress, stepsOf, writeImage } from '@/host/write-image'
 import type { TaskControl } from '.'
 import { type Subject, withSubject } from './subject'
 
 // Work on images. Paths were checked before. What is stopped or fails leaves no file.
-
-const optionsOf = (signal: AbortSignal) => ({ signal, time: Date.now(), guid: randomUUID, pack: packCluster })
 
 export interface ConvertOrder {
   readonly input: string
@@ -31,9 +27,9 @@ export async function convertImage(
   { input, output, to, within }: ConvertOrder,
   control: TaskControl,
 ): Promise<JobResult> {
-  const onProgress = (p: { doneBytes: number; totalBytes: number }) =>
-    control.progress({ done: p.doneBytes, total: p.totalBytes })
-  const written = await convertFile(input, output, { ...optionsOf(control.signal), to, within, onProgress })
+  const { signal } = control
+  const onProgress = progressOn(control)
+  const written = await convertFile(input, output, { signal, time: Date.now(), to, within, onProgress })
   return { kind: 'written', ...written, maps: [] }
 }
 
@@ -45,33 +41,29 @@ export interface CaptureOrder {
 }
 
 /** Writes an image of a drive, of all of it or of what is in use. */
-export async function captureDrive(order: CaptureOrder, { signal, progress }: TaskControl): Promise<JobResult> {
+export async function captureDrive(order: CaptureOrder, control: TaskControl): Promise<JobResult> {
   const { drive, output, to, usedOnly } = order
-  const { device: medium, close } = await openDrive(drive, { writable: false })
+  const { device, close } = await openDrive(drive, { writable: false })
   try {
-    const device = new ReadAroundDevice(medium)
     const maps: MapTaken[] = []
-    const used = () => usedExtentsOf(device, (map) => maps.push(map))
-    const extents = usedOnly ? storedExtents(device, used()) : mappedExtents(device)
-    await createWhole(output, (sink) => {
-      const writer = TARGETS[to].writer(sink, {
-        ...optionsOf(signal),
-        virtualBytes: device.size,
-        sectorSize: device.logicalSectorSize,
-      })
-      return convertDevice(device, writer, {
-        signal,
-        extents,
-        onProgress: (p) => progress({ done: p.doneBytes, total: p.totalBytes }),
-      })
+    const plan = await planImage(device, { stored: !usedOnly }, (map) => maps.push(map))
+    const { fileBytes, hostBytes, lost } = await writeImage(plan, output, {
+      to,
+      time: Date.now(),
+      note: path.basename(output),
+      work: '',
+      checkpoint: () => control.signal.throwIfAborted(),
+      onStep: stepsOf(plan.totalBytes, progressOn(control)),
     })
-    const { size, blocks } = await stat(output)
-    const lost = await lostOf(device)
-    return { kind: 'written', virtualBytes: device.size, fileBytes: size, hostBytes: blocks * 512, lost, maps }
+    const virtualBytes = device.size
+    return { kind: 'written', virtualBytes, fileBytes, hostBytes, lost: lostInImage(lost), maps, verified: true }
   } finally {
     await close()
   }
 }
+
+const progressOn = (control: TaskControl) => (p: Progress) =>
+  control.progress({ done: p.doneBytes, total: p.totalBytes })
 
 export interface CompareOrder {
   readonly a: Subject
