@@ -108,12 +108,7 @@ async function write(
     checkpoint: () => io.signal.throwIfAborted(),
     onStep: tell(plan, verify, options.json === true, io),
   })
-  const outcome = await copying.catch((error: unknown) => {
-    if (!(error instanceof Stopped) || !journal) throw error
-    throw new CoreError(
-      `Stopped. ${unfinishedName(output)} stays, marked as unfinished; the same command with --resume continues from ${journal}.`,
-    )
-  })
+  const outcome = await copying.catch(whenStopped(output, journal))
   if (lostList && outcome.lost.length > 0) await saveLost(lostList, job, outcome.lost, input, output)
   return {
     sizeBytes: plan.expected.size,
@@ -124,6 +119,16 @@ async function write(
     digestName: BLAKE3,
     rewritten: outcome.rewritten,
     lost: [...outcome.lost],
+  }
+}
+
+/** For `catch`: says of a copy that a person stopped how it is gone on with. */
+export function whenStopped(output: string, journal: string | undefined) {
+  return (error: unknown): never => {
+    if (!(error instanceof Stopped) || !journal) throw error
+    throw new CoreError(
+      `Stopped. ${unfinishedName(output)} stays, marked as unfinished; the same command with --resume continues from ${journal}.`,
+    )
   }
 }
 
@@ -179,7 +184,7 @@ async function saveLost(file: string, { plan, work }: Job, lost: readonly Lost[]
 }
 
 /** Tells how far it is: for programs a line of JSON on standard error, for people the share of it. */
-function tell(plan: CopyPlan, verify: boolean, forPrograms: boolean, io: Io) {
+export function tell(plan: CopyPlan, verify: boolean, forPrograms: boolean, io: Io) {
   let last = -Infinity
   const done = { copied: 0, checked: 0 }
   return async ({ phase, bytes }: CopyStep): Promise<void> => {
@@ -214,13 +219,14 @@ async function jobOf(device: BlockDevice, options: CopyOptions): Promise<Job | {
   return { plan, fit: result, work: workOf([result.layout, scope, survey.fingerprint]) }
 }
 
-const workOf = (what: unknown) => toHex(sha256(Buffer.from(JSON.stringify(what))))
+/** Digest of all that decides what is written. */
+export const workOf = (what: unknown) => toHex(sha256(Buffer.from(JSON.stringify(what))))
 
 /** Refuses to write what the source is read from, and what is not what it should be. */
-async function refuseOwn(
+export async function refuseOwn(
   sources: readonly string[],
   output: string,
-  { journal, lostList, resume }: CopyOptions,
+  { journal, lostList, resume }: Pick<CopyOptions, 'journal' | 'lostList' | 'resume'>,
 ): Promise<void> {
   const written = Object.entries({ target: output, journal, 'list of lost sectors': lostList }).flatMap(
     ([what, file]) => (file === undefined ? [] : [{ what, file }]),

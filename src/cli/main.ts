@@ -1,5 +1,6 @@
 import { Command, CommanderError, InvalidArgumentError, Option } from 'commander'
 import { CoreError } from '@/core/errors'
+import { IDLE_KINDS, type IdleKind } from '@/core/copy/idle'
 import { TARGET_KINDS } from '@/core/image'
 import { REPAIRS } from '@/core/repair'
 import { NoPartition } from '@/core/survey/open-partition'
@@ -7,6 +8,7 @@ import { NoFile } from '@/host/errors'
 import { repair, type RepairOptions, trace, type TraceOptions } from './boot'
 import { cat, compare, convert, files, type Io, type Options, Stopped, survey } from './commands'
 import { copy, type CopyOptions } from './copy'
+import { capture, type CaptureOptions, compact, restore, verify } from './store'
 import { fit, type FitOptions, sizeOf } from './fit'
 import { WrongUse } from './open'
 
@@ -44,7 +46,9 @@ const sectorSize = (what = 'sectors of the drive, where the image does not tell'
 const json = () => new Option('--json', 'for programs; docs/cli.md describes it')
 
 const program = new Command('imbarco')
-  .description('Looks into drives and images, and turns images into others. Only `copy`, `convert` and `repair` write.')
+  .description(
+    'Looks into drives and images, and turns images into others. What is read is never written; `repair` alone changes an image in its place.',
+  )
   .showHelpAfterError()
   .exitOverride()
 
@@ -115,24 +119,70 @@ withFit(program.command('fit <file>'))
   .action((file: string, options: FitOptions & { sectorSize?: 512 | 4096 }) =>
     run(fit(file, { ...options, targetSectorSize: options.sectorSize }, io)),
   )
-withFit(program.command('copy <source> <target>'))
+/** Options of commands that lay a disk out anew and write it. */
+function withCopy(command: Command): Command {
+  return withFit(command)
+    .option('--every-sector', 'all of it as it is, used or not')
+    .option('--every-of <numbers>', 'every sector of these partitions, used blocks of the others', (text) =>
+      text.split(',').map(number),
+    )
+    .option('--skip-page-files', 'page, hibernation and swap files keep their length and read as zeros')
+    .option('--no-check-map', 'maps of used blocks are believed and not held against the files')
+    .option('--overwrite', 'a target that is there already is replaced')
+    .option('--no-verify', 'what was written is not read back')
+    .option('--journal <file>', 'keeps in it what is sure, so that the copy can be gone on with after a cut')
+    .option('--resume', 'resumes the copy of that journal')
+    .option('--recheck-all', 'with --resume, compares every piece that was copied before, not a sample of them')
+    .option('--lost-list <file>', 'saves what could not be read; with --resume, reads what it lists once more')
+    .addOption(new Option('--to <format>', 'format of the target').choices(TARGET_KINDS))
+    .addOption(sectorSize())
+    .addOption(json())
+}
+withCopy(program.command('copy <source> <target>'))
   .description('an image onto a new one of any size, volumes made larger or smaller with it; read back and compared')
-  .option('--every-sector', 'all of it as it is, used or not')
-  .option('--every-of <numbers>', 'every sector of these partitions, used blocks of the others', (text) =>
-    text.split(',').map(number),
-  )
-  .option('--skip-page-files', 'page, hibernation and swap files keep their length and read as zeros')
-  .option('--no-check-map', 'maps of used blocks are believed and not held against the files')
-  .option('--overwrite', 'a target that is there already is replaced')
-  .option('--no-verify', 'what was written is not read back')
-  .option('--journal <file>', 'keeps in it what is sure, so that the copy can be gone on with after a cut')
-  .option('--resume', 'resumes the copy of that journal')
-  .option('--recheck-all', 'with --resume, compares every piece that was copied before, not a sample of them')
-  .option('--lost-list <file>', 'saves what could not be read; with --resume, reads what it lists once more')
-  .addOption(new Option('--to <format>', 'format of the target').choices(TARGET_KINDS))
-  .addOption(sectorSize())
-  .addOption(json())
   .action((source: string, target: string, options: CopyOptions) => run(copy(source, target, options, io)))
+
+const leaveOut = () =>
+  new Option(
+    '--leave-out <kinds>',
+    'files whose content does not come along: pagefile, hibernation, temporary',
+  ).argParser((text: string): IdleKind[] =>
+    text.split(',').map((word) => {
+      const kind = IDLE_KINDS.find((one) => one === (word === 'pagefile' ? 'page' : word))
+      if (!kind) throw new InvalidArgumentError('pagefile, hibernation, temporary.')
+      return kind
+    }),
+  )
+/** Options of commands that make an image which is kept. */
+function withStore(command: Command): Command {
+  return command
+    .addOption(leaveOut())
+    .option('--overwrite', 'an image that is there already is replaced, once the new one is whole')
+    .option('--no-verify', 'what was written is not read back')
+    .option('--journal <file>', 'keeps in it what is sure, so that it can be gone on with after a cut')
+    .option('--resume', 'resumes the copy of that journal')
+    .addOption(new Option('--to <format>', 'format of the image').choices(TARGET_KINDS))
+    .addOption(sectorSize())
+    .addOption(json())
+}
+withStore(program.command('capture <source> <image>'))
+  .description('an image of what is in use on a drive, with a record beside it that proves it at any time')
+  .option('--volumes <numbers>', 'these partitions alone', (text) => text.split(',').map(number))
+  .action((source: string, image: string, options: CaptureOptions) => run(capture(source, image, options, io)))
+withStore(program.command('compact <in> <out>'))
+  .description('a virtual disk anew, without what its systems have freed and zeros that take room')
+  .action((input: string, output: string, options: CaptureOptions) => run(compact(input, output, options, io)))
+withCopy(program.command('restore <image> <target>'))
+  .description('an image back onto a drive of any size, volumes made larger or smaller with it')
+  .option('--check', 'holds the image against its record before anything is written')
+  .action((image: string, target: string, options: CopyOptions & { check?: boolean }) =>
+    run(restore(image, target, options, io)),
+  )
+program
+  .command('verify <image>')
+  .description('whether an image is still what its record says')
+  .addOption(json())
+  .action((image: string, options: Options) => run(verify(image, options, io)))
 
 const firmware = () => new Option('--firmware <kind>', 'what the computer starts by').choices(['uefi', 'bios'])
 const driver = () =>

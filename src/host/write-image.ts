@@ -1,8 +1,12 @@
 import { createHash, randomBytes } from 'node:crypto'
-import { rename, rm, stat, unlink } from 'node:fs/promises'
+import { readFile, rename, rm, stat, unlink } from 'node:fs/promises'
 import path from 'node:path'
+import { type ImageRecord, readImageRecord, recordedPieces, recordName } from '@/core/copy/image-record'
+import { KEPT_BYTES } from '@/core/copy/piece-digests'
 import type { CopyPlan } from '@/core/copy/plan'
+import { withTables } from '@/core/copy/whole'
 import { type CopyOptions, type CopyOutcome, runCopy } from '@/core/copy/run'
+import { CoreError } from '@/core/errors'
 import { type TargetKind, TARGETS, type TargetOptions } from '@/core/image'
 import { unfinishedMarker } from '@/core/survey/marker'
 import { hostError, NoFile } from './errors'
@@ -10,9 +14,10 @@ import { isThere, publish } from './files'
 import { HostStore } from './host-store'
 import { openJournal, type OpenJournal } from './journal-file'
 import { packGrain } from './packed'
-import { blake3 } from './strong-digest'
+import { BLAKE3, blake3 } from './strong-digest'
 import { syncFolderOf } from './sync-folder'
 import { resolveTarget } from './target-name'
+import { writeWhole } from './whole-file'
 
 export interface WriteImageOptions extends Pick<
   CopyOptions,
@@ -30,7 +35,12 @@ export interface WriteImageOptions extends Pick<
   readonly journal?: string
   /** Takes up what the journal has of an earlier run. */
   readonly resume?: boolean
+  /** What is told beside the image of what it was made of; without it no record is kept. */
+  readonly record?: MadeOf
 }
+
+/** What the record of an image tells of where it came from. */
+export type MadeOf = Pick<ImageRecord, 'how' | 'source' | 'survey' | 'layout' | 'read' | 'volumes' | 'leaveOut'>
 
 export interface WrittenImage extends CopyOutcome {
   /** Length of the file, and what of it the host stores. */
@@ -72,6 +82,7 @@ export async function writeImage(plan: CopyPlan, file: string, options: WriteIma
   const partial = path.join(path.dirname(output), `.${path.basename(output)}.${randomBytes(4).toString('hex')}.partial`)
   try {
     const outcome = await run(plan, await HostStore.create(partial), output, options)
+    await keepRecord(plan, output, outcome, options)
     await giveName(partial, output, overwrite)
     return { ...outcome, ...(await lengthsOf(output)) }
   } catch (error) {
@@ -104,6 +115,7 @@ async function withJournal(
     if (!begun) await rm(unfinished, { force: true })
     const store = begun ? await HostStore.open(at) : await HostStore.create(unfinished)
     const outcome = await run(plan, store, output, options, { journal: kept, begun })
+    await keepRecord(plan, output, outcome, options)
     if (!named) await giveName(unfinished, output, overwrite)
     return { ...outcome, ...(await lengthsOf(output)) }
   } catch (error) {
@@ -169,6 +181,50 @@ function guidsOf(job: string): () => string {
     return bytes.toString('hex').replace(/^(.{8})(.{4})(.{4})(.{4})/, '$1-$2-$3-$4-')
   }
 }
+
+/** Writes the record beside an image that is whole and has no name yet: with its name it has its proof. */
+async function keepRecord(
+  given: CopyPlan,
+  output: string,
+  outcome: CopyOutcome,
+  { to, time, record }: WriteImageOptions,
+): Promise<void> {
+  if (!record) {
+    // One of an image that had this name before would speak of another.
+    await rm(recordName(output), { force: true })
+    return
+  }
+  const plan = hasHeader(to) ? await withTables(given) : given
+  const { size: virtualBytes, logicalSectorSize: sectorSize } = plan.expected
+  const kept: ImageRecord = {
+    format: 'imbarco image record',
+    version: 1,
+    image: { name: path.basename(output), format: to, virtualBytes, sectorSize },
+    madeAt: new Date(time).toISOString(),
+    ...record,
+    leftOut: plan.partitions.flatMap((p) => [...p.leftOut]),
+    lost: [...outcome.lost],
+    verified: outcome.checkedBytes > 0,
+    digest: { name: BLAKE3, bytes: KEPT_BYTES },
+    ...(await recordedPieces(plan, outcome.pieceDigests, blake3)),
+  }
+  await writeWhole(recordName(output), `${JSON.stringify(kept)}\n`)
+}
+
+/** Larger than the record of any drive. */
+const MOST_RECORD_BYTES = 256 * 1024 * 1024
+
+/** The record beside an image; undefined where there is none. Rejects with CoreError for a file that is no such record. */
+export async function recordOf(image: string): Promise<ImageRecord | undefined> {
+  const file = recordName(image)
+  const found = await stat(file).catch(() => undefined)
+  if (!found?.isFile()) return undefined
+  if (found.size > MOST_RECORD_BYTES) throw new CoreError('The record of this image is larger than one can be.')
+  return readImageRecord(await readFile(file, 'utf8'))
+}
+
+/** The mark of an unfinished image of this format stands in front of its disk, which so has its tables from the start. */
+const hasHeader = (to: TargetKind) => to !== 'raw' && to !== 'vhd-fixed'
 
 async function giveName(from: string, to: string, overwrite: boolean): Promise<void> {
   await (overwrite ? rename(from, to) : publish(from, to))

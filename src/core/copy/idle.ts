@@ -34,7 +34,7 @@ const TEMPORARY_BELOW = [
 export async function idleOn(fileSystem: FileSystem, kinds: readonly IdleKind[]): Promise<LeftOut> {
   const files: LeftOutFile[] = []
   const extents: Extent[] = []
-  if (!fileSystem.fileExtents || (await sleepsOn(fileSystem))) return { files, extents }
+  if (kinds.length === 0 || !fileSystem.fileExtents || (await sleepsOn(fileSystem))) return { files, extents }
   for await (const path of pathsOf(fileSystem, kinds)) {
     const entry = await fileSystem.stat(path).catch(orUndefined)
     if (entry?.kind !== 'file' || entry.sizeBytes === 0) continue

@@ -15,7 +15,7 @@ import { gptWrites, type TableWrite } from '../scheme/gpt'
 import { mbrWrites } from '../scheme/mbr-write'
 import { sleepsOn } from '../survey/idle-files'
 import { lowerFirst } from '../words'
-import { idleOn, type LeftOutFile } from './idle'
+import { type IdleKind, idleOn, type LeftOutFile } from './idle'
 import { metadataExtents } from './metadata'
 
 /** Runs closer together than this are copied as one: reading on costs less than a new request. */
@@ -46,6 +46,8 @@ export interface CopyScope {
   readonly mapsUnchecked?: boolean
   /** Page, hibernation and swap files keep their length and read as zeros. */
   readonly skipPageFiles?: boolean
+  /** Further kinds of files that keep their length and read as zeros. */
+  readonly leaveOut?: readonly IdleKind[]
 }
 
 /** What a copy takes of one partition. All in bytes. */
@@ -252,9 +254,7 @@ async function preparePart(
   const read = async (device: BlockDevice): Promise<PreparedPart> => {
     if (every) return { ...common, device }
     const fileSystem = device === slice ? present! : (await openFileSystem(device))!
-    const { files, extents } = scope.skipPageFiles
-      ? await idleOn(fileSystem, ['page', 'hibernation'])
-      : { files: [], extents: [] }
+    const { files, extents } = await idleOn(fileSystem, leftOutKinds(scope))
     if (files.length === 0) return { ...common, ...byMap, device, fileSystem }
     return { ...common, ...byMap, device: new ZeroMaskedDevice(device, extents), fileSystem, leftOut: files }
   }
@@ -264,6 +264,10 @@ async function preparePart(
     : new OverlayDevice(await cut(slice, after, partition, present), after)
   if (moved) await driver.relocate?.(resized, partition.firstLba)
   return read(resized)
+}
+
+function leftOutKinds({ skipPageFiles, leaveOut = [] }: CopyScope): readonly IdleKind[] {
+  return skipPageFiles ? ['page', 'hibernation', ...leaveOut] : leaveOut
 }
 
 /** Holds a volume's map against its files. Where it misses some, both together are copied, and its size is kept. */

@@ -72,6 +72,8 @@ export interface CopyOutcome {
   readonly checkedBytes: number
   /** Over the digests of everything copied, in order; empty when nothing was read back. */
   readonly digest: string
+  /** The beginnings of the digests of all pieces that were copied, in order. */
+  readonly pieceDigests: Uint8Array
   /** Pieces that read back differently at first and were written a second time. */
   readonly rewritten: number
   /** What the source did not give, in order; zeros stand in its place. */
@@ -152,6 +154,7 @@ export async function runCopy(
     writtenBytes: state.writtenBytes,
     checkedBytes: verify ? plan.totalBytes : 0,
     digest: verify ? state.digests.whole(options.digest) : '',
+    pieceDigests: state.digests.slice(0, state.digests.length),
     rewritten,
     lost: await nameLost(plan, [...plan.lostOfTables, ...state.lost]),
     bufferBytes: (BUFFERS + 2 * targets.now.length) * PIECE_BYTES,
