@@ -9,12 +9,25 @@ export default defineConfig({
       {
         extends: true,
         test: {
+          name: 'core',
+          // Nothing of it is kept between files, so that what they share is loaded once.
+          isolate: false,
+          maxWorkers: availableParallelism(),
+          include: ['src/core/**/*.test.ts', 'src/ui/**/*.test.{ts,tsx}'],
+          testTimeout: 150_000,
+          hookTimeout: 60_000,
+        },
+      },
+      {
+        extends: true,
+        test: {
           name: 'unit',
           // Each file has its own world, so that every core can take one.
           maxWorkers: availableParallelism(),
           env: { IMBARCO_LOG: process.env.IMBARCO_LOG ?? 'silent' },
           setupFiles: ['tests/support/threads.ts'],
-          include: ['src/**/*.test.ts', 'src/**/*.test.tsx', 'tests/*.test.ts'],
+          include: ['src/**/*.test.ts', 'tests/*.test.ts'],
+          exclude: ['src/core/**', 'src/ui/**'],
           testTimeout: 150_000,
           hookTimeout: 60_000,
         },
@@ -25,8 +38,8 @@ export default defineConfig({
           name: 'browser',
           include: ['tests/browser/**/*.test.ts'],
           globalSetup: ['tests/browser/support/server.ts'],
-          // Each file has its own browser and server, which wait for each other half of the time.
-          maxWorkers: Math.ceil(availableParallelism() * 1.5),
+          // Each file has its own browser and server, which wait for each other most of the time.
+          maxWorkers: availableParallelism() * 2 + 1,
           testTimeout: 400_000,
           hookTimeout: 240_000,
         },

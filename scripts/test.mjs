@@ -33,12 +33,12 @@ const rest = given.filter((argument) => argument !== '--deep')
 // The long property, damage and sweep runs, in place of the quick ones.
 if (given.includes('--deep')) process.env.IMBARCO_DEEP = '1'
 if (given.includes('--deep') && rest.length === 0) {
-  run(bin('vitest'), ['run', '--project', 'unit'])
+  run(bin('vitest'), ['run', '--project', 'core', '--project', 'unit'])
 } else if (rest.length > 0) {
   await build()
   run(bin('vitest'), ['run', ...rest])
 } else {
-  run(bin('vitest'), ['run', '--project', 'unit'])
+  run(bin('vitest'), ['run', '--project', 'core', '--project', 'unit'])
   await build()
   run(bin('vitest'), ['run', '--project', 'browser'])
 }

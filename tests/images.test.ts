@@ -39,6 +39,7 @@ import { openHostImage } from '@/host/images'
 import { diskDigest, mountedDigest, shaOfFile, sparseFile } from './support/image-files'
 
 const MIB = 1024 * 1024
+const deep = process.env.IMBARCO_DEEP === '1'
 const SIZE = 130 * MIB + 4096 * 3
 let folder: string
 let source: string
@@ -149,7 +150,9 @@ describe('an image that was written', () => {
   it.each(TARGET_KINDS)('as %s leads to every other format and back', async (to) => {
     const first = fresh(to)
     await convert(source, first, to)
-    for (const next of TARGET_KINDS) {
+    // Each is read and each is written; every pair of them takes long.
+    const at = TARGET_KINDS.indexOf(to)
+    for (const next of deep ? TARGET_KINDS : [TARGET_KINDS[(at + 1) % TARGET_KINDS.length], 'raw' as const]) {
       const second = fresh(next)
       await convert(first, second, next)
       await same(source, second)

@@ -1,7 +1,7 @@
 import type { Extent } from '../block/device'
 import type { ImageStore } from './store'
 
-const CHUNK = 64 * 1024
+const CHUNK = 16 * 1024
 
 /** A file of an image in memory. */
 export class MemoryStore implements ImageStore {
