@@ -75,7 +75,8 @@ export function legRange(
 
 /** A range of time as people say it: `18 – 22 min`. */
 export function formatRange(lowSeconds: number, highSeconds: number): string {
-  if (highSeconds < 90) return `${Math.max(1, Math.floor(lowSeconds))} – ${Math.ceil(highSeconds)} s`
-  if (highSeconds < 5400) return `${Math.max(1, Math.floor(lowSeconds / 60))} – ${Math.ceil(highSeconds / 60)} min`
-  return `${(lowSeconds / 3600).toFixed(1)} – ${(highSeconds / 3600).toFixed(1)} h`
+  const range = (low: number | string, high: number | string) => (low === high ? high : `${low} – ${high}`)
+  if (highSeconds < 90) return `${range(Math.max(1, Math.floor(lowSeconds)), Math.ceil(highSeconds))} s`
+  if (highSeconds < 5400) return `${range(Math.max(1, Math.floor(lowSeconds / 60)), Math.ceil(highSeconds / 60))} min`
+  return `${range((lowSeconds / 3600).toFixed(1), (highSeconds / 3600).toFixed(1))} h`
 }

@@ -62,6 +62,7 @@ export async function surveyDrive(device: BlockDevice, digest: Digest): Promise<
     if (fileSystem && isEfiSystem(entry)) loaders.push(...(await listLoaders(fileSystem, digest)))
   }
   takeForSystem(partitions)
+  tellApart(partitions)
   findings.push(...hiddenFindings(partitions))
   return {
     ...base,
@@ -238,4 +239,12 @@ function gapsOf(ordered: readonly TablePartition[], reading: SchemeReading, devi
   }
   add(lastLba + 1)
   return gaps
+}
+
+/** Partitions that would be called the same have their numbers behind it. */
+function tellApart(partitions: PartitionSurvey[]): void {
+  const shared = partitions.map(({ title }) => partitions.filter((other) => other.title === title).length > 1)
+  partitions.forEach((partition, i) => {
+    if (shared[i]) partitions[i] = { ...partition, title: `${partition.title} ${partition.number}` }
+  })
 }

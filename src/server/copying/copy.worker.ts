@@ -339,7 +339,8 @@ function makeReporter(meter: CopyMeter) {
       if (changed && nextPhase === 'check') meter.mark('read-back', 'reading back')
       if (nextPhase === 'copy' && nextPartition !== partition && nextPartition !== undefined) {
         partition = nextPartition
-        note(`${nextPartition || ''} ${meter.report().partition}`.trim())
+        const { partition: title } = meter.report()
+        note(nextPartition === 0 ? title : `copying partition ${nextPartition}, ${title}`)
       }
       phase = nextPhase
     },

@@ -407,7 +407,11 @@ function handFinding(drive: DriveView, places: readonly PlaceOption[]): { headin
 function benchFinding(drives: readonly DriveView[], totals: BenchProps['totals']): { heading: string; reason: string } {
   const failing = drives.filter((d) => healthVerdict(d.health).state === 'failing')
   const moving = 'Drag a drive where it goes, or take it by its handle; each place says whether it fits.'
-  if (totals.drives === 0) return { heading: 'No drives on this bench yet', reason: moving }
+  if (totals.drives === 0)
+    return {
+      heading: 'No drives on this bench yet',
+      reason: 'A computer comes first, then the drive in it and the new one.',
+    }
   if (totals.failing === 0) {
     return {
       heading: `${groupDigits(totals.drives)} ${totals.drives === 1 ? 'drive' : 'drives'}, ${groupDigits(totals.connected)} of them connected`,

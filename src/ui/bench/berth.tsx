@@ -87,20 +87,23 @@ function PlateWords({ drive }: { drive: DriveView }) {
     ...(drive.image ? ['an image'] : []),
     ...(drive.hasBytes ? [] : ['only described']),
   ]
-  const bad =
-    drive.unreadable > 0
-      ? `${drive.unreadable} sectors unreadable`
-      : verdict.state === 'failing'
-        ? 'failing'
-        : undefined
+  const bad = [
+    ...(verdict.state === 'failing' ? ['failing'] : []),
+    ...(drive.unreadable > 0 ? [`${drive.unreadable} sectors unreadable`] : []),
+  ]
   return (
     <>
       <span className="block leading-5 font-bold">{drive.name}</span>
       <span className="block font-mono text-[12.5px] leading-4 text-ink-soft">{drive.serial}</span>
       <span
-        className={clsx('block text-[12.5px] leading-[18px]', bad ? 'font-semibold text-vermilion' : 'text-ink-soft')}
+        className={clsx(
+          'block text-[12.5px] leading-[18px]',
+          bad.length > 0 ? 'font-semibold text-vermilion' : 'text-ink-soft',
+        )}
       >
-        {[drive.detail, bad ?? `${drive.form.split(',')[0]} ${drive.protocol}`, ...notes].join(', ')}
+        {[drive.detail, ...(bad.length > 0 ? bad : [`${drive.form.split(',')[0]} ${drive.protocol}`]), ...notes].join(
+          ', ',
+        )}
       </span>
     </>
   )

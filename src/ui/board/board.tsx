@@ -61,6 +61,7 @@ export function Board(props: BoardProps) {
       aside={
         <>
           <AsideBlock title="On the bench">
+            {berths.length === 0 && <p className="text-ink-soft">Nothing.</p>}
             <Facts
               facts={berths.map(({ name, holds, empty }) => ({
                 name,

@@ -37,14 +37,14 @@ export function Head({
   menu?: ReactNode
 }) {
   return (
-    <header className="no-print flex h-[52px] items-center gap-4 border-b border-line bg-sheet px-4 sm:px-5">
+    <header className="no-print flex h-[52px] items-center gap-2.5 border-b border-line bg-sheet px-3 sm:gap-4 sm:px-5">
       <Link href="/" className="flex items-center gap-2.5" aria-label="Imbarco, all moves">
         <Mark />
         <span className="hidden text-[17px] font-[720] [font-stretch:118%] sm:inline">Imbarco</span>
       </Link>
       <nav
         aria-label="Places"
-        className="flex min-w-0 items-center gap-2.5 overflow-x-auto text-[15px] whitespace-nowrap [scrollbar-width:none]"
+        className="flex min-w-0 items-center gap-2 overflow-x-auto text-[14px] sm:gap-2.5 sm:text-[15px] whitespace-nowrap [scrollbar-width:none]"
       >
         {move ? (
           <>
@@ -71,7 +71,7 @@ export function Head({
           </>
         )}
       </nav>
-      <div className="ml-auto flex shrink-0 items-center gap-2 sm:gap-4">
+      <div className="ml-auto flex shrink-0 items-center gap-1 sm:gap-4">
         <BenchMark name={state.bench} isDemo={state.isDemo} />
         <BenchClock benchNow={state.benchNow} pace={state.pace} />
         <ThemeSwitch />

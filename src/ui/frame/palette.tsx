@@ -4,6 +4,7 @@ import { useRouter } from 'next/navigation'
 import { useEffect, useState } from 'react'
 import { clsx } from 'clsx'
 import { Command } from 'cmdk'
+import { Search } from 'lucide-react'
 import { STATIONS } from '@/core/move/stations'
 import { useAct } from './act'
 import { useActions } from './actions'
@@ -138,7 +139,8 @@ export function Palette({ currentMove }: { currentMove?: string }) {
         className="flex items-center gap-1.5 rounded px-1 py-1 text-[15px] whitespace-nowrap text-ink-soft hover:text-ink"
       >
         <span className="hidden md:inline">Find or do</span>
-        <kbd className="rounded border border-line-strong bg-sunk px-1.5 text-xs">Ctrl K</kbd>
+        <kbd className="hidden rounded border border-line-strong bg-sunk px-1.5 text-xs md:inline">Ctrl K</kbd>
+        <Search className="size-4 md:hidden" aria-label="Find or do" />
       </button>
       <Command.Dialog
         open={open}

@@ -79,7 +79,7 @@ export function SystemForm(props: SystemFormProps) {
       serial: '',
       capacity: formatCapacity(proposal.targetBytes),
       name: proposal.name,
-      customer: 'not named yet',
+      customer: 'Walk-in customer',
     },
   })
   const now = useWatch({ control }) as Fields

@@ -68,7 +68,10 @@ export function RouteStation({ moveId, view }: { moveId: string; view: RouteView
   const isTaken = taken === plan.id
   return (
     <Stage
-      {...wordsOf(view, groups.filter((group) => group.some((one) => one.notYet === null)).length)}
+      {...wordsOf(
+        view,
+        groups.map((group) => group.filter((one) => one.notYet === null)).filter((g) => g.length > 0),
+      )}
       aside={<PlanFacts plan={plan} />}
       next={
         isTaken || begun ? (
@@ -145,8 +148,8 @@ const COUNTS = [
   'Ten routes',
 ]
 
-/** `kinds`: how many kinds of routes can be carried out. */
-function wordsOf(view: RouteView, kinds: number): { heading: string; reason: string } {
+/** `possible`: the routes that can be carried out, by their kinds. */
+function wordsOf(view: RouteView, possible: readonly (readonly PlanView[])[]): { heading: string; reason: string } {
   const { plans, taken, computerName } = view
   const used = plans.find((p) => p.id === taken)
   if (used) {
@@ -156,12 +159,13 @@ function wordsOf(view: RouteView, kinds: number): { heading: string; reason: str
       reason: `${used.title}. ${used.why}`,
     }
   }
+  const kinds = possible.length
   const works = kinds === 1 ? 'works' : 'work'
-  const tested = plans.filter((p) => p.testedInPlace)
+  const tested = possible.filter((group) => group.some((p) => p.testedInPlace)).length
   const one = plans.find((p) => !p.live) ?? plans[0]
   const extra =
-    kinds > 1 && tested.length > 0 && tested.length < plans.length
-      ? '; some test the new drive in place'
+    tested > 0 && tested < kinds
+      ? `; ${tested === 1 ? 'one tests' : 'some test'} the new drive in place`
       : `; the first takes ${formatRange(one.lowSeconds, one.highSeconds)}`
   const inside = view.obstacles.find((o) => o.what === 'Both drives inside')
   const outside = view.obstacles.find((o) => o.why.startsWith('No adapter'))
