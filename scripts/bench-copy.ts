@@ -21,7 +21,7 @@ import { blake3 } from '@/host/strong-digest'
 import { sha256 } from '@/host/sha256'
 import type { Line } from './bench-images'
 
-const ROUNDS = 3
+const ROUNDS = 5
 const CONTENT = 4 * GIB
 const FIRST = 2048
 
@@ -163,7 +163,7 @@ function extent(runs: readonly Run[]): string {
 }
 
 /** 64 GiB with one NTFS volume that holds 4 GiB of files. */
-async function makeSparse(file: string): Promise<void> {
+export async function makeSparse(file: string): Promise<void> {
   const device = await SparseFileDevice.create(file, 64 * GIB)
   const last = (64 * GIB) / 512 - 1 - FIRST
   const guid = '11111111-2222-4333-8444-555555555501'

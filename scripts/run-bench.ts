@@ -12,6 +12,7 @@ import type { RouteQuestion } from '@/core/route/question'
 import { findPlans } from '@/core/route/search'
 import { AccessorySchema } from '@/core/things/accessory'
 import { serve } from '../tests/browser/support/serve'
+import { benchCapture } from './bench-capture'
 import { benchCopies } from './bench-copy'
 import { benchFiles } from './bench-files'
 import { benchConvert, benchSurvey } from './bench-images'
@@ -33,6 +34,7 @@ const line = (what: string, value: string) => console.log(`${what.padEnd(58)} ${
 /** What is measured, by the name under which it can be asked for alone. */
 const PARTS: Record<string, () => void | Promise<void>> = {
   copy: () => benchCopies(folder, line),
+  capture: () => benchCapture(folder, line),
   fit: benchSolver,
   routes: benchRoutes,
   survey: () => benchSurvey(folder, line),

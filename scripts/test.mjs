@@ -23,6 +23,7 @@ const TOOLS = [
   ['libvhdi-utils', 'vhdimount'],
   ['libqcow-utils', 'qcowmount'],
   ['libvmdk-utils', 'vmdkmount'],
+  ['libxml2-utils', 'xmllint'],
 ]
 
 checkNode()

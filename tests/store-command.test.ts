@@ -200,3 +200,52 @@ describe('imbarco compact', () => {
     expect(parse(imbarco('verify', compacted, '--json').out).equal).toBe(true)
   })
 })
+
+describe('imbarco vm', () => {
+  const machineArgs = ['--memory', '8GiB', '--processors', '4', '--name', 'Ticket desk', '--json']
+
+  it('makes a package in a folder whose parts other programs read, and which tells why it is as it is', () => {
+    const out = at('ticket desk')
+    const second = sparseFile(at('second.img'), 64 * MIB, [[MIB, noise(MIB, 6)]])
+    const { code, out: said } = imbarco('vm', disk, second, '--out', out, ...machineArgs)
+    expect(code).toBe(0)
+    const report = parse(said)
+    expect(report.machine).toMatchObject({ firmware: 'uefi', processors: 4, memory: { mostBytes: 8 * 1024 ** 3 } })
+    expect(report.machine.disks.map((d: { sizeBytes: number }) => d.sizeBytes)).toEqual([400 * MIB, 64 * MIB])
+    expect(report.reasons.join(' ')).toMatch(/starts by UEFI/)
+    expect(report.machine.networkCards).toEqual([{ name: 'Network 1', connected: false, vlan: 0 }])
+    expect(report.verified).toBe(true)
+    const files = readdirSync(out)
+    expect(files.sort()).toEqual(report.files.map((f: { file: string }) => f.file).sort())
+    execFileSync('xmllint', ['--noout', path.join(out, 'ticket desk.ovf')])
+    // As sha256sum takes it: digest, two blanks, name.
+    const manifest = readFileSync(path.join(out, 'ticket desk.mf'), 'utf8')
+    const sums = manifest.replace(/^SHA256\((.+)\)= ([0-9a-f]{64})$/gm, '$2  $1')
+    execFileSync('sha256sum', ['-c', '--strict'], { cwd: out, input: sums })
+    const [first, other] = report.machine.disks.map((d: { file: string }) => path.join(out, d.file))
+    expect(diskDigest(other, 'vmdk')).toBe(shaOfFile(second))
+    expect(parse(imbarco('compare', disk, first, '--json').out).ranges).toEqual([
+      { offset: 350 * MIB, length: 8 * MIB },
+    ])
+    const refused = imbarco('vm', disk, '--out', out)
+    expect([refused.code, refused.error]).toEqual([2, expect.stringMatching(/of that name already/)])
+  })
+
+  it('makes one file of it, the descriptor first and the manifest behind it', () => {
+    const out = at('desk.ova')
+    expect(imbarco('vm', disk, '--out', out, ...machineArgs).code).toBe(0)
+    const names = execFileSync('tar', ['-tf', out], { encoding: 'utf8' }).trim().split('\n')
+    expect(names).toEqual(['desk.ovf', 'desk.mf', 'Ticket desk-disk1.vmdk'])
+    execFileSync('tar', ['-xf', out, '-C', folder])
+    expect(parse(imbarco('compare', disk, at('Ticket desk-disk1.vmdk'), '--json').out).ranges).toHaveLength(1)
+    expect(readdirSync(folder).filter((name) => name.includes('partial'))).toEqual([])
+  })
+
+  it('leaves nothing where it cannot be made', () => {
+    const missing = imbarco('vm', disk, at('none.img'), '--out', at('no machine'))
+    expect([missing.code, existsSync(at('no machine'))]).toEqual([2, false])
+    expect(imbarco('vm', disk, disk, '--out', at('twice')).code).toBe(2)
+    expect(imbarco('vm', disk, '--out', at('deeper/desk.ova')).code).toBe(2)
+    expect(readdirSync(folder).filter((name) => name.includes('partial'))).toEqual([])
+  })
+})

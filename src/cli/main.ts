@@ -1,6 +1,6 @@
 import { Command, CommanderError, InvalidArgumentError, Option } from 'commander'
 import { CoreError } from '@/core/errors'
-import { IDLE_KINDS, type IdleKind } from '@/core/copy/idle'
+import { IDLE_KINDS, type IdleKind } from '@/core/copy/idle-kinds'
 import { TARGET_KINDS } from '@/core/image'
 import { REPAIRS } from '@/core/repair'
 import { NoPartition } from '@/core/survey/open-partition'
@@ -11,6 +11,7 @@ import { copy, type CopyOptions } from './copy'
 import { capture, type CaptureOptions, compact, restore, verify } from './store'
 import { fit, type FitOptions, sizeOf } from './fit'
 import { WrongUse } from './open'
+import { DISK_FORMAT_NAMES, vm, type VmOptions } from './vm'
 
 const WRONG_USE = 2
 const STOPPED = 1
@@ -178,6 +179,20 @@ withCopy(program.command('restore <image> <target>'))
   .action((image: string, target: string, options: CopyOptions & { check?: boolean }) =>
     run(restore(image, target, options, io)),
   )
+program
+  .command('vm <sources...>')
+  .description('the drives of one computer as a virtual machine: a package with descriptor, manifest and disks')
+  .requiredOption('--out <name>', 'a new folder, or one file where the name ends in .ova')
+  .option('--memory <bytes>', 'memory of the machine, such as 8GiB', (text) => sizeOf(text))
+  .option('--processors <count>', 'processors of the machine', (text) => {
+    if (!/^\d{1,3}$/.test(text) || Number(text) === 0) throw new InvalidArgumentError('1 to 999.')
+    return Number(text)
+  })
+  .option('--name <name>', 'what the machine is called')
+  .addOption(new Option('--format <format>', 'format of the disks').choices(DISK_FORMAT_NAMES))
+  .addOption(sectorSize())
+  .addOption(json())
+  .action((sources: string[], options: VmOptions) => run(vm(sources, options, io)))
 program
   .command('verify <image>')
   .description('whether an image is still what its record says')

@@ -1,7 +1,7 @@
 import path from 'node:path'
 import { formatSize } from '@/core/bytes/size'
 import { checkRecord, type ImageRecord } from '@/core/copy/image-record'
-import type { IdleKind } from '@/core/copy/idle'
+import type { IdleKind } from '@/core/copy/idle-kinds'
 import { type CopyPlan, planCopy } from '@/core/copy/plan'
 import { planImage } from '@/core/copy/plan-whole'
 import { lostWords } from '@/core/copy/progress'

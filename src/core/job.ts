@@ -12,6 +12,8 @@ export const JOB_KINDS = [
   'convert',
   'capture',
   'compare',
+  'verify',
+  'compact',
 ] as const
 export type JobKind = (typeof JOB_KINDS)[number]
 

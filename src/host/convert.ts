@@ -1,12 +1,14 @@
 import { randomBytes } from 'node:crypto'
 import { unlink } from 'node:fs/promises'
 import path from 'node:path'
+import type { BlockDevice } from '@/core/block/device'
 import { dataRuns } from '@/core/block/data-runs'
 import { lostInImage } from '@/core/copy/lost'
 import { planImage } from '@/core/copy/plan-whole'
 import { CoreError } from '@/core/errors'
 import { packingOf, type Packing, type TargetKind } from '@/core/image'
 import { type LostInImage, NO_LOSS } from '@/core/image/lost'
+import { surveyDrive } from '@/core/survey/survey'
 import { hostError, NoFile } from './errors'
 import { HostFile, isThere, publish } from './files'
 import { HostStore } from './host-store'
@@ -14,7 +16,8 @@ import { openHostImage } from './images'
 import { unpackFile } from './packed'
 import { resolveTarget } from './target-name'
 import { syncFolderOf } from './sync-folder'
-import { lengthsOf, type Progress, stepsOf, writeImage } from './write-image'
+import { sha256 } from './sha256'
+import { lengthsOf, type MadeOf, type Progress, stepsOf, writeImage } from './write-image'
 
 export interface ConvertFileOptions {
   readonly to: TargetKind
@@ -23,6 +26,8 @@ export interface ConvertFileOptions {
   readonly signal?: AbortSignal
   readonly time: number
   readonly onProgress?: (progress: Progress) => void
+  /** Keeps a record of it beside the new image. */
+  readonly recorded?: boolean
 }
 
 export interface ConvertResult {
@@ -65,7 +70,7 @@ export async function convertFile(input: string, output: string, options: Conver
 }
 
 async function convertImage(input: string, output: string, options: ConvertFileOptions): Promise<ConvertResult> {
-  const { to, sectorSize, within, time, signal, onProgress } = options
+  const { to, sectorSize, within, time, signal, onProgress, recorded } = options
   const image = await openHostImage(input, { sectorSize, within })
   try {
     const plan = await planImage(image.device, { stored: true })
@@ -76,6 +81,7 @@ async function convertImage(input: string, output: string, options: ConvertFileO
       work: '',
       checkpoint: () => signal?.throwIfAborted(),
       onStep: stepsOf(plan.totalBytes, onProgress),
+      ...(recorded ? { record: await madeOf(input, image.device) } : {}),
       beforeTables: async () => {
         if (await image.changed())
           throw new CoreError('The image was changed while it was read, so nothing was made of it.')
@@ -85,6 +91,19 @@ async function convertImage(input: string, output: string, options: ConvertFileO
     return { virtualBytes: plan.expected.size, fileBytes, hostBytes, lost: lostInImage(lost), verified: true }
   } finally {
     await image.close()
+  }
+}
+
+async function madeOf(input: string, device: BlockDevice): Promise<MadeOf> {
+  const { size: sizeBytes, logicalSectorSize: sectorSize } = device
+  return {
+    how: 'convert',
+    source: { name: path.basename(input), model: null, serial: null, sizeBytes, sectorSize },
+    survey: await surveyDrive(device, sha256),
+    layout: null,
+    read: 'stored',
+    volumes: null,
+    leaveOut: [],
   }
 }
 

@@ -1,13 +1,17 @@
 import { createHash } from 'node:crypto'
 import {
+  closeSync,
   existsSync,
   mkdtempSync,
-  readdirSync,
+  openSync,
   readFileSync,
-  statfsSync,
+  readSync,
+  readdirSync,
   rmSync,
   statSync,
+  statfsSync,
   writeFileSync,
+  writeSync,
 } from 'node:fs'
 import { tmpdir } from 'node:os'
 import path from 'node:path'
@@ -113,6 +117,35 @@ describe('the images page', () => {
       'Recovery',
     ])
     expect(imbarco('compare', at('ostrica.vhd'), at('survey office 3 May.vhdx')).code).toBe(0)
+  })
+
+  it('verifies an image against its record, and names what is not as it was made', async () => {
+    await page.open('/images')
+    await page.click(/^ostrica/)
+    await page.click(/^Verify$/)
+    expect(await untilJob(/ostrica\.vhd held against/, 'done')).toMatch(/As it was made/)
+    const file = openSync(at('ostrica.vhd'), 'r+')
+    const byte = Buffer.alloc(1)
+    const offset = readFileSync(at('ostrica.vhd')).indexOf('EFI PART')
+    readSync(file, byte, 0, 1, offset)
+    writeSync(file, Buffer.of(byte[0] ^ 1), 0, 1, offset)
+    closeSync(file)
+    await page.open('/images')
+    await page.click(/^ostrica/)
+    await page.click(/^Verify$/)
+    await page.untilText(/It is not what was recorded on .*1 stretch differ/)
+    rmSync(at('ostrica.vhd'))
+  })
+
+  it('compacts an image in its place', async () => {
+    await page.open('/images')
+    const before = statSync(at('office.qcow2')).ino
+    await page.click(/^office\.qcow2/)
+    await page.click(/^Compact$/)
+    expect(await untilJob(/office\.qcow2 compacted/, 'done')).toMatch(/where it took .* before.*Read back and equal/s)
+    expect(statSync(at('office.qcow2')).ino).not.toBe(before)
+    expect(imbarco('compare', at('office.qcow2'), at('survey office 3 May.vhdx'))).toMatchObject({ code: 0, error: '' })
+    await expectAccessible(page, 'images with a record')
   })
 
   it('looks inside an image: finding, files, download, structures', async () => {

@@ -6,10 +6,7 @@ import { type FileSystem, openFileSystem } from '../filesystem'
 import { walkFolder } from '../filesystem/walk'
 import { readScheme } from '../scheme'
 import { IDLE_PLACES, sleepsOn } from '../survey/idle-files'
-
-/** Files that nobody misses: a system makes them anew, or has thrown them there. `page`: swap files too. */
-export const IDLE_KINDS = ['page', 'hibernation', 'temporary'] as const
-export type IdleKind = (typeof IDLE_KINDS)[number]
+import type { IdleKind } from './idle-kinds'
 
 /** A file whose content is left out of a copy. */
 export interface LeftOutFile {

@@ -15,7 +15,8 @@ import { gptWrites, type TableWrite } from '../scheme/gpt'
 import { mbrWrites } from '../scheme/mbr-write'
 import { sleepsOn } from '../survey/idle-files'
 import { lowerFirst } from '../words'
-import { type IdleKind, idleOn, type LeftOutFile } from './idle'
+import { idleOn, type LeftOutFile } from './idle'
+import type { IdleKind } from './idle-kinds'
 import { metadataExtents } from './metadata'
 
 /** Runs closer together than this are copied as one: reading on costs less than a new request. */

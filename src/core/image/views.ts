@@ -31,6 +31,8 @@ export interface ImageSummary {
   readonly sentence: string | null
   /** Names of the bench's drives that it stands for. */
   readonly onBench: readonly string[]
+  /** A record of how it was made lies beside it, by which it can be proved. */
+  readonly recorded: boolean
 }
 
 /** What work on images came to. */
@@ -46,6 +48,22 @@ export type JobResult =
       readonly maps: readonly MapTaken[]
       /** All that was written was read back and is equal. */
       readonly verified: boolean
+      /** What the host stored of the image before, where it was written anew in its place. */
+      readonly hostBytesBefore?: number
+      /** Files whose content was left out, and their bytes. */
+      readonly leftOut?: { readonly files: number; readonly bytes: number }
+    }
+  | {
+      readonly kind: 'verified'
+      /** ISO 8601. */
+      readonly madeAt: string
+      readonly checkedBytes: number
+      readonly equal: boolean
+      /** How many stretches are not as recorded, do not read, hold what was not recorded. */
+      readonly differing: number
+      readonly unreadable: number
+      readonly strange: number
+      readonly touched: Touched | null
     }
   | {
       readonly kind: 'compared'
@@ -93,6 +111,18 @@ export const JobResultSchema: z.ZodType<JobResult> = z.discriminatedUnion('kind'
     lost: LostSchema,
     maps: z.array(MapTakenSchema),
     verified: z.boolean().default(false),
+    hostBytesBefore: z.number().optional(),
+    leftOut: z.object({ files: z.number(), bytes: z.number() }).optional(),
+  }),
+  z.object({
+    kind: z.literal('verified'),
+    madeAt: z.string(),
+    checkedBytes: z.number(),
+    equal: z.boolean(),
+    differing: z.number(),
+    unreadable: z.number(),
+    strange: z.number(),
+    touched: TouchedSchema.nullable(),
   }),
   z.object({
     kind: z.literal('compared'),

@@ -1,5 +1,6 @@
 import { readdir, rm, stat } from 'node:fs/promises'
 import path from 'node:path'
+import { isRecordName, recordName } from '@/core/copy/image-record'
 import { type Packing, packingOf } from '@/core/image'
 import type { ImageSummary } from '@/core/image/views'
 import type { DriveSurvey } from '@/core/survey/types'
@@ -18,7 +19,7 @@ import { imagePath, readyFolder } from './names'
 
 interface Cached {
   readonly key: string
-  readonly summary: Omit<ImageSummary, 'onBench'>
+  readonly summary: Omit<ImageSummary, 'onBench' | 'recorded'>
 }
 
 /** Surveys are kept for as long as the file is the same. */
@@ -44,12 +45,14 @@ export async function listImages(): Promise<ImageSummary[]> {
   const folder = await readyFolder()
   const drives = await drivesOfAll()
   const entries = await readdir(folder, { withFileTypes: true })
-  const names = entries.filter((e) => !e.name.startsWith('.') && (e.isFile() || e.isSymbolicLink())).map((e) => e.name)
+  const files = entries.filter((e) => !e.name.startsWith('.') && (e.isFile() || e.isSymbolicLink())).map((e) => e.name)
+  const names = files.filter((name) => !isRecordName(name))
   const images: ImageSummary[] = []
   for (const name of names.sort((a, b) => a.localeCompare(b, 'en'))) {
     const summary = await summaryOf(name)
+    const recorded = files.includes(recordName(name))
     const onBench = drives.filter((d) => d.image === name).map(driveName)
-    if (summary) images.push({ ...summary, onBench })
+    if (summary) images.push({ ...summary, onBench, recorded })
   }
   return images
 }

@@ -2,6 +2,7 @@
 
 import { useState } from 'react'
 import { formatSize } from '@/core/bytes/size'
+import { IDLE_KINDS } from '@/core/copy/idle-kinds'
 import { TARGET_KINDS, type TargetKind, TARGETS } from '@/core/image/target'
 import { post, useAct } from '@/ui/frame/act'
 import { Button } from '@/ui/shared/button'
@@ -63,6 +64,7 @@ export function CaptureForm({ drives }: { drives: readonly DriveChoice[] }) {
   const [driveId, setDriveId] = useState(drives[0]?.id ?? '')
   const [to, setTo] = useState<TargetKind>('vhdx')
   const [usedOnly, setUsedOnly] = useState(true)
+  const [leaveOut, setLeaveOut] = useState(false)
   const [typed, setTyped] = useState<string>()
   const drive = drives.find((d) => d.id === driveId)
   const name = typed ?? `${drive?.name.toLowerCase() ?? 'drive'}.${TARGETS[to].extension}`
@@ -72,7 +74,10 @@ export function CaptureForm({ drives }: { drives: readonly DriveChoice[] }) {
       onSubmit={(event) => {
         event.preventDefault()
         void act(() =>
-          post('/api/images/jobs', { kind: 'capture', driveId, output: withExtension(name, to), to, usedOnly }),
+          post('/api/images/jobs', {
+            ...{ kind: 'capture', driveId, output: withExtension(name, to), to, usedOnly },
+            leaveOut: leaveOut ? IDLE_KINDS : [],
+          }),
         )
       }}
     >
@@ -86,10 +91,19 @@ export function CaptureForm({ drives }: { drives: readonly DriveChoice[] }) {
       <FormatChoice value={to} onChange={setTo} />
       <TextField label="Name of the new image" value={name} onChange={(event) => setTyped(event.target.value)} />
       <div className="flex items-center gap-3">
-        <label className="flex items-center gap-2 text-[13.5px]">
-          <input type="checkbox" checked={usedOnly} onChange={(event) => setUsedOnly(event.target.checked)} />
-          used blocks only
-        </label>
+        <div className="text-[13.5px]">
+          <label className="flex items-center gap-2">
+            <input type="checkbox" checked={usedOnly} onChange={(event) => setUsedOnly(event.target.checked)} />
+            used blocks only
+          </label>
+          <label
+            className="flex items-center gap-2"
+            title="Page, swap, hibernation and temporary files; of the image only"
+          >
+            <input type="checkbox" checked={leaveOut} onChange={(event) => setLeaveOut(event.target.checked)} />
+            no page or temporary files
+          </label>
+        </div>
         <Button type="submit" disabled={busy || !drive} className="ml-auto">
           Make it
         </Button>

@@ -68,6 +68,34 @@ export function Images({ folder, images, jobs, unfinished, drives, picked: first
               )}
               {selected.onBench.length === 0 && <DeleteImage key={selected.name} image={selected} />}
             </AsideBlock>
+            {opened && (
+              <AsideBlock title="Keep">
+                <div className="space-y-2">
+                  <Button
+                    className="w-full"
+                    disabled={busy || !selected.recorded}
+                    onClick={() => void act(() => post('/api/images/jobs', { kind: 'verify', input: selected.name }))}
+                  >
+                    Verify
+                  </Button>
+                  <p className="text-[13px] text-ink-soft">
+                    {selected.recorded
+                      ? 'Reads it against the record of when it was made.'
+                      : 'No record lies beside it: it was not made here.'}
+                  </p>
+                  <Button
+                    className="w-full"
+                    disabled={busy || selected.onBench.length > 0}
+                    onClick={() => void act(() => post('/api/images/jobs', { kind: 'compact', input: selected.name }))}
+                  >
+                    Compact
+                  </Button>
+                  <p className="text-[13px] text-ink-soft">
+                    Writes it anew without what its systems have freed. It stays as it is until the new one is verified.
+                  </p>
+                </div>
+              </AsideBlock>
+            )}
             {(opened || selected.packing) && (
               <AsideBlock title="Convert">
                 <ConvertForm key={selected.name} image={selected} />

@@ -78,8 +78,15 @@ function Result({ result }: { result: NonNullable<JobView['result']> }) {
             </span>
           )}{' '}
           A disk of {formatSize(result.virtualBytes)} in a file of {formatSize(result.fileBytes)},{' '}
-          {formatSize(result.hostBytes)} of it on this host.
+          {formatSize(result.hostBytes)} of it on this host
+          {result.hostBytesBefore !== undefined && `, where it took ${formatSize(result.hostBytesBefore)} before`}.
+          {result.verified && ' Read back and equal.'}
         </p>
+        {result.leftOut !== undefined && result.leftOut.files > 0 && (
+          <p>
+            Left out: {counted(result.leftOut.files, 'file')}, {formatSize(result.leftOut.bytes)}.
+          </p>
+        )}
         {lost.files.length > 0 && <FileNames files={lost.files} />}
         {maps.map(({ partition, finding }) =>
           finding ? (
@@ -97,6 +104,7 @@ function Result({ result }: { result: NonNullable<JobView['result']> }) {
       </div>
     )
   }
+  if (result.kind === 'verified') return <Verified result={result} />
   const { comparison, touched, sectorSize, unreadable } = result
   const [lostOfA, lostOfB] = unreadable
   if (comparison.equal && lostOfA + lostOfB > 0) {
@@ -126,6 +134,31 @@ function Result({ result }: { result: NonNullable<JobView['result']> }) {
       )}
       {touched && touched.files.length > 0 && <FileNames files={touched.files} />}
       {touched?.incomplete && <p className="text-ink-soft">Not all files could be looked through.</p>}
+    </div>
+  )
+}
+
+function Verified({ result }: { result: Extract<NonNullable<JobView['result']>, { kind: 'verified' }> }) {
+  const { equal, checkedBytes, madeAt, differing, unreadable, strange, touched } = result
+  const day = madeAt.slice(0, 10)
+  if (equal)
+    return (
+      <p className="text-[13.5px] text-ink-soft">
+        <span className="font-semibold text-weed">As it was made.</span> {formatSize(checkedBytes)} are what was
+        recorded on {day}, and there is nothing else.
+      </p>
+    )
+  const parts = [
+    ...(differing > 0 ? [`${counted(differing, 'stretch', 'stretches')} differ`] : []),
+    ...(unreadable > 0 ? [`${counted(unreadable, 'stretch', 'stretches')} cannot be read`] : []),
+    ...(strange > 0 ? [`${counted(strange, 'stretch', 'stretches')} hold what was not recorded`] : []),
+  ]
+  return (
+    <div className="text-[13.5px]">
+      <p className="font-semibold text-vermilion">
+        It is not what was recorded on {day}: {parts.join(', ')}.
+      </p>
+      {touched && touched.files.length > 0 && <FileNames files={touched.files} />}
     </div>
   )
 }

@@ -16,6 +16,11 @@ export const IMAGES = refusals({
     sentence: ({ name }: { name: string }) => `There is an image ${name} already. Choose another name.`,
   },
   'image-not-opened': { status: 409, sentence: ({ why }: { why: string }) => why },
+  'image-no-record': {
+    status: 409,
+    sentence: ({ name }: { name: string }) =>
+      `There is no record beside ${name}, so there is nothing to hold it against.`,
+  },
   'image-packed': {
     status: 409,
     sentence: ({ name, packing }: { name: string; packing: string }) =>

@@ -1,6 +1,7 @@
 import path from 'node:path'
 import { z } from 'zod'
-import { TARGET_KINDS } from '@/core/image'
+import { IDLE_KINDS } from '@/core/copy/idle-kinds'
+import { TARGET_KINDS, type TargetKind } from '@/core/image'
 import type { JobKind, JobView } from '@/core/job'
 import { driveName } from '@/core/things/drive'
 import { imagesFolder } from '../../ground/paths'
@@ -11,12 +12,14 @@ import { imagePath, ImageNameSchema, newImagePath } from '../../images/names'
 import { roomIn } from '../../images/room'
 import { type JobOrder, listJobs, runningJobs, startJob, type StartedJob } from '../../jobs'
 import { runTask, type TaskOptions } from '../../jobs/threads'
-import type { JobResult } from '@/core/image/views'
+import type { ImageSummary, JobResult } from '@/core/image/views'
+import { recordOf } from '@/host/write-image'
 import { fileKey, type Leasable, leasableDrive, leasableImage } from '../../leases'
 import { driveBytes, driveById } from '../../world'
+import { refuseRestedOn } from './remove'
 import { type LookedAt, LookedAtSchema, subjectOf } from '../../world/looked-at'
 
-const KINDS: readonly JobKind[] = ['convert', 'capture', 'compare']
+const KINDS: readonly JobKind[] = ['convert', 'capture', 'compare', 'verify', 'compact']
 const MOST_AT_ONCE = 2
 
 const To = z.enum(TARGET_KINDS)
@@ -28,8 +31,11 @@ export const JobRequestSchema = z.discriminatedUnion('kind', [
     output: ImageNameSchema,
     to: To,
     usedOnly: z.boolean(),
+    leaveOut: z.array(z.enum(IDLE_KINDS)).max(IDLE_KINDS.length).default([]),
   }),
   z.object({ kind: z.literal('compare'), a: LookedAtSchema, b: LookedAtSchema }),
+  z.object({ kind: z.literal('verify'), input: ImageNameSchema }),
+  z.object({ kind: z.literal('compact'), input: ImageNameSchema }),
 ])
 
 /** Work on images, the newest first. */
@@ -40,7 +46,7 @@ export function listImageJobs(): Promise<JobView[]> {
 /** How many were let in and are not among those that run yet. */
 const starting = () => singleton('image-jobs-starting', () => ({ count: 0 }))
 
-/** Starts a conversion, a capture or a comparison. Rejects with Refusal, nothing written, when it cannot be started. */
+/** Starts work on images. Rejects with Refusal, nothing written, when it cannot be started. */
 export async function startImageJob(input: unknown): Promise<StartedJob> {
   const request = JobRequestSchema.parse(input)
   // Those that are being started count before the first of them waits for anything.
@@ -67,6 +73,7 @@ async function orderOf(request: z.infer<typeof JobRequestSchema>): Promise<JobOr
     const about = { title: `${a.name} compared with ${b.name}`, read: [a.leasable, b.leasable] }
     return imageJob('compare', about, (options) => runTask('compareDisks', order, options))
   }
+  if (request.kind === 'verify' || request.kind === 'compact') return orderInPlace(request.kind, request.input)
   const output = await newImagePath(request.output)
   const { to } = request
   if (request.kind === 'convert') {
@@ -81,9 +88,40 @@ async function orderOf(request: z.infer<typeof JobRequestSchema>): Promise<JobOr
   }
   const drive = await driveById(request.driveId)
   await checkRoom(0)
-  const order = { drive: driveBytes(drive), output, to, usedOnly: request.usedOnly }
+  const { usedOnly, leaveOut } = request
+  const plate = { name: driveName(drive), model: drive.model, serial: drive.serial }
+  const order = { drive: driveBytes(drive), plate, output, to, usedOnly, leaveOut }
   const about = { title: `${driveName(drive)} to ${request.output}`, read: [await leasableDrive(drive)], output }
   return imageJob('capture', about, (options) => runTask('captureDrive', order, options))
+}
+
+/** Work on an image that stays under its name. */
+async function orderInPlace(kind: 'verify' | 'compact', name: string): Promise<JobOrder<JobResult>> {
+  const within = imagesFolder()
+  const file = await imagePath(name)
+  const known = (await listImages()).find((image) => image.name === name)
+  if (!known?.opened) throw new Refusal('image-not-opened', { why: known?.sentence ?? 'It is packed.' })
+  const image = await leasableImage(file, name)
+  if (kind === 'verify') {
+    if (!known.recorded) throw new Refusal('image-no-record', { name })
+    return imageJob('verify', { title: `${name} held against its record`, read: [image] }, (options) =>
+      runTask('verifyImage', { file, within }, options),
+    )
+  }
+  await refuseRestedOn(name, fileKey(file))
+  // While the new one is made the old one is there too.
+  await checkRoom(Math.min(known.hostBytes, known.opened.usedBytes))
+  const to = (await recordOf(file).catch(() => undefined))?.image.format ?? sameFormat(known.opened)
+  const order: JobOrder<JobResult> = imageJob('compact', { title: `${name} compacted`, read: [] }, (options) =>
+    runTask('compactImage', { file, to, within }, options),
+  )
+  return { ...order, lease: { write: [image] }, leaves: 'The image is as it was.' }
+}
+
+/** The format in which an image is written that takes the least and stays what it is. */
+function sameFormat({ kind, format }: NonNullable<ImageSummary['opened']>): TargetKind {
+  if (kind === 'vmdk') return format.includes('stream') ? 'vmdk-stream' : 'vmdk'
+  return kind
 }
 
 async function comparedOf(lookedAt: LookedAt) {

@@ -2,14 +2,22 @@ import path from 'node:path'
 import { type DriveBytes, openDrive } from '@/bench/open-drive'
 import { ReadAroundDevice } from '@/core/block/read-around-device'
 import { lostInImage } from '@/core/copy/lost'
+import type { BlockDevice } from '@/core/block/device'
+import type { IdleKind } from '@/core/copy/idle-kinds'
+import { checkRecord } from '@/core/copy/image-record'
 import { planImage } from '@/core/copy/plan-whole'
+import { CoreError } from '@/core/errors'
 import type { TargetKind } from '@/core/image'
 import { compareDevices } from '@/core/image/compare'
 import { touchedBy } from '@/core/image/touched'
 import type { MapTaken } from '@/core/image/used'
 import type { JobResult } from '@/core/image/views'
+import { surveyDrive } from '@/core/survey/survey'
 import { convertFile } from '@/host/convert'
-import { type Progress, stepsOf, writeImage } from '@/host/write-image'
+import { openHostImage } from '@/host/images'
+import { sha256 } from '@/host/sha256'
+import { blake3 } from '@/host/strong-digest'
+import { type MadeOf, type Progress, recordOf, stepsOf, writeImage } from '@/host/write-image'
 import type { TaskControl } from '.'
 import { type Subject, withSubject } from './subject'
 
@@ -29,36 +37,123 @@ export async function convertImage(
 ): Promise<JobResult> {
   const { signal } = control
   const onProgress = progressOn(control)
-  const written = await convertFile(input, output, { signal, time: Date.now(), to, within, onProgress })
+  const written = await convertFile(input, output, {
+    ...{ signal, time: Date.now(), to, within, onProgress },
+    recorded: true,
+  })
   return { kind: 'written', ...written, maps: [] }
 }
 
 export interface CaptureOrder {
   readonly drive: DriveBytes
+  /** What the drive's plate says. */
+  readonly plate: { readonly name: string; readonly model: string; readonly serial: string }
   readonly output: string
   readonly to: TargetKind
   readonly usedOnly: boolean
+  readonly leaveOut: readonly IdleKind[]
 }
 
 /** Writes an image of a drive, of all of it or of what is in use. */
 export async function captureDrive(order: CaptureOrder, control: TaskControl): Promise<JobResult> {
-  const { drive, output, to, usedOnly } = order
+  const { drive, plate, output, to, usedOnly, leaveOut } = order
   const { device, close } = await openDrive(drive, { writable: false })
   try {
-    const maps: MapTaken[] = []
-    const plan = await planImage(device, { stored: !usedOnly }, (map) => maps.push(map))
-    const { fileBytes, hostBytes, lost } = await writeImage(plan, output, {
-      to,
-      time: Date.now(),
-      note: path.basename(output),
-      work: '',
-      checkpoint: () => control.signal.throwIfAborted(),
-      onStep: stepsOf(plan.totalBytes, progressOn(control)),
-    })
-    const virtualBytes = device.size
-    return { kind: 'written', virtualBytes, fileBytes, hostBytes, lost: lostInImage(lost), maps, verified: true }
+    return await kept(device, output, { how: 'capture', to, stored: !usedOnly, leaveOut, source: plate }, control)
   } finally {
     await close()
+  }
+}
+
+export interface CompactOrder {
+  readonly file: string
+  readonly to: TargetKind
+  readonly within: string
+}
+
+/** Writes an image anew in its place, without what its systems have freed; it stays as it is until the new one is whole. */
+export async function compactImage({ file, to, within }: CompactOrder, control: TaskControl): Promise<JobResult> {
+  const image = await openHostImage(file, { within })
+  try {
+    const source = { name: path.basename(file), model: null, serial: null }
+    const how = { how: 'compact', to, stored: false, leaveOut: [], source, overwrite: true } as const
+    const beforeTables = async () => {
+      if (await image.changed()) throw new CoreError('The image was changed while it was read, so it stays as it is.')
+    }
+    const result = await kept(image.device, file, { ...how, beforeTables }, control)
+    return result.kind === 'written' ? { ...result, hostBytesBefore: image.file.hostBytes } : result
+  } finally {
+    await image.close()
+  }
+}
+
+interface Keeping {
+  readonly how: MadeOf['how']
+  readonly to: TargetKind
+  readonly stored: boolean
+  readonly leaveOut: readonly IdleKind[]
+  readonly source: Pick<MadeOf['source'], 'name' | 'model' | 'serial'>
+  readonly overwrite?: boolean
+  readonly beforeTables?: () => Promise<void>
+}
+
+/** Writes an image of a device, with its record beside it. */
+async function kept(
+  device: BlockDevice,
+  output: string,
+  { how, to, stored, leaveOut, source, overwrite, beforeTables }: Keeping,
+  control: TaskControl,
+): Promise<JobResult> {
+  const maps: MapTaken[] = []
+  const survey = await surveyDrive(device, sha256)
+  const plan = await planImage(device, { stored, leaveOut }, (map) => maps.push(map))
+  const virtualBytes = device.size
+  const { fileBytes, hostBytes, lost } = await writeImage(plan, output, {
+    to,
+    time: Date.now(),
+    note: path.basename(output),
+    work: '',
+    overwrite,
+    beforeTables,
+    record: {
+      how,
+      source: { ...source, sizeBytes: virtualBytes, sectorSize: device.logicalSectorSize },
+      survey,
+      layout: null,
+      read: stored ? 'stored' : 'used',
+      volumes: null,
+      leaveOut: [...leaveOut],
+    },
+    checkpoint: () => control.signal.throwIfAborted(),
+    onStep: stepsOf(plan.totalBytes, progressOn(control)),
+  })
+  const left = plan.partitions.flatMap((p) => [...p.leftOut])
+  const leftOut = { files: left.length, bytes: left.reduce((sum, file) => sum + file.bytes, 0) }
+  return { kind: 'written', virtualBytes, fileBytes, hostBytes, lost: lostInImage(lost), maps, verified: true, leftOut }
+}
+
+export interface VerifyOrder {
+  readonly file: string
+  readonly within: string
+}
+
+/** Holds an image against the record beside it. */
+export async function verifyImage({ file, within }: VerifyOrder, control: TaskControl): Promise<JobResult> {
+  const record = await recordOf(file)
+  if (!record) throw new CoreError('There is no record beside this image, so there is nothing to hold it against.')
+  const image = await openHostImage(file, { within, sectorSize: record.image.sectorSize })
+  try {
+    const check = await checkRecord(image.device, record, blake3, {
+      checkpoint: () => control.signal.throwIfAborted(),
+      onProgress: (done, total) => control.progress({ done, total }),
+    })
+    const { equal, checkedBytes, differing, unreadable, strange } = check
+    const ranges = [...differing, ...strange].sort((a, b) => a.offset - b.offset)
+    const touched = ranges.length > 0 ? await touchedBy(image.device, ranges) : null
+    const counts = { differing: differing.length, unreadable: unreadable.length, strange: strange.length }
+    return { kind: 'verified', madeAt: record.madeAt, checkedBytes, equal, ...counts, touched }
+  } finally {
+    await image.close()
   }
 }
 

@@ -1,7 +1,7 @@
 import { checkDriveMaps } from './check-maps'
 import { comparePairs } from './compare-drives'
 import { eraseDrive } from './erase'
-import { captureDrive, compareDisks, convertImage } from './images'
+import { captureDrive, compactImage, compareDisks, convertImage, verifyImage } from './images'
 import { listFolder, readAround, readFilePart, readSector, statFile } from './look'
 import { type FoundFile, listTree, searchFiles } from './search'
 import { measureDrive } from './measure'
@@ -28,6 +28,7 @@ export interface TaskProgress {
 /** Everything that runs in a thread of its own, by name: from plain values to plain values. */
 export const TASKS = {
   captureDrive,
+  compactImage,
   checkDriveMaps,
   compareDisks,
   comparePairs,
@@ -46,6 +47,7 @@ export const TASKS = {
   statFile,
   surveySubject,
   undoAlone,
+  verifyImage,
 }
 
 export type TaskName = keyof typeof TASKS
