@@ -66,36 +66,30 @@ export function Images({ folder, images, jobs, unfinished, drives, picked: first
                   {selected.onBench.length > 0 ? 'On the bench as a drive' : 'Put on the bench as a drive'}
                 </Button>
               )}
-              {selected.onBench.length === 0 && <DeleteImage key={selected.name} image={selected} />}
-            </AsideBlock>
-            {opened && (
-              <AsideBlock title="Keep">
-                <div className="space-y-2">
+              {opened && (
+                <div className="mt-2 grid grid-cols-2 gap-2">
                   <Button
-                    className="w-full"
                     disabled={busy || !selected.recorded}
+                    title={
+                      selected.recorded
+                        ? 'Reads it against the record of when it was made'
+                        : 'No record lies beside it: it was not made here'
+                    }
                     onClick={() => void act(() => post('/api/images/jobs', { kind: 'verify', input: selected.name }))}
                   >
                     Verify
                   </Button>
-                  <p className="text-[13px] text-ink-soft">
-                    {selected.recorded
-                      ? 'Reads it against the record of when it was made.'
-                      : 'No record lies beside it: it was not made here.'}
-                  </p>
                   <Button
-                    className="w-full"
                     disabled={busy || selected.onBench.length > 0}
+                    title="Writes it anew without what its systems have freed; it stays as it is until the new one is verified"
                     onClick={() => void act(() => post('/api/images/jobs', { kind: 'compact', input: selected.name }))}
                   >
                     Compact
                   </Button>
-                  <p className="text-[13px] text-ink-soft">
-                    Writes it anew without what its systems have freed. It stays as it is until the new one is verified.
-                  </p>
                 </div>
-              </AsideBlock>
-            )}
+              )}
+              {selected.onBench.length === 0 && <DeleteImage key={selected.name} image={selected} />}
+            </AsideBlock>
             {(opened || selected.packing) && (
               <AsideBlock title="Convert">
                 <ConvertForm key={selected.name} image={selected} />
@@ -178,13 +172,14 @@ function cellsOf({ opened, packing, sentence, hostBytes }: ImageSummary) {
   ]
 }
 
-function factsOf({ opened, packing, fileBytes, hostBytes, onBench }: ImageSummary): Fact[] {
+function factsOf({ opened, packing, fileBytes, hostBytes, onBench, recorded }: ImageSummary): Fact[] {
   return [
     ...(opened
       ? ([
           { name: 'Format', value: opened.format },
           { name: 'Disk', value: formatSize(opened.virtualBytes), mono: true },
           { name: 'Used on it', value: formatSize(opened.usedBytes), mono: true },
+          { name: 'Record', value: recorded ? 'beside it' : 'none, not made here' },
         ] satisfies Fact[])
       : [{ name: 'Format', value: packing ? `packed with ${packing}` : 'not known' }]),
     { name: 'File', value: formatSize(fileBytes), mono: true },

@@ -165,7 +165,7 @@ function Verified({ result }: { result: Extract<NonNullable<JobView['result']>, 
 
 function FileNames({ files }: { files: readonly { readonly partition: number; readonly path: string }[] }) {
   return (
-    <ul className="mt-1 max-h-40 overflow-y-auto font-mono text-[12.5px]">
+    <ul className="mt-1 max-h-40 overflow-y-auto font-mono text-[12.5px]" tabIndex={0} aria-label="Files">
       {files.map((file) => (
         <li key={`${file.partition}${file.path}`}>
           partition {file.partition}: {file.path}
