@@ -254,10 +254,7 @@ function changes(): Record<string, Change> {
         }),
       once: true,
     },
-    'POST images/jobs compact': {
-      ask: () => route(startImageJob, { kind: 'compact', input: 'loose.img' }),
-      once: true,
-    },
+    'POST images/jobs compact': { ask: () => route(startImageJob, { kind: 'compact', input: 'loose.img' }) },
     'POST images/jobs verify': { ask: () => route(startImageJob, { kind: 'verify', input: 'loose.img' }) },
     'POST images/jobs compare': {
       ask: () =>
