@@ -100,6 +100,8 @@ const KINDS: Record<string, { begin: () => Promise<Started>; end?: () => Promise
       b: { kind: 'images', id: 'made.img' },
     }),
   },
+  verify: { begin: image({ kind: 'verify', input: 'made.img' }) },
+  compact: { begin: image({ kind: 'compact', input: 'made.img' }) },
   erase: { begin: erase },
   copy: { begin: beginCopy, end: endOfCopy },
   trial: { begin: async () => (await swap(), startTrial(MOVE)) },
