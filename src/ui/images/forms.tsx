@@ -104,7 +104,7 @@ export function CaptureForm({ drives }: { drives: readonly DriveChoice[] }) {
             no page or temporary files
           </label>
         </div>
-        <Button type="submit" disabled={busy || !drive} className="ml-auto">
+        <Button type="submit" disabled={busy || !drive} className="ml-auto shrink-0 whitespace-nowrap">
           Make it
         </Button>
       </div>
