@@ -1,7 +1,16 @@
 import { describe, expect, it } from 'vitest'
 import type { Page } from './support/browser'
 import { onOwnBench } from './support/own-bench'
-import { LIGHTING_PLATE, setPace, standReady, toFit, toRoute, toSurvey, typePlate } from './support/steps'
+import {
+  LIGHTING_PLATE,
+  lightingDeskToReady,
+  setPace,
+  standReady,
+  toFit,
+  toRoute,
+  toSurvey,
+  typePlate,
+} from './support/steps'
 
 // A headline with a number in it says what the list below it shows.
 
@@ -109,15 +118,7 @@ describe('the headline', () => {
       expect(await countOf(marks.join())).toBe(Number(settled))
     }
     await counted()
-    await page.open('/moves/lighting-desk/intake')
-    await page.next(/Read the drives/)
-    await page.untilText(/Findings/)
-    await page.next(/Continue to Route/)
-    await page.untilFinding(/routes? (works?|can)/)
-    await page.next(/Use this route/)
-    await page.untilFinding(/It fits/)
-    await page.next(/Lock this fit/)
-    await page.untilText(/Plate check/i)
+    await lightingDeskToReady(page)
     await counted()
     await standReady(page)
     await counted()
