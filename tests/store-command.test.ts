@@ -36,7 +36,7 @@ beforeAll(async () => {
       { path: '/pagefile.sys', content: pattern(3 * MIB, 7) },
       { path: '/Windows/Temp/setup.log', content: pattern(300_000, 9) },
       { path: TEMPORARY, content: pattern(500_000, 8) },
-      { path: '/Work/rates.txt', content: Buffer.from('harbour dues') },
+      { path: '/Harbour/rates.txt', content: Buffer.from('harbour dues') },
       { path: '/large.bin', content: noise(6 * MIB, 4) },
     ],
   })
@@ -76,7 +76,7 @@ describe('imbarco capture', () => {
     // The trace of what is not in use did not come along; all else is the same disk.
     const different = parse(imbarco('compare', disk, image, '--json').out)
     expect(different.ranges).toEqual([{ offset: 350 * MIB, length: 8 * MIB }])
-    expect(imbarco('cat', image, '3', '/Work/rates.txt').out).toBe('harbour dues')
+    expect(imbarco('cat', image, '3', '/Harbour/rates.txt').out).toBe('harbour dues')
     expect(diskDigest(image, 'vhdx')).toMatch(/^[0-9a-f]{64}$/)
   })
 
@@ -88,7 +88,7 @@ describe('imbarco capture', () => {
     expect(paths).toEqual(expect.arrayContaining(['/pagefile.sys', '/Windows/Temp/setup.log', TEMPORARY]))
     const temporary = execFileSync('bin/imbarco', ['cat', image, '3', TEMPORARY])
     expect([temporary.length, temporary.every((byte) => byte === 0)]).toEqual([500_000, true])
-    expect(imbarco('cat', image, '3', '/Work/rates.txt').out).toBe('harbour dues')
+    expect(imbarco('cat', image, '3', '/Harbour/rates.txt').out).toBe('harbour dues')
     expect(shaOfFile(disk)).toBe(before)
     const refused = imbarco('capture', disk, at('x.qcow2'), '--leave-out', 'everything')
     expect(refused.code).toBe(2)
@@ -99,7 +99,7 @@ describe('imbarco capture', () => {
     expect(imbarco('capture', disk, image, '--volumes', '1,3').code).toBe(0)
     const survey = parse(imbarco('survey', image, '--json').out)
     expect(survey.partitions.map((p: { number: number }) => p.number)).toEqual([1, 3])
-    expect(imbarco('cat', image, '3', '/Work/rates.txt').out).toBe('harbour dues')
+    expect(imbarco('cat', image, '3', '/Harbour/rates.txt').out).toBe('harbour dues')
     expect(parse(imbarco('verify', image, '--json').out).equal).toBe(true)
     const refused = imbarco('capture', disk, at('none.qcow2'), '--volumes', '9')
     expect([refused.code, refused.error]).toEqual([2, expect.stringMatching(/no partition 9/)])
@@ -175,7 +175,7 @@ describe('imbarco restore', () => {
     const { code, out, error } = imbarco(...args)
     expect([code, error]).toEqual([0, expect.anything()])
     expect(parse(out)).toMatchObject({ fits: true, verified: true })
-    expect(imbarco('cat', target, '3', '/Work/rates.txt').out).toBe('harbour dues')
+    expect(imbarco('cat', target, '3', '/Harbour/rates.txt').out).toBe('harbour dues')
     execFileSync('/usr/sbin/sgdisk', ['--verify', target])
   })
 })

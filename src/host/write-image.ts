@@ -81,8 +81,8 @@ export async function writeImage(plan: CopyPlan, file: string, options: WriteIma
   if (journal) return withJournal(plan, output, journal, options)
   const partial = path.join(path.dirname(output), `.${path.basename(output)}.${randomBytes(4).toString('hex')}.partial`)
   try {
-    const outcome = await run(plan, await HostStore.create(partial), output, options)
-    await keepRecord(plan, output, outcome, options)
+    const { outcome, written } = await run(plan, await HostStore.create(partial), output, options)
+    await keepRecord(written, output, outcome, options)
     await giveName(partial, output, overwrite)
     return { ...outcome, ...(await lengthsOf(output)) }
   } catch (error) {
@@ -114,8 +114,8 @@ async function withJournal(
     const begun = kept.state?.erased === true && (await isThere(at))
     if (!begun) await rm(unfinished, { force: true })
     const store = begun ? await HostStore.open(at) : await HostStore.create(unfinished)
-    const outcome = await run(plan, store, output, options, { journal: kept, begun })
-    await keepRecord(plan, output, outcome, options)
+    const { outcome, written } = await run(plan, store, output, options, { journal: kept, begun })
+    await keepRecord(written, output, outcome, options)
     if (!named) await giveName(unfinished, output, overwrite)
     return { ...outcome, ...(await lengthsOf(output)) }
   } catch (error) {
@@ -131,7 +131,7 @@ async function run(
   output: string,
   options: WriteImageOptions,
   { journal, begun = false }: { journal?: OpenJournal; begun?: boolean } = {},
-): Promise<CopyOutcome> {
+): Promise<{ outcome: CopyOutcome; written: CopyPlan }> {
   const { to, time, note, work, verify, onStep, checkpoint, rescue, recheck, beforeTables, onRewrite } = options
   const job = journal?.state?.job ?? `file-${randomBytes(6).toString('hex')}`
   try {
@@ -151,7 +151,9 @@ async function run(
       const marker = unfinishedMarker(logicalSectorSize, { note, job })
       await (target.header ? target.header.mark(marker) : target.write(0, marker))
     }
-    return await runCopy(plan, target, {
+    // An image that has its mark in front of its disk has its tables among the pieces.
+    const written = target.header ? await withTables(plan) : plan
+    const outcome = await runCopy(written, target, {
       digest: blake3,
       note,
       job,
@@ -165,6 +167,7 @@ async function run(
       onRewrite,
       ...more,
     })
+    return { outcome, written }
   } finally {
     await store.close()
   }
@@ -184,7 +187,7 @@ function guidsOf(job: string): () => string {
 
 /** Writes the record beside an image that is whole and has no name yet: with its name it has its proof. */
 async function keepRecord(
-  given: CopyPlan,
+  plan: CopyPlan,
   output: string,
   outcome: CopyOutcome,
   { to, time, record }: WriteImageOptions,
@@ -194,7 +197,6 @@ async function keepRecord(
     await rm(recordName(output), { force: true })
     return
   }
-  const plan = hasHeader(to) ? await withTables(given) : given
   const { size: virtualBytes, logicalSectorSize: sectorSize } = plan.expected
   const kept: ImageRecord = {
     format: 'imbarco image record',
@@ -222,9 +224,6 @@ export async function recordOf(image: string): Promise<ImageRecord | undefined> 
   if (found.size > MOST_RECORD_BYTES) throw new CoreError('The record of this image is larger than one can be.')
   return readImageRecord(await readFile(file, 'utf8'))
 }
-
-/** The mark of an unfinished image of this format stands in front of its disk, which so has its tables from the start. */
-const hasHeader = (to: TargetKind) => to !== 'raw' && to !== 'vhd-fixed'
 
 async function giveName(from: string, to: string, overwrite: boolean): Promise<void> {
   await (overwrite ? rename(from, to) : publish(from, to))

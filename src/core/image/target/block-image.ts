@@ -6,10 +6,8 @@ import { CoreError } from '../../errors'
 import type { ImageFormat } from '../port'
 import { gather } from '../gather'
 import { type Closing, closedView, closeStore, type ImageStore } from '../store'
+import { heldIn, inBlocks, MARK_BYTES, takeUp } from './blocks'
 import type { TargetOptions } from './port'
-
-/** Bytes at the beginning of the file in which the mark of an unfinished copy stands. */
-const MARK_BYTES = 4096
 
 /** Where the blocks of a disk stand in the file of its image: what one format does differently from another. */
 export interface BlockMap {
@@ -101,19 +99,14 @@ export class BlockImage implements TargetMedium {
     format: ImageFormat,
     options: TargetOptions,
   ): Promise<BlockImage> {
-    if (options.begun) {
-      await map.load()
-      if (await format.recognise(store)) return new BlockImage(store, map, format, options)
-      // What lies behind was never named as sure; room that is taken anew reads as zeros. One that was finished is left as it is.
-      await store.truncate(Math.min(store.size, map.end))
-    }
+    if (options.begun) await takeUp(store, map, format)
     return new BlockImage(store, map, format, options)
   }
 
   read(offset: number, into: Uint8Array): Promise<void> {
     checkRange(this, offset, into.length)
     return this.turn.runExclusive(async () => {
-      for (const { block, within, start, end } of this.steps(offset, into.length)) {
+      for (const { block, within, start, end } of inBlocks(offset, into.length, this.map.blockBytes)) {
         const found = this.map.find(block)
         const place = typeof found === 'number' ? found : await found
         const part = into.subarray(start, end)
@@ -127,7 +120,7 @@ export class BlockImage implements TargetMedium {
     checkRange(this, offset, from.length)
     return this.turn.runExclusive(async () => {
       const out = gather(this.store, from)
-      for (const { block, within, start, end } of this.steps(offset, from.length)) {
+      for (const { block, within, start, end } of inBlocks(offset, from.length, this.map.blockBytes)) {
         const found = this.map.find(block)
         let place = typeof found === 'number' ? found : await found
         if (place === 0) {
@@ -156,27 +149,10 @@ export class BlockImage implements TargetMedium {
 
   mapped(offset: number, length: number): Promise<readonly Extent[]> {
     return this.turn.runExclusive(async () => {
-      const extents: { offset: number; length: number }[] = []
-      for (const { block, start, end } of this.steps(offset, length)) {
+      return heldIn(offset, length, this.map.blockBytes, (block) => {
         const found = this.map.find(block)
-        if ((typeof found === 'number' ? found : await found) === 0) continue
-        const last = extents.at(-1)
-        if (last && last.offset + last.length === offset + start) last.length += end - start
-        else extents.push({ offset: offset + start, length: end - start })
-      }
-      return extents
+        return typeof found === 'number' ? found !== 0 : found.then((place) => place !== 0)
+      })
     })
-  }
-
-  /** A range block by block, with the part of the range that each one has. */
-  private *steps(offset: number, length: number) {
-    const { blockBytes } = this.map
-    for (let start = 0; start < length;) {
-      const block = Math.floor((offset + start) / blockBytes)
-      const within = offset + start - block * blockBytes
-      const end = start + Math.min(length - start, blockBytes - within)
-      yield { block, within, start, end }
-      start = end
-    }
   }
 }

@@ -5,6 +5,7 @@ import { CoreError } from '../../errors'
 import type { ImageFormat } from '../port'
 import type { Closing, ImageStore } from '../store'
 import { headerOf } from './block-image'
+import { heldIn, inBlocks, MARK_BYTES, takeUp } from './blocks'
 import type { TargetOptions } from './port'
 
 /** Where the packed grains of a disk stand in the file of its image. */
@@ -64,11 +65,7 @@ export class PackedImage implements TargetMedium {
     options: TargetOptions,
   ): Promise<PackedImage> {
     if (!options.pack) throw new CoreError('Packing needs a program that packs, and there is none here.')
-    if (options.begun) {
-      await map.load()
-      if (await format.recognise(store)) return new PackedImage(store, map, format, options, options.pack)
-      await store.truncate(Math.min(store.size, map.end))
-    }
+    if (options.begun) await takeUp(store, map, format)
     return new PackedImage(store, map, format, options, options.pack)
   }
 
@@ -76,7 +73,7 @@ export class PackedImage implements TargetMedium {
     checkRange(this, offset, into.length)
     return this.turn.runExclusive(async () => {
       await this.settle()
-      for (const { grain, within, start, end } of this.steps(offset, into.length)) {
+      for (const { block: grain, within, start, end } of inBlocks(offset, into.length, this.map.blockBytes)) {
         const part = into.subarray(start, end)
         if (await this.map.holds(grain)) part.set((await this.map.get(grain)).subarray(within, within + end - start))
         else part.fill(0)
@@ -87,7 +84,7 @@ export class PackedImage implements TargetMedium {
   write(offset: number, from: Uint8Array): Promise<void> {
     checkRange(this, offset, from.length)
     return this.turn.runExclusive(async () => {
-      for (const { grain, within, start, end } of this.steps(offset, from.length)) {
+      for (const { block: grain, within, start, end } of inBlocks(offset, from.length, this.map.blockBytes)) {
         if (this.current?.grain !== grain) {
           await this.send()
           this.current = { grain, plain: await this.before(grain, end - start) }
@@ -112,21 +109,14 @@ export class PackedImage implements TargetMedium {
       this.current = undefined
       await Promise.allSettled(this.waiting.splice(0).map(({ packed }) => packed))
       this.map.clear()
-      await this.store.truncate(4096)
+      await this.store.truncate(MARK_BYTES)
     })
   }
 
   mapped(offset: number, length: number): Promise<readonly Extent[]> {
     return this.turn.runExclusive(async () => {
       await this.settle()
-      const extents: { offset: number; length: number }[] = []
-      for (const { grain, start, end } of this.steps(offset, length)) {
-        if (!(await this.map.holds(grain))) continue
-        const last = extents.at(-1)
-        if (last && last.offset + last.length === offset + start) last.length += end - start
-        else extents.push({ offset: offset + start, length: end - start })
-      }
-      return extents
+      return heldIn(offset, length, this.map.blockBytes, (grain) => this.map.holds(grain))
     })
   }
 
@@ -160,16 +150,5 @@ export class PackedImage implements TargetMedium {
   private async place(): Promise<void> {
     const { grain, plain, packed } = this.waiting.shift()!
     await this.map.put(grain, plain, await packed)
-  }
-
-  private *steps(offset: number, length: number) {
-    const { blockBytes } = this.map
-    for (let start = 0; start < length;) {
-      const grain = Math.floor((offset + start) / blockBytes)
-      const within = offset + start - grain * blockBytes
-      const end = start + Math.min(length - start, blockBytes - within)
-      yield { grain, within, start, end }
-      start = end
-    }
   }
 }
