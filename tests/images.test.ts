@@ -218,7 +218,8 @@ describe('a packed raw image', () => {
   ] as const)('in %s becomes an image in one pass', async (program, args) => {
     const packed = at(`source.${program}`)
     writeFileSync(packed, execFileSync(program, [...args, source], { maxBuffer: 512 * MIB }))
-    for (const to of TARGET_KINDS) {
+    // What is unpacked is written as any other image is.
+    for (const to of deep ? TARGET_KINDS : (['raw', 'vhdx'] as const)) {
       const made = fresh(to)
       expect((await convert(packed, made, to)).virtualBytes).toBe(SIZE)
       await same(source, made)

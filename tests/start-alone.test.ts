@@ -48,8 +48,11 @@ afterAll(async () => {
   rmSync(folder, { recursive: true, force: true })
 })
 
+const deep = process.env.IMBARCO_DEEP === '1'
+
 describe('the start of an image alone', () => {
-  it.each(BROKEN_DISKS.map(([what, ...rest], i) => [what, i, ...rest] as const))(
+  // Each of them is followed and mended in the core's own tests; here it is the way over the server.
+  it.each(BROKEN_DISKS.map(([what, ...rest], i) => [what, i, ...rest] as const).filter(([, i]) => deep || i % 3 === 0))(
     'names the link that %s breaks, mends it, and takes that back',
     async (_what, i, link, repair, firmware, make, damage) => {
       const name = `broken ${i}.img`

@@ -102,7 +102,7 @@ describe.each(['write', 'flush', 'journal'] as const)('a %s that fails', (of) =>
 })
 
 describe('a drive and a journal that both fail', () => {
-  const some = (count: number) => (deep ? instants(count) : instants(count).filter((_, i) => i % 5 === 0))
+  const some = (count: number) => (deep ? instants(count) : instants(count).filter((_, i) => i % 9 === 0))
 
   it.each([
     ['read back', true],

@@ -195,7 +195,7 @@ describe('a copy into an image', () => {
         }
         expect.unreachable('the last run is not cut off')
       }),
-      { numRuns: deep ? 200 : 5 },
+      { numRuns: deep ? 200 : 3 },
     )
   })
 })
