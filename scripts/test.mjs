@@ -14,6 +14,7 @@ const TOOLS = [
   ['python3', 'python3'],
   ['e2fsprogs', 'mkfs.ext4'],
   ['exfatprogs', 'mkfs.exfat'],
+  ['exfat-fuse', 'mount.exfat-fuse'],
   ['apfsprogs', 'mkapfs'],
   ['cryptsetup-bin', 'cryptsetup'],
   ['fdisk', 'sfdisk'],

@@ -11,13 +11,14 @@ import { type LostInImage, NO_LOSS } from '@/core/image/lost'
 import { surveyDrive } from '@/core/survey/survey'
 import { hostError, NoFile } from './errors'
 import { HostFile, isThere, publish } from './files'
+import { lengthsOf } from './host-folder'
 import { HostStore } from './host-store'
 import { openHostImage } from './images'
 import { unpackFile } from './packed'
 import { resolveTarget } from './target-name'
 import { syncFolderOf } from './sync-folder'
 import { sha256 } from './sha256'
-import { lengthsOf, type MadeOf, type Progress, stepsOf, writeImage } from './write-image'
+import { type MadeOf, type Progress, stepsOf, writeImage } from './write-image'
 
 export interface ConvertFileOptions {
   readonly to: TargetKind

@@ -1,5 +1,5 @@
 import { createHash, randomBytes } from 'node:crypto'
-import { readFile, rename, rm, stat, unlink } from 'node:fs/promises'
+import { readFile, stat } from 'node:fs/promises'
 import path from 'node:path'
 import { type ImageRecord, readImageRecord, recordedPieces, recordName } from '@/core/copy/image-record'
 import { KEPT_BYTES } from '@/core/copy/piece-digests'
@@ -8,25 +8,20 @@ import { withTables } from '@/core/copy/whole'
 import { type CopyOptions, type CopyOutcome, runCopy } from '@/core/copy/run'
 import { CoreError } from '@/core/errors'
 import { type TargetKind, TARGETS, type TargetOptions } from '@/core/image'
+import type { FolderFile, ImageFolder } from '@/core/image/folder'
 import { unfinishedMarker } from '@/core/survey/marker'
 import { hostError, NoFile } from './errors'
-import { isThere, publish } from './files'
-import { HostStore } from './host-store'
+import { HostFolder } from './host-folder'
 import { openJournal, type OpenJournal } from './journal-file'
 import { packGrain } from './packed'
 import { BLAKE3, blake3 } from './strong-digest'
-import { syncFolderOf } from './sync-folder'
 import { resolveTarget } from './target-name'
-import { writeWhole } from './whole-file'
 
 export interface WriteImageOptions extends Pick<
   CopyOptions,
-  'verify' | 'onStep' | 'checkpoint' | 'rescue' | 'recheck' | 'beforeTables' | 'onRewrite'
+  'note' | 'job' | 'work' | 'verify' | 'onStep' | 'checkpoint' | 'rescue' | 'recheck' | 'beforeTables' | 'onRewrite'
 > {
   readonly to: TargetKind
-  readonly note: string
-  /** Digest of all that decides what is written. */
-  readonly work: string
   /** Milliseconds since 1970, for formats that keep when they were made. */
   readonly time: number
   /** What has the name may be there, and is until the new image is whole. */
@@ -74,72 +69,105 @@ export const unfinishedName = (file: string) => `${file}.unfinished`
  * it stays, and can be gone on with. Rejects with NoFile when the name is taken, with CoreError as runCopy does.
  */
 export async function writeImage(plan: CopyPlan, file: string, options: WriteImageOptions): Promise<WrittenImage> {
-  const { journal, resume = false, overwrite = false } = options
   const output = await resolveTarget(file)
-  if (!overwrite && !resume && (await isThere(output)))
-    throw new NoFile(`A file of that name is there already: ${path.basename(output)}.`)
-  if (journal) return withJournal(plan, output, journal, options)
-  const partial = path.join(path.dirname(output), `.${path.basename(output)}.${randomBytes(4).toString('hex')}.partial`)
+  return writeImageInto(new HostFolder(path.dirname(output)), path.basename(output), plan, options)
+}
+
+/** The same in any folder. */
+export async function writeImageInto(
+  folder: ImageFolder,
+  name: string,
+  plan: CopyPlan,
+  options: WriteImageOptions,
+): Promise<WrittenImage> {
+  const { journal, resume = false, overwrite = false } = options
+  if (!overwrite && !resume && (await folder.has(name)))
+    throw new NoFile(`A file of that name is there already: ${name}.`)
+  if (journal) return withJournal(folder, name, plan, { ...options, journal })
+  const partial = `.${name}.${randomBytes(4).toString('hex')}.partial`
   try {
-    const { outcome, written } = await run(plan, await HostStore.create(partial), output, options)
-    await keepRecord(written, output, outcome, options)
-    await giveName(partial, output, overwrite)
-    return { ...outcome, ...(await lengthsOf(output)) }
+    const store = await folder.create(partial, () => mostBytesOf(options.to, plan))
+    const { outcome, written } = await run(plan, store, name, options)
+    await keepRecord(folder, name, written, outcome, options)
+    await folder.rename(partial, name, { replacing: overwrite })
+    return { ...outcome, ...(await folder.lengths(name)) }
   } catch (error) {
-    await unlink(partial).catch(() => undefined)
-    throw hostError(error, path.basename(output))
+    await folder.remove(partial).catch(() => undefined)
+    throw hostError(error, name)
   }
 }
 
 async function withJournal(
+  folder: ImageFolder,
+  name: string,
   plan: CopyPlan,
-  output: string,
-  journal: string,
-  options: WriteImageOptions,
+  options: WriteImageOptions & { readonly journal: string },
 ): Promise<WrittenImage> {
-  const { resume = false, overwrite = false } = options
-  const unfinished = unfinishedName(output)
+  const { journal, resume = false, overwrite = false } = options
+  const unfinished = unfinishedName(name)
   const kept = await openJournal(journal, { resume })
   try {
-    if (!resume && (await isThere(unfinished)))
+    if (!resume && (await folder.has(unfinished)))
       throw new NoFile(
-        `${path.basename(unfinished)} is there already: a copy that was cut off. Resume that one, or take another name.`,
+        `${unfinished} is there already: a copy that was cut off. Resume that one, or take another name.`,
       )
-    if (resume && !overwrite && (await isThere(unfinished)) && (await isThere(output)))
-      throw new NoFile(`A file of that name is there already: ${path.basename(output)}.`)
+    if (resume && !overwrite && (await folder.has(unfinished)) && (await folder.has(name)))
+      throw new NoFile(`A file of that name is there already: ${name}.`)
     // One that was cut off right at its end may have its name already.
-    const named = resume && !(await isThere(unfinished)) && (await isThere(output))
-    const at = named ? output : unfinished
+    const named = resume && !(await folder.has(unfinished)) && (await folder.has(name))
+    const at = named ? name : unfinished
     // One that was cut off before it was marked holds nothing.
-    const begun = kept.state?.erased === true && (await isThere(at))
-    if (!begun) await rm(unfinished, { force: true })
-    const store = begun ? await HostStore.open(at) : await HostStore.create(unfinished)
-    const { outcome, written } = await run(plan, store, output, options, { journal: kept, begun })
-    await keepRecord(written, output, outcome, options)
-    if (!named) await giveName(unfinished, output, overwrite)
-    return { ...outcome, ...(await lengthsOf(output)) }
+    const begun = kept.state?.erased === true && (await folder.has(at))
+    if (!begun) await folder.remove(unfinished)
+    const store = begun ? await folder.open(at) : await folder.create(unfinished, () => mostBytesOf(options.to, plan))
+    const { outcome, written } = await run(plan, store, name, options, { journal: kept, begun })
+    await keepRecord(folder, name, written, outcome, options)
+    if (!named) await folder.rename(unfinished, name, { replacing: overwrite })
+    return { ...outcome, ...(await folder.lengths(name)) }
   } catch (error) {
-    throw hostError(error, path.basename(output))
+    throw hostError(error, name)
   } finally {
     await kept.close()
   }
 }
 
+/** What an image of a plan takes at most, in bytes. */
+async function mostBytesOf(to: TargetKind, plan: CopyPlan): Promise<number> {
+  const { size } = plan.expected
+  const block = TARGETS[to].blockBytes?.(size)
+  if (block === undefined) return size + TABLE_BYTES
+  let blocks = 0
+  let last = -1
+  for await (const { offset, length, zero } of plan.pieces()) {
+    if (zero || length === 0) continue
+    const first = Math.max(last + 1, Math.floor(offset / block))
+    const end = Math.floor((offset + length - 1) / block)
+    blocks += Math.max(0, end - first + 1)
+    last = Math.max(last, end)
+  }
+  // Blocks of the tables, and of what is written beside them.
+  return (blocks + 2 * plan.tables.length + 4) * block + Math.ceil(size / 1024) + TABLE_BYTES
+}
+
+/** More than what a format needs besides its blocks, and besides a thousandth of its disk. */
+const TABLE_BYTES = 16 * 1024 * 1024
+
 async function run(
   plan: CopyPlan,
-  store: HostStore,
-  output: string,
+  store: FolderFile,
+  name: string,
   options: WriteImageOptions,
   { journal, begun = false }: { journal?: OpenJournal; begun?: boolean } = {},
 ): Promise<{ outcome: CopyOutcome; written: CopyPlan }> {
-  const { to, time, note, work, verify, onStep, checkpoint, rescue, recheck, beforeTables, onRewrite } = options
-  const job = journal?.state?.job ?? `file-${randomBytes(6).toString('hex')}`
+  const { to, time, record: _, overwrite: __, resume: ___, journal: ____, ...copying } = options
+  const { note } = copying
+  const job = journal?.state?.job ?? copying.job ?? `file-${randomBytes(6).toString('hex')}`
   try {
     const { size, logicalSectorSize } = plan.expected
     const target = await TARGETS[to].make(store, {
       virtualBytes: size,
       sectorSize: logicalSectorSize,
-      name: path.basename(output),
+      name,
       time,
       guid: guidsOf(job),
       pack: packGrain,
@@ -153,20 +181,7 @@ async function run(
     }
     // An image that has its mark in front of its disk has its tables among the pieces.
     const written = target.header ? await withTables(plan) : plan
-    const outcome = await runCopy(written, target, {
-      digest: blake3,
-      note,
-      job,
-      work,
-      verify,
-      onStep,
-      checkpoint,
-      rescue,
-      recheck,
-      beforeTables,
-      onRewrite,
-      ...more,
-    })
+    const outcome = await runCopy(written, target, { digest: blake3, ...copying, job, ...more })
     return { outcome, written }
   } finally {
     await store.close()
@@ -187,21 +202,19 @@ function guidsOf(job: string): () => string {
 
 /** Writes the record beside an image that is whole and has no name yet: with its name it has its proof. */
 async function keepRecord(
+  folder: ImageFolder,
+  name: string,
   plan: CopyPlan,
-  output: string,
   outcome: CopyOutcome,
   { to, time, record }: WriteImageOptions,
 ): Promise<void> {
-  if (!record) {
-    // One of an image that had this name before would speak of another.
-    await rm(recordName(output), { force: true })
-    return
-  }
+  // One of an image that had this name before would speak of another.
+  if (!record) return folder.remove(recordName(name))
   const { size: virtualBytes, logicalSectorSize: sectorSize } = plan.expected
   const kept: ImageRecord = {
     format: 'imbarco image record',
     version: 1,
-    image: { name: path.basename(output), format: to, virtualBytes, sectorSize },
+    image: { name, format: to, virtualBytes, sectorSize },
     madeAt: new Date(time).toISOString(),
     ...record,
     leftOut: plan.partitions.flatMap((p) => [...p.leftOut]),
@@ -210,7 +223,7 @@ async function keepRecord(
     digest: { name: BLAKE3, bytes: KEPT_BYTES },
     ...(await recordedPieces(plan, outcome.pieceDigests, blake3)),
   }
-  await writeWhole(recordName(output), `${JSON.stringify(kept)}\n`)
+  await folder.putText(recordName(name), `${JSON.stringify(kept)}\n`)
 }
 
 /** Larger than the record of any drive. */
@@ -223,15 +236,4 @@ export async function recordOf(image: string): Promise<ImageRecord | undefined> 
   if (!found?.isFile()) return undefined
   if (found.size > MOST_RECORD_BYTES) throw new CoreError('The record of this image is larger than one can be.')
   return readImageRecord(await readFile(file, 'utf8'))
-}
-
-async function giveName(from: string, to: string, overwrite: boolean): Promise<void> {
-  await (overwrite ? rename(from, to) : publish(from, to))
-  await syncFolderOf(to)
-}
-
-/** Length of a file, and what of it the host stores. */
-export async function lengthsOf(file: string) {
-  const { size, blocks } = await stat(file)
-  return { fileBytes: size, hostBytes: blocks * 512 }
 }

@@ -1,5 +1,6 @@
 import type { BlockDevice, Extent } from '../block/device'
 import type { Finding } from '../findings'
+import type { FileKeeper } from './keeper'
 
 /** What a directory names. `path` uses `/` and starts with it; names keep the case the disk stores. */
 export interface DirectoryEntry {
@@ -110,6 +111,8 @@ export interface FileSystemDriver {
   claimedBytes?(device: BlockDevice): Promise<number | undefined>
   /** Rejects with BadStructure when the volume's own records are damaged. */
   open(device: BlockDevice): Promise<FileSystem>
+  /** Makes files in it. Absent where none are made. */
+  readonly files?: FileKeeper
   /** Which way a kind can change its size. Absent where it keeps it. */
   readonly resizes?: 'grows' | 'both'
   /**

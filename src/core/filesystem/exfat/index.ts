@@ -19,6 +19,7 @@ import {
   FLAG_MEDIA_FAILURE,
   MAX_DIRECTORY_BYTES,
 } from './layout'
+import { exfatFiles } from './keep-files'
 import { mostExfatBytes, relocateExfat, resizeExfat } from './resize'
 
 /** exFAT behind the file-system port. */
@@ -34,6 +35,7 @@ export const exfat: FileSystemDriver = {
     const { volumeSectors, sectorShift } = EXFAT_BOOT.read(await readBytes(device, 0, 512))
     return sectorShift >= 9 && sectorShift <= 12 ? volumeSectors * 2 ** sectorShift : undefined
   },
+  files: exfatFiles,
   open: openExfat,
   relocate: relocateExfat,
   resizes: 'grows',

@@ -34,12 +34,19 @@ export const FILE_ENTRY = defineStruct('exFAT file entry', 32, {
   secondaryCount: [1, 'u8'],
   checksum: [2, 'u16'],
   attributes: [4, 'u16'],
+  created: [8, 'u32'],
+  modified: [12, 'u32'],
+  accessed: [16, 'u32'],
+  createdZone: [22, 'u8'],
+  modifiedZone: [23, 'u8'],
+  accessedZone: [24, 'u8'],
 })
 
 /** Section 7.6. */
 export const STREAM_ENTRY = defineStruct('exFAT stream entry', 32, {
   flags: [1, 'u8'],
   nameLength: [3, 'u8'],
+  nameHash: [4, 'u16'],
   validLength: [8, 'u64'],
   firstCluster: [20, 'u32'],
   length: [24, 'u64'],
@@ -47,6 +54,7 @@ export const STREAM_ENTRY = defineStruct('exFAT stream entry', 32, {
 
 export const ENTRY_END = 0x00
 export const ENTRY_BITMAP = 0x81
+export const ENTRY_UP_CASE = 0x82
 export const ENTRY_LABEL = 0x83
 export const ENTRY_FILE = 0x85
 export const ENTRY_STREAM = 0xc0

@@ -18,6 +18,7 @@ import {
   NO_ERROR_BIT,
   STATE_DIRTY,
 } from './layout'
+import { fatFiles } from './keep-files'
 import { mostFatBytes, resizeFat } from './resize'
 import { FatVolume, readFatGeometry } from './volume'
 
@@ -39,6 +40,7 @@ export const fat: FileSystemDriver = {
     const { totalSectors, totalSectors16, bytesPerSector } = BOOT_SECTOR.read(await readBytes(device, 0, 512))
     return (totalSectors16 || totalSectors) * bytesPerSector
   },
+  files: fatFiles,
   open: openFat,
   relocate: relocateFat,
   resizes: 'both',

@@ -6,11 +6,13 @@ import { type FatEntry, parseDirectory } from './directory'
 import {
   ATTRIBUTE_ARCHIVE,
   ATTRIBUTE_DIRECTORY,
+  ATTRIBUTE_LONG_NAME,
   CLEAN_BIT,
   END_OF_CHAIN,
   ENTRY_MASK,
   FIRST_CLUSTER,
   INFORMATION_SECTOR,
+  LAST_LONG_ENTRY,
   MAX_DIRECTORY_BYTES,
   STATE_DIRTY,
 } from './layout'
@@ -46,7 +48,7 @@ export async function putFatFile(device: BlockDevice, path: string, content: Uin
 }
 
 /** Changes of one volume; tables are held until they are written. */
-class FatWriter {
+export class FatWriter {
   private readonly table: DataView
   private taken = 0
 
@@ -90,17 +92,50 @@ class FatWriter {
     return cluster
   }
 
-  async makeFile(parent: number, name: string, content: Uint8Array): Promise<void> {
-    const first = await this.store(content)
-    await this.enter(parent, name, ATTRIBUTE_ARCHIVE, first, content.length)
+  /** Makes a file of this content, or one with clusters for so many bytes that hold what they held. */
+  async makeFile(parent: number, name: string, content: Uint8Array | number): Promise<void> {
+    const first = typeof content === 'number' ? (this.take(content)[0] ?? 0) : await this.store(content)
+    await this.enter(parent, name, ATTRIBUTE_ARCHIVE, first, typeof content === 'number' ? content : content.length)
+  }
+
+  /** Gives a file another name and length; the clusters behind that are free again. */
+  async settle(parent: number, entry: FatEntry, name: string, bytes: number): Promise<void> {
+    const clusters = this.chain(entry.firstCluster, Infinity)
+    const kept = Math.ceil(bytes / this.volume.geometry.clusterSize)
+    if (kept === 0 || kept > clusters.length)
+      throw new CoreError('The file has fewer clusters than it is to have bytes.')
+    this.link(clusters[kept - 1], ENTRY_MASK[this.volume.geometry.bits])
+    this.release(clusters.slice(kept))
+    await this.leave(parent, entry)
+    await this.enter(parent, name, ATTRIBUTE_ARCHIVE, entry.firstCluster, bytes)
+  }
+
+  async remove(parent: number, entry: FatEntry): Promise<void> {
+    if (entry.firstCluster !== 0) this.release(this.chain(entry.firstCluster, Infinity))
+    await this.leave(parent, entry)
+  }
+
+  private release(clusters: readonly number[]): void {
+    for (const cluster of clusters) this.link(cluster, 0)
+    this.taken -= clusters.length
+  }
+
+  /** Frees the rows of a directory entry, those of its long name too. */
+  private async leave(parent: number, { rowAt }: FatEntry): Promise<void> {
+    const bytes = (await this.rowsOf(parent)).slice()
+    bytes[rowAt] = 0xe5
+    for (let at = rowAt - ROW; at >= 0 && isLongRow(bytes, at); at -= ROW) {
+      const isLast = (bytes[at] & LAST_LONG_ENTRY) !== 0
+      bytes[at] = 0xe5
+      if (isLast) break
+    }
+    await this.writeRows(parent, bytes)
   }
 
   /** The new content has its place before the old one is given back. */
   async replaceFile(parent: number, { firstCluster, rowAt }: FatEntry, content: Uint8Array): Promise<void> {
     const first = await this.store(content)
-    const old = firstCluster === 0 ? [] : this.chain(firstCluster, Infinity)
-    for (const cluster of old) this.link(cluster, 0)
-    this.taken -= old.length
+    if (firstCluster !== 0) this.release(this.chain(firstCluster, Infinity))
     const bytes = (await this.rowsOf(parent)).slice()
     const row = bytes.subarray(rowAt, rowAt + ROW)
     row.set(withPlace(row, row[ATTRIBUTES_AT], first, content.length))
@@ -215,6 +250,10 @@ class FatWriter {
     this.table.setUint32(cluster * 4, (upper | to) >>> 0, true)
   }
 }
+
+/** A row that holds a part of a long name, and is not free. */
+const isLongRow = (bytes: Uint8Array, at: number) =>
+  bytes[at] !== 0xe5 && (bytes[at + ATTRIBUTES_AT] & 0x3f) === ATTRIBUTE_LONG_NAME
 
 /** Where so many rows are free one behind the other, or undefined. Behind a row of zeros all are free. */
 function freeRows(bytes: Uint8Array, count: number): number | undefined {

@@ -162,6 +162,18 @@ export class FileTable {
     return this.take(this.nextFree++)
   }
 
+  /** Gives back the record of a file that is no more, under the next number of its kind. */
+  async release(number: number): Promise<void> {
+    const { sequence } = (await this.edit.volume.record(number)).header
+    setBits(this.taken, number, 1, false)
+    // 0 is no sequence of a file's.
+    const next = sequence >= 0xffff ? 1 : sequence + 1
+    await this.edit.table.write(
+      number,
+      buildRecord(this.recordSize, { number, sequence: next, links: 0, flags: 0, nextId: 0 }, []),
+    )
+  }
+
   /**
    * Writes the table's own record: where it lies, its length, and its map of records. Throws NotSupported when the
    * table lies in so many pieces that its beginning does not reach the records which would name them.

@@ -21,6 +21,7 @@ import {
   VOLUME_DIRTY,
   VOLUME_INFORMATION,
 } from './layout'
+import { ntfsFiles } from './keep-files'
 import { type FileRecord, NtfsVolume, type Stream } from './volume'
 
 /** NTFS behind the file-system port. */
@@ -35,6 +36,7 @@ export const ntfs: FileSystemDriver = {
     const { totalSectors, bytesPerSector } = BOOT_SECTOR.read(await readBytes(device, 0, 512))
     return (totalSectors + 1) * bytesPerSector
   },
+  files: ntfsFiles,
   open: openNtfs,
   resizes: 'both',
   resize: resizeNtfs,

@@ -34,7 +34,7 @@ import {
   withAttributes,
   withRuns,
 } from './records'
-import { joinRuns, type Run, writeRuns } from './runs'
+import { clipRuns, clustersOf, joinRuns, type Run, writeRuns } from './runs'
 import { type FileRecord, NtfsVolume } from './volume'
 
 /** Values up to this length lie in the record itself. */
@@ -66,7 +66,8 @@ export async function putNtfsFile(device: BlockDevice, path: string, content: Ui
   await writer.done()
 }
 
-class NtfsWriter {
+/** Changes of one volume; its map of clusters is held until `done`. */
+export class NtfsWriter {
   private bits!: Uint8Array
   private space!: FreeSpace
 
@@ -114,7 +115,7 @@ class NtfsWriter {
     for (const { lcn, length } of old.placed?.runs ?? []) if (lcn !== null) setBits(this.bits, lcn, length, false)
     await this.rewriteIndex(directory, (items) =>
       items.map((item) => {
-        if (recordOf(INDEX_ENTRY.read(item.bytes).reference) !== number) return item
+        if (recordOfItem(item) !== number) return item
         const sized = item.bytes.slice()
         FILE_NAME.write(sized, sizes, INDEX_ENTRY.size)
         return { bytes: sized }
@@ -122,28 +123,80 @@ class NtfsWriter {
     )
   }
 
-  async make(directory: number, name: string, content: Uint8Array): Promise<void> {
-    if (name.length > 255 || /[\u0000-\u001f/\\:*?"<>|]/.test(name))
-      throw new CoreError(`${name} is no name for a file.`)
+  /** Makes a file of this content, or one with clusters for so many bytes that hold what they held. */
+  async make(directory: number, name: string, content: Uint8Array | number): Promise<void> {
+    refuseName(name)
     const table = await FileTable.open(this.edit())
     const { number, sequence } = await table.takeRecord()
     await table.save()
     const parent = await this.wholeRecord(directory)
     const { raw, allocatedSize } = await this.dataAttribute(content, 2)
-    const named = { allocatedSize, dataSize: content.length, isDirectory: false, time: this.time }
+    const dataSize = typeof content === 'number' ? content : content.length
+    const named = { allocatedSize, dataSize, isDirectory: false, time: this.time }
     const key = fileNameValue({ parent: referenceTo(parent), name, ...named })
     const attributes = [
       residentAttribute({ type: ATTRIBUTE_TYPES.standardInformation, id: 0 }, this.standardOf(parent)),
       residentAttribute({ type: ATTRIBUTE_TYPES.fileName, id: 1 }, key, true),
+      ...(rightsOf(parent) === undefined
+        ? [residentAttribute({ type: ATTRIBUTE_TYPES.securityDescriptor, id: 3 }, FOR_EVERYONE)]
+        : []),
       raw,
     ]
-    const values = { number, sequence, links: 1, flags: RECORD_IN_USE, nextId: 3 }
+    const values = { number, sequence, links: 1, flags: RECORD_IN_USE, nextId: 4 }
     await this.table.write(number, buildRecord(this.volume.geometry.recordSize, values, attributes))
-    const item = indexEntry((BigInt(sequence) << 48n) | BigInt(number), key)
+    await this.enter(directory, indexEntry((BigInt(sequence) << 48n) | BigInt(number), key))
+  }
+
+  /** Gives a file another name and length; the clusters behind that are free again. */
+  async settle(directory: number, number: number, name: string, bytes: number): Promise<void> {
+    refuseName(name)
+    const record = await this.wholeRecord(number)
+    const data = record.attributes.find((a) => a.type === ATTRIBUTE_TYPES.data && a.name === '')
+    const names = record.attributes.filter((a) => a.type === ATTRIBUTE_TYPES.fileName)
+    if (!data?.placed || data.flags !== 0 || names.length !== 1 || bytes === 0)
+      throw new NotSupported('This file is kept in a way that is not changed here.')
+    const { clusterSize } = this.volume.geometry
+    const clusters = Math.ceil(bytes / clusterSize)
+    const all = clustersOf(data.placed.runs)
+    if (clusters > all) throw new CoreError('The file has fewer clusters than it is to have bytes.')
+    const kept = clipRuns(data.placed.runs, 0, clusters)
+    for (const { lcn, length } of clipRuns(data.placed.runs, clusters, all - clusters))
+      if (lcn !== null) setBits(this.bits, lcn, length, false)
+    const sizes = { allocatedSize: clusters * clusterSize, dataSize: bytes }
+    const parent = referenceTo(await this.wholeRecord(directory))
+    const key = fileNameValue({ parent, name, ...sizes, isDirectory: false, time: this.time })
+    const changed = withAttributes(
+      record,
+      record.attributes.map((a) => {
+        if (a === data) return withRuns(rawAttribute(record, a), kept, { ...sizes, initializedSize: bytes })
+        return a === names[0]
+          ? residentAttribute({ type: ATTRIBUTE_TYPES.fileName, id: a.id }, key, true)
+          : rawAttribute(record, a)
+      }),
+    )
+    if (!changed) throw new NotSupported('The file’s record has no room for its new name.')
+    await this.table.write(number, changed)
+    await this.enter(directory, indexEntry(referenceTo(record), key))
+  }
+
+  /** Takes a file away: its names in the directory, its record, its clusters. */
+  async remove(directory: number, number: number): Promise<void> {
+    const record = await this.wholeRecord(number)
+    for (const { placed } of record.attributes)
+      for (const { lcn, length } of placed?.runs ?? []) if (lcn !== null) setBits(this.bits, lcn, length, false)
+    await this.rewriteIndex(directory, (items) => items.filter((item) => recordOfItem(item) !== number))
+    const table = await FileTable.open(this.edit())
+    await table.release(number)
+    await table.save()
+  }
+
+  /** Puts an entry where the order of the directory wants it, in place of those that its file had. */
+  private async enter(directory: number, item: IndexItem): Promise<void> {
     const order = await this.collation()
     await this.rewriteIndex(directory, (items) => {
-      const at = items.findIndex((other) => order(other, item) > 0)
-      return at < 0 ? [...items, item] : [...items.slice(0, at), item, ...items.slice(at)]
+      const others = items.filter((other) => recordOfItem(other) !== recordOfItem(item))
+      const at = others.findIndex((other) => order(other, item) > 0)
+      return at < 0 ? [...others, item] : [...others.slice(0, at), item, ...others.slice(at)]
     })
   }
 
@@ -161,15 +214,21 @@ class NtfsWriter {
     return record
   }
 
-  private async dataAttribute(content: Uint8Array, id: number): Promise<{ raw: Uint8Array; allocatedSize: number }> {
+  private async dataAttribute(
+    content: Uint8Array | number,
+    id: number,
+  ): Promise<{ raw: Uint8Array; allocatedSize: number }> {
     const head = { type: ATTRIBUTE_TYPES.data, id }
-    if (content.length <= RESIDENT_LIMIT)
+    if (typeof content !== 'number' && content.length <= RESIDENT_LIMIT)
       return { raw: residentAttribute(head, content), allocatedSize: alignUp(content.length, 8) }
-    const runs = this.take(content.length)
-    await this.writeRuns(runs, content)
-    const allocatedSize = alignUp(content.length, this.volume.geometry.clusterSize)
-    const placed = { runs, allocatedSize, dataSize: content.length, initializedSize: content.length }
-    return { raw: nonResidentAttribute(head, placed), allocatedSize }
+    const dataSize = typeof content === 'number' ? content : content.length
+    const runs = this.take(dataSize)
+    if (typeof content !== 'number') await this.writeRuns(runs, content)
+    const allocatedSize = alignUp(dataSize, this.volume.geometry.clusterSize)
+    const raw = nonResidentAttribute(head, { runs, allocatedSize, dataSize, initializedSize: dataSize })
+    if (raw.length > this.volume.geometry.recordSize / 2)
+      throw new NotSupported('The free room of the volume lies in too many pieces for a file of this length.')
+    return { raw, allocatedSize }
   }
 
   /** Free clusters for so many bytes. */
@@ -201,11 +260,8 @@ class NtfsWriter {
     await writeRuns(this.device, runs, clusterSize, padded)
   }
 
-  /** Times of now, and the rights that the directory has. */
+  /** Times of now, and the rights that the directory has; those of a volume that keeps them in each file stand beside. */
   private standardOf(directory: FileRecord): Uint8Array {
-    const theirs = directory.attributes.find((a) => a.type === ATTRIBUTE_TYPES.standardInformation)?.value
-    if (!theirs || theirs.length < STANDARD_INFORMATION.size)
-      throw new NotSupported('This volume keeps the rights to its files in an old way, so no file is made on it here.')
     const value = new Uint8Array(STANDARD_INFORMATION.size)
     STANDARD_INFORMATION.write(value, {
       created: this.time,
@@ -213,7 +269,7 @@ class NtfsWriter {
       recordChanged: this.time,
       accessed: this.time,
       fileAttributes: 0x20,
-      securityId: STANDARD_INFORMATION.read(theirs).securityId,
+      securityId: rightsOf(directory) ?? 0,
     })
     return value
   }
@@ -297,6 +353,32 @@ class NtfsWriter {
     }
   }
 }
+
+/** The number of a file's rights in the volume's list of them; undefined where its record has them itself. */
+function rightsOf(record: FileRecord): number | undefined {
+  const value = record.attributes.find((a) => a.type === ATTRIBUTE_TYPES.standardInformation)?.value
+  const listed = value && value.length >= STANDARD_INFORMATION.size ? STANDARD_INFORMATION.read(value).securityId : 0
+  return listed === 0 ? undefined : listed
+}
+
+/** A security descriptor ([MS-DTYP] 2.4.6) by which administrators own a file, and everyone may do everything with it. */
+const FOR_EVERYONE = Uint8Array.from([
+  // Revision, control (its parts follow each other; rights are given), where owner, group, audit and rights stand.
+  ...[1, 0, 0x04, 0x80, 20, 0, 0, 0, 36, 0, 0, 0, 0, 0, 0, 0, 52, 0, 0, 0],
+  // S-1-5-32-544, twice.
+  ...[1, 2, 0, 0, 0, 0, 0, 5, 32, 0, 0, 0, 0x20, 2, 0, 0],
+  ...[1, 2, 0, 0, 0, 0, 0, 5, 32, 0, 0, 0, 0x20, 2, 0, 0],
+  // One entry: S-1-1-0, all access.
+  ...[2, 0, 28, 0, 1, 0, 0, 0],
+  ...[0, 0, 20, 0, 0xff, 1, 0x1f, 0, 1, 1, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0],
+])
+
+/** Throws CoreError for a name that a file cannot have. */
+function refuseName(name: string): void {
+  if (name.length > 255 || /[\u0000-\u001f/\\:*?"<>|]/.test(name)) throw new CoreError(`${name} is no name for a file.`)
+}
+
+const recordOfItem = ({ bytes }: IndexItem) => recordOf(INDEX_ENTRY.read(bytes).reference)
 
 /** A name of a record with other sizes of its file. */
 function withSizes(

@@ -11,6 +11,7 @@ import { TablePages, WholeTable } from './table'
 
 const CLUSTER_BITS = 16
 const CLUSTER = 2 ** CLUSTER_BITS
+export const qcow2ClusterBytes = () => CLUSTER
 const PER_TABLE = CLUSTER / 8
 const PER_REFCOUNT_BLOCK = CLUSTER / 2
 const SECTOR = 512

@@ -39,6 +39,13 @@ const PLACE_SHIFT = 20n
 export const vhdxTarget: TargetMaker = (store, options) =>
   BlockImage.make(store, new VhdxMap(store, options), vhdx, options)
 
+/** The smallest block with which the table of a disk stays short. */
+export function vhdxBlockBytes(virtualBytes: number): number {
+  let blockBytes = MIB
+  while (virtualBytes / blockBytes > MOST_BLOCKS) blockBytes *= 2
+  return blockBytes
+}
+
 class VhdxMap implements BlockMap {
   readonly blockBytes: number
   private readonly blocks: number
@@ -53,8 +60,7 @@ class VhdxMap implements BlockMap {
     private readonly options: TargetOptions,
   ) {
     const { virtualBytes, sectorSize, guid } = options
-    let blockBytes = MIB
-    while (virtualBytes / blockBytes > MOST_BLOCKS) blockBytes *= 2
+    const blockBytes = vhdxBlockBytes(virtualBytes)
     this.blockBytes = blockBytes
     this.blocks = Math.max(1, Math.ceil(virtualBytes / blockBytes))
     this.ratio = chunkRatio(blockBytes, sectorSize)

@@ -29,6 +29,7 @@ import type { TargetMaker, TargetOptions } from './port'
 import { TablePages, WholeTable } from './table'
 
 const GRAIN = GRAIN_SECTORS * SECTOR
+export const grainBytes = () => GRAIN
 const TABLE_BYTES = ENTRIES_PER_TABLE * 4
 /** The directory stands behind header, descriptor and the mark of an unfinished copy. */
 const DIRECTORY_AT = alignUp((DESCRIPTOR_AT + DESCRIPTOR_SECTORS) * SECTOR, 4096)
