@@ -63,7 +63,7 @@ function benchRoutes(): void {
         ? { kind: 'virtual-machine' }
         : { kind: 'computer', computerId: brief.targetComputerId ?? brief.computerId },
       pairs: brief.pairs.map((p) => ({ ...p, bytes: 200 * GIB, imagesAt: brief.images.length > 0 ? ['host'] : [] })),
-      roomOn: { 'lmt4-4000': 3400 * GIB },
+      roomOn: { 'lmt4-4000': { bytes: 3400 * GIB, limitedBy: null } },
       claimedDrives: [],
       past: {},
     }

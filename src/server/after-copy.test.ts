@@ -78,6 +78,7 @@ import { sheetFile } from './stations/handover/files'
 import { confirmIntake } from './stations/intake'
 import type * as moveModule from './moves'
 import { loadMove } from './moves'
+import { driveOf } from './moves/media'
 import { loadLeg } from './moves/legs'
 import { movePage } from './moves/page'
 import { journalsFolder } from './ground/paths'
@@ -125,8 +126,8 @@ beforeAll(async () => {
   })
   await readyAction(MOVE, { action: 'start-stick' })
   const leg = await loadLeg(await loadMove(MOVE))
-  const source = await openDrive(driveBytes(leg.from), { writable: false })
-  const target = await openDrive(driveBytes(leg.to), { writable: true })
+  const source = await openDrive(driveBytes(driveOf(leg.from)!), { writable: false })
+  const target = await openDrive(driveBytes(driveOf(leg.to)!), { writable: true })
   try {
     const plan = await planCopy(readOnly(source.device), leg.layout, scopeOf(USUAL_CHOICES))
     const outcome = await runCopy(plan, target.device, {

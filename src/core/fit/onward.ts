@@ -1,3 +1,4 @@
+import { MIB } from '../bytes/size'
 import type { DriveSurvey } from '../survey/types'
 import { solveFit } from './solve'
 import type { FitResult, FitWish, Layout } from './types'
@@ -7,6 +8,16 @@ const AS_IT_IS: FitWish = { rules: {}, sizes: {}, reserve: 0 }
 /** The layout on a drive that only carries a copy on its way: every partition as large as it is. */
 export function layoutOnTheWay(source: DriveSurvey, via: DriveSurvey): FitResult {
   return solveFit(source, via, AS_IT_IS)
+}
+
+/** Room behind the last partition that an image gets where the tables need more than the drive gives them. */
+const MORE_BYTES = 64 * MIB
+
+/** The layout in an image that holds the drive as it is. */
+export function layoutInImage(source: DriveSurvey): FitResult {
+  const { sizeBytes, logicalSectorSize } = source
+  const same = solveFit(source, { sizeBytes, logicalSectorSize }, AS_IT_IS)
+  return same.fits ? same : solveFit(source, { sizeBytes: sizeBytes + MORE_BYTES, logicalSectorSize }, AS_IT_IS)
 }
 
 /**

@@ -19,7 +19,6 @@ describe('what can be carried out', () => {
 
   it.each<[string, () => Partial<MoveFacts>, RegExp]>([
     ['a virtual machine', () => ({ toVirtualMachine: true }), /virtual machine/],
-    ['an image on the way', () => ({ plan: { live: false, actions: [transfer('capture')] } }), /by an image/],
     ['the network', () => ({ plan: { live: false, actions: [transfer('send')] } }), /over the network/],
   ])('is not %s, and says so', (_what, changes, reason) => {
     expect(whyNotYet({ ...possible, ...changes() })).toMatch(reason)

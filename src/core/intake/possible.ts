@@ -12,6 +12,5 @@ export function whyNotYet(facts: MoveFacts): string | undefined {
   if (facts.toVirtualMachine) return 'Writing a virtual machine’s disk is not possible yet.'
   const hows = plan.actions.flatMap((a) => (a.do === 'transfer' ? [a.how] : []))
   if (hows.includes('send')) return 'Sending over the network is not possible yet.'
-  if (hows.some((h) => h !== 'copy')) return 'Going by an image is not possible yet; take a route from drive to drive.'
   return undefined
 }

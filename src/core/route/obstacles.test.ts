@@ -35,8 +35,16 @@ describe('what does not work', () => {
     ['nowhere for an image', smallQuestion(POOR), /By an image: There is neither/],
     [
       'too little room for an image',
-      { ...smallQuestion({ ...POOR, transfer: true }), roomOn: { carrier: 5 * 2 ** 30 } },
+      { ...smallQuestion({ ...POOR, transfer: true }), roomOn: { carrier: { bytes: 5 * 2 ** 30, limitedBy: null } } },
       /An image on the Model carrier 4 TB: It has 5 GiB free, and the image takes 100\.0 GiB/,
+    ],
+    [
+      'no file so large',
+      {
+        ...smallQuestion({ ...POOR, transfer: true }),
+        roomOn: { carrier: { bytes: 2 ** 32 - 1, limitedBy: 'FAT32' } },
+      },
+      /FAT32 holds no file beyond 4\.00 GiB, and the image takes 100\.0 GiB\. A volume with exFAT or NTFS does/,
     ],
     [
       'a firmware too old',

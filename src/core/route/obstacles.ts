@@ -157,17 +157,21 @@ function ofNetworks({ bench, computerId, goal }: RouteQuestion): Obstacle[] {
 function ofImages(question: RouteQuestion): Obstacle[] {
   const bytes = Math.max(...question.pairs.map((p) => p.bytes))
   const stores = [
-    ...transferDrives(question).map((id) => ({ name: driveName(driveOf(question, id)), free: question.roomOn[id] })),
-    ...hostsOf(question.bench).map((h) => ({ name: h.name, free: h.freeBytes })),
+    ...transferDrives(question).map((id) => ({ name: driveName(driveOf(question, id)), room: question.roomOn[id] })),
+    ...hostsOf(question.bench).map((h) => ({ name: h.name, room: { bytes: h.freeBytes, limitedBy: null } })),
   ]
   if (stores.length === 0)
     return [{ what: 'By an image', why: 'There is neither a transfer drive nor a host to put it on.' }]
-  return stores.flatMap(({ name, free }) => {
+  return stores.flatMap(({ name, room }) => {
     const what = `An image on the ${name}`
-    if (free === undefined) return [{ what, why: 'It holds no file system that a file could be put on.' }]
-    return free < bytes
-      ? [{ what, why: `It has ${formatSize(free)} free, and the image takes ${formatSize(bytes)}.` }]
-      : []
+    if (room === undefined)
+      return [{ what, why: 'It has no clean volume with NTFS, exFAT or FAT32 that a file could be put on.' }]
+    if (room.bytes >= bytes) return []
+    const why =
+      room.limitedBy === null
+        ? `It has ${formatSize(room.bytes)} free, and the image takes ${formatSize(bytes)}.`
+        : `${room.limitedBy} holds no file beyond ${formatSize(room.bytes)}, and the image takes ${formatSize(bytes)}. A volume with exFAT or NTFS does.`
+    return [{ what, why }]
   })
 }
 

@@ -12,6 +12,13 @@ export interface Pair {
   readonly imagesAt: readonly string[]
 }
 
+/** What a transfer drive takes of an image. */
+export interface RoomOnDrive {
+  readonly bytes: number
+  /** The kind of its volume, where that has no longer files although there is room. */
+  readonly limitedBy: string | null
+}
+
 /** What earlier copies over the same links did: their mean share of the rate that devices and links would give. */
 export interface PastCopies {
   readonly copies: number
@@ -26,8 +33,8 @@ export interface RouteQuestion {
   readonly goal: { readonly kind: 'computer'; readonly computerId: string } | { readonly kind: 'virtual-machine' }
   /** The system's first. */
   readonly pairs: readonly Pair[]
-  /** Room for a file on transfer drives, in bytes by drive; a drive without an entry takes no file. */
-  readonly roomOn: Readonly<Record<string, number>>
+  /** Room for an image on transfer drives, by drive; a drive without an entry takes none. */
+  readonly roomOn: Readonly<Record<string, RoomOnDrive>>
   /** Drives that other moves rest on. */
   readonly claimedDrives: readonly string[]
   /**

@@ -120,7 +120,7 @@ function between(world: World, state: State, pair: number): Medium[] {
     const images = [...state.holds]
       .filter(([key]) => key.startsWith(`image:${id}:`))
       .map(([, p]) => question.pairs[p].bytes)
-    const room = (question.roomOn[id] ?? 0) - images.reduce((a, b) => a + b, 0)
+    const room = (question.roomOn[id]?.bytes ?? 0) - images.reduce((a, b) => a + b, 0)
     if (room >= bytes && !state.holds.has(`drive:${id}`)) media.push({ kind: 'image', store: id })
     const carries = drive.logicalSectorSize === source.logicalSectorSize && drive.sizeBytes >= source.sizeBytes
     if (carries && images.length === 0 && !state.holds.has(`drive:${id}`)) media.push({ kind: 'drive', driveId: id })

@@ -80,7 +80,7 @@ export function smallQuestion(small: SmallBench): RouteQuestion {
     computerId: 'desk',
     goal: { kind: 'computer', computerId: 'desk' },
     pairs: [{ sourceId: 'old', targetId: 'new', bytes: 100 * GIB, imagesAt: [] }],
-    roomOn: small.transfer ? { carrier: 3000 * GIB } : {},
+    roomOn: small.transfer ? { carrier: { bytes: 3000 * GIB, limitedBy: null } } : {},
     claimedDrives: [],
     past: {},
   }

@@ -4,6 +4,7 @@ import { setImmediate } from 'node:timers/promises'
 import { parentPort, workerData } from 'node:worker_threads'
 import { LiveDrive, LiveSystem } from '@/bench/live-system'
 import { type OpenDrive, openDrive } from '@/bench/open-drive'
+import { openFolder, openMedium } from '@/bench/open-medium'
 import { type BlockDevice, DeviceGone, UnreadableSectors } from '@/core/block/device'
 import type { RescueLimits } from '@/core/block/read-around'
 import { readOnly } from '@/core/block/readonly'
@@ -11,11 +12,12 @@ import { ReadOnlyWrapper, WrappedDevice } from '@/core/block/wrapped'
 import { CheckFailed } from '@/core/copy/check'
 import { scopeOf } from '@/core/copy/choices'
 import { Heat } from '@/core/copy/heat'
+import type { IdleKind } from '@/core/copy/idle-kinds'
 import { type CopyPlan, planCopy } from '@/core/copy/plan'
 import { PointInTimeSource } from '@/core/copy/point-in-time'
 import type { Lost } from '@/core/copy/progress'
 import { retryLost } from '@/core/copy/retry'
-import { type CopyPhase, NotItsTarget, runCopy } from '@/core/copy/run'
+import { type CopyOptions, type CopyOutcome, type CopyPhase, NotItsTarget, runCopy } from '@/core/copy/run'
 import { workDigest } from '@/core/copy/work'
 import { CoreError } from '@/core/errors'
 import { takeSamples } from '@/core/proof/samples'
@@ -26,6 +28,7 @@ import { openJournal } from '@/host/journal-file'
 import { RawFile } from '@/host/raw-file'
 import { sha256 } from '@/host/sha256'
 import { blake3, BLAKE3 } from '@/host/strong-digest'
+import { unfinishedName, writeImageInto } from '@/host/write-image'
 import { log } from '../ground/log'
 import type { CopyOrder, FromWorker, ToWorker } from './messages'
 import { CopyMeter } from './meter'
@@ -76,18 +79,18 @@ const checkpoint = () => {
 
 async function work(): Promise<void> {
   const opened: Pick<OpenDrive, 'device' | 'close'>[] = []
-  const open = async (drive: CopyOrder['source'], writable: boolean) => {
-    const one = await openDrive(drive, { writable })
+  const open = async (medium: CopyOrder['source'], writable: boolean) => {
+    const one = writable && medium.kind === 'drive' ? await openDrive(medium, { writable }) : await openMedium(medium)
     opened.push(one)
-    // The last look before the first write: still the drives that were surveyed and confirmed?
-    if (drive.fingerprint !== undefined && (await fingerprintOf(one.device)) !== drive.fingerprint) {
-      throw new CoreError(`The ${drive.name} has changed since it was surveyed, so nothing was written.`)
+    // The last look before the first write: still what was surveyed and confirmed?
+    if (medium.fingerprint !== undefined && (await fingerprintOf(one.device)) !== medium.fingerprint) {
+      throw new CoreError(`The ${medium.title} has changed since it was surveyed, so nothing was written.`)
     }
     return one.device
   }
   try {
     const source = await open(order.source, false)
-    if (order.live) {
+    if (order.live && order.source.kind === 'drive') {
       // The computer that runs from this drive writes to it by itself; the copy only ever gets to read.
       const own = await openDrive(order.source, { writable: true })
       opened.push(own)
@@ -106,10 +109,13 @@ async function work(): Promise<void> {
       })
       running = { system, moment: new PointInTimeSource(drive, order.choices.snapshotMib, order.live.direct, aside) }
     }
+    const read = running ? readOnly(running.moment.device) : source
+    const [image] = order.targets
+    if (image.kind === 'image') return await copyInto(image, read)
     const targets: BlockDevice[] = []
     for (const target of order.targets) targets.push(new PullableDevice(await open(target, true), target.id))
     if (order.task.kind === 'retry') await retry(source, targets[0], order.task)
-    else await copy(running ? readOnly(running.moment.device) : source, targets)
+    else await copyOnto(targets, read)
   } finally {
     running?.moment.close()
     for (const one of opened) await one.close()
@@ -123,126 +129,180 @@ async function retry(source: BlockDevice, target: BlockDevice, task: CopyOrder['
   send({ type: 'retried', wonBytes, lost: [...lost], targetFingerprint: await fingerprintOf(target), samples })
 }
 
-async function copy(source: BlockDevice, targets: readonly BlockDevice[]): Promise<void> {
+/** Copies onto drives. */
+async function copyOnto(targets: readonly BlockDevice[], source: BlockDevice): Promise<void> {
+  // Of a system that runs nothing can be taken up: it has gone on meanwhile.
+  const journal = running ? undefined : await openJournal(order.journal, { resume: order.resume !== undefined })
+  try {
+    const outcome = await copy(source, (plan, options) =>
+      runCopy(plan, targets, { digest: blake3, ...options, ...(journal ? { journal, from: journal.state } : {}) }),
+    )
+    await done(source, outcome, await fingerprintOf(targets[0]))
+  } finally {
+    await journal?.close()
+  }
+}
+
+/** Makes an image. */
+async function copyInto(image: Extract<CopyOrder['source'], { kind: 'image' }>, source: BlockDevice): Promise<void> {
+  const { folder, close } = await openFolder(image.folder, (drive) => new PullableDevice(drive, image.id))
+  try {
+    const { name, format: to } = image
+    // What an attempt left that nobody goes on with.
+    if (!order.resume) await folder.remove(unfinishedName(name))
+    const outcome = await copy(source, (plan, options) =>
+      writeImageInto(folder, name, plan, {
+        to,
+        time: Date.now(),
+        ...options,
+        ...(running ? {} : { journal: order.journal, resume: order.resume !== undefined }),
+        ...(order.made ? { record: { ...order.made, ...recorded() } } : {}),
+      }),
+    )
+    const made = await openMedium(image)
+    try {
+      await done(source, outcome, await fingerprintOf(made.device))
+    } finally {
+      await made.close()
+    }
+  } finally {
+    await close()
+  }
+}
+
+/** What of the choices the record of an image tells. */
+function recorded() {
+  const { read, skipPageFiles } = order.choices
+  const leaveOut: IdleKind[] = skipPageFiles ? ['page', 'hibernation'] : []
+  return { read: read === 'every' ? ('every' as const) : ('used' as const), leaveOut }
+}
+
+type Copying = Omit<CopyOptions, 'digest' | 'journal' | 'from'>
+
+async function copy(
+  source: BlockDevice,
+  run: (plan: CopyPlan, options: Copying) => Promise<CopyOutcome>,
+): Promise<{ plan: CopyPlan; outcome: CopyOutcome }> {
   const trouble = new FailureCountingDevice(source)
   const plan = await planCopy(trouble, order.layout, scopeOf(order.choices))
   const titles = new Map(plan.partitions.map((p) => [p.number, p.title]))
   const { totalBytes } = plan
   const { verify } = order.choices
-  // Of a system that runs nothing can be taken up: it has gone on meanwhile.
-  const journal = running ? undefined : await openJournal(order.journal, { resume: order.resume !== undefined })
-  try {
-    meter = new CopyMeter(order.timing, { totalBytes, titles, verify, before: order.resume?.progress })
-    if (order.resume) meter.mark('cut', 'cut off, and gone on')
-    const reporter = makeReporter(meter)
-    const heat = order.heat && new Heat(order.heat)
-    let pieceOf: number | undefined
-    let counted = 0
-    let rescueSeconds = 0
-    /** What tries at bad sectors took since it was last asked. */
-    const troubleSeconds = () => {
-      const seconds = (trouble.failures - counted) * RETRY_SECONDS
-      if (counted === 0 && trouble.failures > 0) {
-        meter!.mark('trouble', 'the source does not read')
-        note('the source does not read everywhere; what reads well goes first', 'bad')
-      }
-      counted = trouble.failures
-      return seconds
+  meter = new CopyMeter(order.timing, { totalBytes, titles, verify, before: order.resume?.progress })
+  if (order.resume) meter.mark('cut', 'cut off, and gone on')
+  const reporter = makeReporter(meter)
+  const heat = order.heat && new Heat(order.heat)
+  let pieceOf: number | undefined
+  let counted = 0
+  let rescueSeconds = 0
+  /** What tries at bad sectors took since it was last asked. */
+  const troubleSeconds = () => {
+    const seconds = (trouble.failures - counted) * RETRY_SECONDS
+    if (counted === 0 && trouble.failures > 0) {
+      meter!.mark('trouble', 'the source does not read')
+      note('the source does not read everywhere; what reads well goes first', 'bad')
     }
-    const spend = async (seconds: number, phase: CopyPhase) => {
-      heat?.work(phase === 'check' ? 0 : seconds)
-      await running?.system.pass(seconds)
-      reporter.passed(seconds)
-      await pacer.spend(seconds)
-      if (!heat?.tooWarm || (phase !== 'copy' && phase !== 'rescue')) return
-      const celsius = Math.round(heat.celsius)
-      const rest = heat.rest()
-      if (rest === 0) return
-      note(`the source is at ${celsius} °C and rests`, 'bad')
-      meter!.mark('rest', `rests ${Math.round(rest / 60)} min to cool`)
-      meter!.wait(rest)
-      reporter.passed(rest)
-      await pacer.spend(rest)
-    }
-    const minutes = order.choices.rescueMinutes
-    const rescue: RescueLimits = {
-      tries: order.choices.tries,
-      goOn: async () => {
-        checkpoint()
-        const seconds = troubleSeconds()
-        rescueSeconds += seconds
-        meter!.wait(seconds, pieceOf)
-        await spend(seconds, 'rescue')
-        if (paused) await paused
-        await reporter.maybeReport()
-        return minutes === null || rescueSeconds < minutes * 60
-      },
-    }
-    const outcome = await runCopy(plan, targets, {
-      digest: blake3,
-      note: order.note,
-      job: order.job,
-      work: workDigest(order, sha256),
-      verify,
-      rescue,
-      ...(journal ? { journal, from: journal.state } : {}),
-      recheck: order.resume?.recheck,
-      checkpoint,
-      onStep: async (step) => {
-        pieceOf = step.piece?.partition
-        const more = troubleSeconds()
-        const seconds = meter!.add(step) + more
-        if (more > 0) meter!.wait(more, pieceOf)
-        reporter.step(step.phase, pieceOf)
-        if (!step.before) await spend(seconds, step.phase)
-        if (paused) await paused
-        await reporter.maybeReport()
-      },
-      onLetGo: (target, why) => {
-        const { name } = order.targets[target]
-        meter!.mark('let-go', `${name} let go`)
-        note(`${name} is no longer written: ${why}`, 'bad')
-      },
-      onRewrite: (pieces) => {
-        meter!.mark('rewritten', `${pieces} pieces written again`)
-        note(`${pieces} ${pieces === 1 ? 'piece' : 'pieces'} read back differently, written again`, 'bad')
-      },
-    })
-    reporter.report()
-    const { seconds } = meter
-    const { events, partSeconds } = meter.report()
-    const samples = await samplesOf(source, outcome.lost)
-    send({
-      type: 'done',
-      samples,
-      summary: {
-        copiedBytes: outcome.copiedBytes,
-        writtenBytes: outcome.writtenBytes,
-        checkedBytes: outcome.checkedBytes,
-        digest: outcome.digest,
-        digestName: BLAKE3,
-        rewritten: outcome.rewritten,
-        resumed: events.filter((e) => e.kind === 'cut').length,
-        lost: [...outcome.lost],
-        bufferBytes: outcome.bufferBytes,
-        targetFingerprint: await fingerprintOf(targets[0]),
-        copySeconds: seconds.copy,
-        checkSeconds: seconds.check,
-        partitions: partsOf(plan, partSeconds),
-        events,
-        live: running ? await running.moment.summary() : null,
-        choices: order.choices,
-        work: workDigest(order, sha256),
-        further: order.targets.slice(1).map(({ id, name }, i) => ({
-          id,
-          name,
-          why: outcome.letGo.get(i + 1) ?? null,
-        })),
-      },
-    })
-  } finally {
-    await journal?.close()
+    counted = trouble.failures
+    return seconds
   }
+  const spend = async (seconds: number, phase: CopyPhase) => {
+    heat?.work(phase === 'check' ? 0 : seconds)
+    await running?.system.pass(seconds)
+    reporter.passed(seconds)
+    await pacer.spend(seconds)
+    if (!heat?.tooWarm || (phase !== 'copy' && phase !== 'rescue')) return
+    const celsius = Math.round(heat.celsius)
+    const rest = heat.rest()
+    if (rest === 0) return
+    note(`the source is at ${celsius} °C and rests`, 'bad')
+    meter!.mark('rest', `rests ${Math.round(rest / 60)} min to cool`)
+    meter!.wait(rest)
+    reporter.passed(rest)
+    await pacer.spend(rest)
+  }
+  const minutes = order.choices.rescueMinutes
+  const rescue: RescueLimits = {
+    tries: order.choices.tries,
+    goOn: async () => {
+      checkpoint()
+      const seconds = troubleSeconds()
+      rescueSeconds += seconds
+      meter!.wait(seconds, pieceOf)
+      await spend(seconds, 'rescue')
+      if (paused) await paused
+      await reporter.maybeReport()
+      return minutes === null || rescueSeconds < minutes * 60
+    },
+  }
+  const outcome = await run(plan, {
+    note: order.note,
+    job: order.job,
+    work: workDigest(order, sha256),
+    verify,
+    rescue,
+    recheck: order.resume?.recheck,
+    checkpoint,
+    onStep: async (step) => {
+      pieceOf = step.piece?.partition
+      const more = troubleSeconds()
+      const seconds = meter!.add(step) + more
+      if (more > 0) meter!.wait(more, pieceOf)
+      reporter.step(step.phase, pieceOf)
+      if (!step.before) await spend(seconds, step.phase)
+      if (paused) await paused
+      await reporter.maybeReport()
+    },
+    onLetGo: (target, why) => {
+      const { title } = order.targets[target]
+      meter!.mark('let-go', `${title} let go`)
+      note(`${title} is no longer written: ${why}`, 'bad')
+    },
+    onRewrite: (pieces) => {
+      meter!.mark('rewritten', `${pieces} pieces written again`)
+      note(`${pieces} ${pieces === 1 ? 'piece' : 'pieces'} read back differently, written again`, 'bad')
+    },
+  })
+  reporter.report()
+  return { plan, outcome }
+}
+
+/** Tells of a copy that came to its end. */
+async function done(
+  source: BlockDevice,
+  { plan, outcome }: { plan: CopyPlan; outcome: CopyOutcome },
+  targetFingerprint: string,
+): Promise<void> {
+  const { seconds } = meter!
+  const { events, partSeconds } = meter!.report()
+  const samples = await samplesOf(source, outcome.lost)
+  send({
+    type: 'done',
+    samples,
+    summary: {
+      copiedBytes: outcome.copiedBytes,
+      writtenBytes: outcome.writtenBytes,
+      checkedBytes: outcome.checkedBytes,
+      digest: outcome.digest,
+      digestName: BLAKE3,
+      rewritten: outcome.rewritten,
+      resumed: events.filter((e) => e.kind === 'cut').length,
+      lost: [...outcome.lost],
+      bufferBytes: outcome.bufferBytes,
+      targetFingerprint,
+      copySeconds: seconds.copy,
+      checkSeconds: seconds.check,
+      partitions: partsOf(plan, partSeconds),
+      events,
+      live: running ? await running.moment.summary() : null,
+      choices: order.choices,
+      work: workDigest(order, sha256),
+      further: order.targets.slice(1).map(({ id, title: name }, i) => ({
+        id,
+        name,
+        why: outcome.letGo.get(i + 1) ?? null,
+      })),
+    },
+  })
 }
 
 /** Digests of the old drive's files, taken while it is still attached. */

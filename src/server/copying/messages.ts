@@ -1,4 +1,4 @@
-import type { DriveBytes } from '@/bench/open-drive'
+import type { MediumBytes } from '@/bench/open-medium'
 import type { Extent } from '@/core/block/device'
 import type { CopyChoices } from '@/core/copy/choices'
 import type { HeatModel } from '@/core/copy/heat'
@@ -7,12 +7,14 @@ import type { Recheck } from '@/core/copy/source-binding'
 import type { Layout } from '@/core/fit/types'
 import type { VolumeSamples } from '@/core/proof/samples'
 import type { LegTiming } from '@/core/route/types'
+import type { MadeOf } from '@/host/write-image'
 import type { Pace } from '../world/clock'
 
-/** A drive as the worker opens it. */
-export interface WorkerDrive extends DriveBytes {
+/** A medium as the worker opens it. */
+export type WorkerMedium = MediumBytes & {
+  /** Of the drive that has to stay where it is: the medium itself, or what an image lies on. */
   readonly id: string
-  readonly name: string
+  readonly title: string
   /** Fingerprint that it must still have when the worker opens it; absent where its mark or its journal tells. */
   readonly fingerprint?: string
 }
@@ -23,9 +25,11 @@ export interface CopyOrder {
   readonly task: { readonly kind: 'copy' } | { readonly kind: 'retry'; readonly lost: readonly Lost[] }
   /** Names the copy in its journal and on its targets. */
   readonly job: string
-  readonly source: WorkerDrive
+  readonly source: WorkerMedium
   /** The leg's target first, then further ones. */
-  readonly targets: readonly WorkerDrive[]
+  readonly targets: readonly WorkerMedium[]
+  /** Of a target that is an image: what its record tells. */
+  readonly made?: MadeOf
   readonly layout: Layout
   /** Where it reads the move's own drive: the fit that the drive's files are chosen by, to be compared in Proof. */
   readonly sampledBy?: Layout

@@ -1,15 +1,15 @@
 import { mkdir } from 'node:fs/promises'
 import type { HeatModel } from '@/core/copy/heat'
-import { type Drive, driveName } from '@/core/things/drive'
+import type { Drive } from '@/core/things/drive'
 import { journalsFolder } from '../ground/paths'
 import { Refusal } from '../ground/refusals'
 import { leasableDrive, type LeaseRequest } from '../leases'
 import type { Move } from '../moves'
 import { journalOf, snapshotOf } from '../moves/copies'
 import { copyNote, type LegNow } from '../moves/legs'
-import { driveBytes } from '../world'
+import { driveOf, driveUnder, leasableMedium, type Medium, mediumBytes, mediumName } from '../moves/media'
 import { pace } from '../world/clock'
-import type { CopyOrder, WorkerDrive } from './messages'
+import type { CopyOrder, WorkerMedium } from './messages'
 
 /** The source for reading, its targets for itself alone. Whoever pulls one ends the copy, as at a real bench. */
 export async function leaseFor(move: Move, leg: LegNow, further: readonly Drive[]): Promise<LeaseRequest> {
@@ -17,8 +17,8 @@ export async function leaseFor(move: Move, leg: LegNow, further: readonly Drive[
     purpose: `the copy of ${move.brief.name}`,
     mayBePulled: true,
     needsPower: true,
-    read: [await leasableDrive(leg.from)],
-    write: await Promise.all([leg.to, ...further].map(leasableDrive)),
+    read: [await leasableMedium(leg.from)],
+    write: await Promise.all([leasableMedium(leg.to), ...further.map(leasableDrive)]),
   }
 }
 
@@ -30,7 +30,8 @@ export async function furtherDrives(move: Move): Promise<Drive[]> {
 
 export async function orderFor(move: Move, leg: LegNow, job: string) {
   await mkdir(journalsFolder(), { recursive: true })
-  const heat = heatOf(leg.from)
+  const drive = driveOf(leg.from)
+  const heat = drive && heatOf(drive)
   const live = leg.transfer.live ? liveOf(move, leg, snapshotOf(journalOf(job))) : undefined
   return {
     job,
@@ -41,8 +42,30 @@ export async function orderFor(move: Move, leg: LegNow, job: string) {
     pace: await pace(),
     journal: journalOf(job),
     ...(heat ? { heat } : {}),
+    ...(leg.to.kind === 'image' ? { made: madeOf(leg) } : {}),
     ...(live ? { live } : {}),
   } satisfies Partial<CopyOrder>
+}
+
+/** What the record of an image tells of where it came from; what is left out is said with the choices. */
+function madeOf({ from, source, layout }: LegNow): NonNullable<CopyOrder['made']> {
+  const drive = driveOf(from)
+  const { sizeBytes, logicalSectorSize: sectorSize } = source
+  return {
+    how: 'copy',
+    source: {
+      name: mediumName(from),
+      model: drive?.model ?? null,
+      serial: drive?.serial ?? null,
+      sizeBytes,
+      sectorSize,
+    },
+    survey: source,
+    layout,
+    read: 'used',
+    volumes: null,
+    leaveOut: [],
+  }
 }
 
 /** What of a running computer the copy has to know. */
@@ -68,6 +91,9 @@ function heatOf({ kind, health }: Drive): HeatModel | undefined {
   return { start, busy: start + WARMS_BY, idle: Math.min(start, 30) }
 }
 
-export function workerDrive(drive: Drive, fingerprint?: string): WorkerDrive {
-  return { id: drive.id, name: driveName(drive), ...driveBytes(drive), ...(fingerprint ? { fingerprint } : {}) }
+export function workerMedium(medium: Medium, fingerprint?: string): WorkerMedium {
+  const id = driveUnder(medium)?.id ?? mediumName(medium)
+  return { id, title: mediumName(medium), ...mediumBytes(medium), ...(fingerprint ? { fingerprint } : {}) }
 }
+
+export const workerDrive = (drive: Drive, fingerprint?: string) => workerMedium({ kind: 'drive', drive }, fingerprint)

@@ -2,6 +2,7 @@ import { z } from 'zod'
 import { FirmwareSchema, TraceSchema } from '@/core/boot/types'
 import { CopyChoicesSchema, USUAL_CHOICES } from '@/core/copy/choices'
 import { FitWishSchema, LayoutSchema } from '@/core/fit/types'
+import { TARGET_KINDS } from '@/core/image'
 import { SpeedSchema } from '@/core/intake/speed'
 import { ProofCheckSchema } from '@/core/proof/compare'
 import { PlanSchema } from '@/core/route/types'
@@ -26,7 +27,22 @@ export const RouteResultSchema = z.object({
   plan: PlanSchema,
   /** What is on the drives that the plan writes to on the way, by drive. */
   via: z.record(z.string(), DriveSurveySchema),
+  /** The images that the plan writes, and those it begins with; of a store that is a drive with the volume. */
+  images: z
+    .array(
+      z.object({
+        leg: z.number().int().nonnegative(),
+        end: z.enum(['from', 'to']),
+        name: z.string(),
+        format: z.enum(TARGET_KINDS),
+        volume: z.object({ partition: z.number(), offset: z.number(), length: z.number() }).nullable(),
+      }),
+    )
+    .default([]),
+  /** The virtual machine that the plan ends in, where it does. */
+  machineId: z.string().nullable().default(null),
 })
+export type RouteResult = z.infer<typeof RouteResultSchema>
 export const LockedFitSchema = z.object({
   at: z.number(),
   wish: FitWishSchema,

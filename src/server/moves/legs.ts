@@ -1,5 +1,5 @@
 import type { CopyView } from '@/core/copy/view'
-import { layoutFrom, layoutOnTheWay } from '@/core/fit/onward'
+import { layoutFrom, layoutInImage, layoutOnTheWay } from '@/core/fit/onward'
 import type { Layout } from '@/core/fit/types'
 import { type Hands, leftOutside, type Leg, legsOf, type Plan, type Transfer } from '@/core/route/types'
 import type { DriveSurvey } from '@/core/survey/types'
@@ -10,6 +10,7 @@ import type { MoveRow } from '../database/models'
 import { Refusal } from '../ground/refusals'
 import { type Move, obstacleOf } from '.'
 import { latestCopy } from './copies'
+import { imageMedium, type Medium, storeOf } from './media'
 
 /** Where a move is in its plan. */
 export interface Progress {
@@ -27,20 +28,21 @@ export interface Progress {
   readonly phase: number | undefined
 }
 
-/** One leg with the drives it is between and what it writes. */
+/** One leg with the media it is between and what it writes. */
 export interface LegNow {
   readonly index: number
   readonly of: number
   readonly transfer: Transfer
-  readonly from: Drive
-  readonly to: Drive
+  readonly from: Medium
+  readonly to: Medium
   /** What was read of both when the way was taken; of a drive that a leg before wrote, as it was then. */
   readonly source: DriveSurvey
-  readonly target: DriveSurvey
+  /** Undefined of an image, which is made anew. */
+  readonly target?: DriveSurvey
   readonly layout: Layout
   /** The locked fit, where the leg reads the move's own drive. */
   readonly sampledBy?: Layout
-  /** The leg writes the move's target, and not a drive on the way. */
+  /** The leg writes the move's target, and not a medium on the way. */
   readonly last: boolean
 }
 
@@ -104,39 +106,97 @@ export function stepsOf(
 
 /** The leg that is next to be copied, or the one of that number. Throws Refusal when this version cannot carry it out. */
 export async function loadLeg(move: Move, index?: number): Promise<LegNow> {
-  const { row, bench } = move
+  const { row } = move
   if (!row.survey || !row.route) throw new Refusal('no-route')
   const obstacle = obstacleOf(move)
   if (obstacle) throw new Refusal('move-blocked', { why: obstacle })
   const progress = (await progressOf(row))!
   const at = index ?? progress.leg
   const { transfer } = progress.legs[at]
-  if (transfer.from.kind !== 'drive' || transfer.to.kind !== 'drive') throw new Refusal('leg-not-between-drives')
-  const [fromId, toId] = [transfer.from.driveId, transfer.to.driveId]
-  const drive = (id: string) => {
-    const found = bench.drives.find((d) => d.id === id)
-    if (!found) throw new Refusal('leg-drive-gone')
-    return found
-  }
   const pair = row.survey.pairs[transfer.pair]
-  const last = toId === move.pairs[transfer.pair].target?.id
   const locked = row.fit?.pairs[transfer.pair]
   if (!locked) throw new Refusal('no-locked-fit')
-  const carried =
-    fromId === move.pairs[transfer.pair].source.id ? undefined : onTheWay(pair.source, row.route.via[fromId])
-  const layout = last ? locked.layout : onTheWay(pair.source, row.route.via[toId])
+  const from = mediumRead(move, progress.legs, at)
+  const to = mediumWritten(move, transfer, at)
+  const last = isLast(move, transfer)
+  const carried = carriedBy(move, from, transfer.pair)
+  const layout = last
+    ? locked.layout
+    : to.kind === 'image'
+      ? inImage(pair.source)
+      : onTheWay(pair.source, row.route.via[to.drive.id])
+  const target = last ? (pair.target ?? undefined) : to.kind === 'drive' ? row.route.via[to.drive.id] : undefined
   return {
     index: at,
     of: progress.legs.length,
     transfer,
-    from: drive(fromId),
-    to: drive(toId),
+    from,
+    to,
     source: pair.source,
-    target: last ? pair.target! : row.route.via[toId],
+    ...(target ? { target } : {}),
     layout: carried ? layoutFrom(carried, layout) : layout,
-    ...(carried ? {} : { sampledBy: locked.layout }),
+    ...(from.kind === 'drive' && !carried ? { sampledBy: locked.layout } : {}),
     last,
   }
+}
+
+const isLast = (move: Move, { to, pair }: Transfer) =>
+  to.kind === 'virtual-disk' || (to.kind === 'drive' && to.driveId === move.pairs[pair].target?.id)
+
+/** What a leg writes. Throws Refusal where it is gone. */
+export function mediumWritten(move: Move, { to, pair }: Transfer, leg: number): Medium {
+  if (to.kind === 'drive') return { kind: 'drive', drive: driveOnBench(move, to.driveId) }
+  const image = move.row.route!.images.find((i) => i.leg === leg && i.end === 'to')
+  if (!image) throw new Refusal('leg-image-unknown')
+  const ofMachine = to.kind === 'virtual-disk'
+  const fit = ofMachine ? move.row.fit?.pairs[pair]?.layout : undefined
+  const layout = fit ?? inImage(move.row.survey!.pairs[pair].source)
+  const disk = { sizeBytes: layout.targetSizeBytes, sectorSize: layout.sectorSize, ofMachine }
+  return imageMedium(image, disk, storeOf(to, image.volume, move.bench))
+}
+
+/** What a leg reads: a drive, the image that a leg before it wrote, or one that the move began with. */
+export function mediumRead(move: Move, legs: readonly Leg[], leg: number): Medium {
+  const { transfer } = legs[leg]
+  const { from, pair } = transfer
+  if (from.kind === 'drive') return { kind: 'drive', drive: driveOnBench(move, from.driveId) }
+  const before = legs.slice(0, leg).findLastIndex(({ transfer: t }) => t.pair === pair && t.to.kind === 'image')
+  if (before >= 0) return mediumWritten(move, legs[before].transfer, before)
+  const given = move.row.route!.images.find((i) => i.leg === leg && i.end === 'from')
+  if (!given) throw new Refusal('leg-image-unknown')
+  const { sizeBytes, logicalSectorSize: sectorSize } = move.row.survey!.pairs[pair].source
+  return imageMedium(given, { sizeBytes, sectorSize, ofMachine: false }, storeOf(from, given.volume, move.bench))
+}
+
+/** How what is read is laid out, where that is not the move's own drive. */
+function carriedBy(move: Move, from: Medium, pair: number): Layout | undefined {
+  const { source } = move.row.survey!.pairs[pair]
+  if (from.kind === 'drive')
+    return from.drive.id === move.pairs[pair].source.id
+      ? undefined
+      : onTheWay(source, move.row.route!.via[from.drive.id])
+  const given = move.row.route!.via[givenImage(from.name)]
+  if (!given) return inImage(source)
+  // One that was made before holds what the drive held then.
+  const parts = (survey: DriveSurvey) =>
+    JSON.stringify(survey.partitions.map((p) => [p.number, p.startBytes, p.sizeBytes]))
+  if (parts(given) !== parts(source)) throw new Refusal('leg-image-differs', { image: from.name })
+  return { ...inImage(source), targetSizeBytes: given.sizeBytes, sectorSize: given.logicalSectorSize }
+}
+
+/** Where the survey of an image is kept that the move began with. */
+export const givenImage = (name: string) => `image ${name}`
+
+function driveOnBench({ bench }: Move, id: string): Drive {
+  const found = bench.drives.find((d) => d.id === id)
+  if (!found) throw new Refusal('leg-drive-gone')
+  return found
+}
+
+function inImage(source: DriveSurvey): Layout {
+  const result = layoutInImage(source)
+  if (!result.fits) throw new Refusal('leg-does-not-fit', { why: result.obstacles[0].sentence })
+  return result.layout
 }
 
 function onTheWay(source: DriveSurvey, via: DriveSurvey | undefined): Layout {
@@ -167,6 +227,7 @@ export function stepsAfterStart(move: Move, progress: Progress): readonly SwapSt
 }
 
 /** What the copy writes into the target's first sector; tells a target of this move from any other. */
-export function copyNote(move: Move, leg: Pick<LegNow, 'from'>): string {
-  return `${move.brief.name}, ${move.brief.customer}, from ${leg.from.serial}`.replace(/[^\x20-\x7e]/g, '?')
+export function copyNote(move: Move, { from }: Pick<LegNow, 'from'>): string {
+  const origin = from.kind === 'drive' ? from.drive.serial : from.name
+  return `${move.brief.name}, ${move.brief.customer}, from ${origin}`.replace(/[^\x20-\x7e]/g, '?')
 }

@@ -1,5 +1,5 @@
 import { whyNotYet } from '@/core/intake/possible'
-import type { Pair, PastCopies, RouteQuestion } from '@/core/route/question'
+import type { Pair, PastCopies, RoomOnDrive, RouteQuestion } from '@/core/route/question'
 import { transferDrives } from '@/core/route/search'
 import type { Plan } from '@/core/route/types'
 import { diskIdentity } from '@/core/survey/identity'
@@ -37,10 +37,10 @@ export async function questionOf(move: Move): Promise<RouteQuestion> {
     claimedDrives: [...claimed.keys()],
     past: await pastCopies(),
   }
-  const room: Record<string, number> = {}
+  const room: Record<string, RoomOnDrive> = {}
   for (const id of transferDrives(question)) {
-    const { freeBytes } = await knownOf(bench.drives.find((d) => d.id === id)!)
-    if (freeBytes !== undefined) room[id] = freeBytes
+    const { room: found } = await knownOf(bench.drives.find((d) => d.id === id)!)
+    if (found) room[id] = { bytes: found.bytes, limitedBy: found.limitedBy }
   }
   return { ...question, roomOn: room, twins: await twinsOf(move, claimed) }
 }

@@ -1,5 +1,6 @@
 import { stat } from 'node:fs/promises'
 import { diskIdentity } from '@/core/survey/identity'
+import { type RoomForImages, roomForImages } from '@/core/survey/room-for-images'
 import { contentWords } from '@/core/survey/words'
 import { type Drive, hasBytes } from '@/core/things/drive'
 import { publish } from '../ground/events'
@@ -16,8 +17,8 @@ export interface Known {
   readonly isEmpty: boolean
   /** What its disk is told apart by; undefined where it has no table that reads. */
   readonly identity: string | undefined
-  /** Room for a file on the volume that has most; undefined when no volume takes one. */
-  readonly freeBytes: number | undefined
+  /** The volume that takes the largest image; undefined when none takes one. */
+  readonly room: RoomForImages | undefined
 }
 
 interface Kept {
@@ -34,7 +35,7 @@ const kept = () => singleton('known-drives', () => new Map<string, Kept>())
 
 /** Reads what a drive holds, once for as long as its file stays the same; whether it has is looked at again after `freshMs`. */
 export async function knownOf(drive: Drive, freshMs = 0): Promise<Known> {
-  const nothing = { isSystem: false, isEmpty: false, identity: undefined, freeBytes: undefined }
+  const nothing = { isSystem: false, isEmpty: false, identity: undefined, room: undefined }
   if (!hasBytes(drive)) return { holds: 'only described; there are no bytes to read', ...nothing }
   try {
     const earlier = kept().get(drive.id)
@@ -62,7 +63,7 @@ const WAIT_MS = 50
 
 const NOT_READ: Known = {
   ...{ holds: 'being read', isSystem: false, isEmpty: false },
-  ...{ identity: undefined, freeBytes: undefined },
+  ...{ identity: undefined, room: undefined },
 }
 
 /** What drives hold. Of very many, only what is known by now; the rest is being read, and pages are told when that is done. */
@@ -85,14 +86,11 @@ export async function knownSoon(drives: readonly Drive[]): Promise<Known[]> {
 async function read(drive: Drive): Promise<Known> {
   const survey = await runTask('surveySubject', driveSubject(drive))
   const systems = survey.partitions.flatMap((p) => (p.system ? [p.system.name] : []))
-  const free = survey.partitions.flatMap((p) =>
-    p.volume && !p.volume.encrypted && p.role === 'data' ? [p.sizeBytes - p.volume.usedBytes] : [],
-  )
   return {
     holds: systems.length > 0 ? systems.join(' and ') : contentWords(survey),
     isSystem: systems.length > 0 || survey.partitions.some((p) => p.role === 'boot'),
     isEmpty: survey.scheme === 'none',
     identity: diskIdentity(survey),
-    freeBytes: free.length > 0 ? Math.max(...free) : undefined,
+    room: roomForImages(survey),
   }
 }

@@ -22,6 +22,10 @@ interface ReadyView {
   readonly source: PlateDrive
   readonly leg: { readonly number: number; readonly of: number }
   readonly target: PlateDrive & { readonly model: string; readonly fits: string }
+  /** An image is made: nothing that is there already is written over. */
+  readonly makesImage: boolean
+  /** The drive that is written, whose plate is typed; null where a host keeps the image. */
+  readonly written: (PlateDrive & { readonly model: string; readonly fits: string }) | null
   readonly platePrefix: string
   /** Of the drives as they are shown; the start is refused when they have become others. */
   readonly seen: string
@@ -48,10 +52,8 @@ export function ReadyStation({ moveId, view }: { moveId: string; view: ReadyView
   const { items, open, source, target } = view
   const copyPage = `/moves/${moveId}/copy`
   const settled = items.length - open
-  const missing = [typed, ...view.further.map((d) => furtherTyped[d.id] ?? '')].reduce(
-    (sum, text) => sum + PLATE_CHARACTERS - text.length,
-    0,
-  )
+  const plates = [...(view.written ? [typed] : []), ...view.further.map((d) => furtherTyped[d.id] ?? '')]
+  const missing = plates.reduce((sum, text) => sum + PLATE_CHARACTERS - text.length, 0)
   const say = (input: { action: string } & Record<string, unknown>) => void act(() => settle(moveId, input))
   if (view.running || view.done) {
     return (
@@ -76,19 +78,18 @@ export function ReadyStation({ moveId, view }: { moveId: string; view: ReadyView
       reason={`${view.leg.of > 1 ? `Leg ${view.leg.number} of ${view.leg.of}, ${source.name} to ${target.name}. ` : ''}${settled} of ${items.length} are settled. What the bench can see, it has checked itself, and checks again at the start.`}
       aside={
         <>
-          <AsideBlock title="Plate check">
-            <p className="mb-3 text-ink-soft">
-              Read the label on the drive {target.place.startsWith('on ') ? '' : 'in the '}
-              {target.place}. Everything on it will be erased.
-            </p>
-            <PlateCheck
-              model={target.model}
-              detail={`${target.name.slice(target.model.length).trim()} · ${target.fits}`}
-              prefix={view.platePrefix}
-              value={typed}
-              onChange={setTyped}
-              onEnter={() => canStart && start()}
-            />
+          <AsideBlock title={view.written ? 'Plate check' : 'Where it goes'}>
+            <p className="mb-3 text-ink-soft">{whereWords(view)}</p>
+            {view.written && (
+              <PlateCheck
+                model={view.written.model}
+                detail={`${view.written.name.slice(view.written.model.length).trim()} · ${view.written.fits}`}
+                prefix={view.platePrefix}
+                value={typed}
+                onChange={setTyped}
+                onEnter={() => canStart && start()}
+              />
+            )}
             {view.further.map((drive) => (
               <div key={drive.id} className="mt-3">
                 <p className="mb-2 text-[13px] text-ink-soft">And on the one in the {drive.place}:</p>
@@ -137,10 +138,10 @@ export function ReadyStation({ moveId, view }: { moveId: string; view: ReadyView
       }
       next={
         <NextAction
-          label="Erase and copy"
+          label={view.makesImage ? 'Copy into the image' : 'Erase and copy'}
           onAct={start}
           disabled={!canStart}
-          hint={hintOf(open, missing, [target, ...view.further].map((d) => d.name).join(' and the '))}
+          hint={hintOf(open, missing, view)}
         />
       }
     >
@@ -155,9 +156,20 @@ export function ReadyStation({ moveId, view }: { moveId: string; view: ReadyView
   )
 }
 
-function hintOf(open: number, missing: number, name: string): string {
+function whereWords({ makesImage, written, target }: ReadyView): string {
+  if (!written) return `It becomes ${target.name}, in the folder of the ${target.place}. Nothing is erased.`
+  const label = `Read the label on the drive ${written.place.startsWith('on ') ? '' : 'in the '}${written.place}.`
+  return makesImage
+    ? `${label} ${target.name} is put on it; its other files stay as they are.`
+    : `${label} Everything on it will be erased.`
+}
+
+function hintOf(open: number, missing: number, { makesImage, target, further }: ReadyView): string {
+  const name = [target, ...further].map((d) => d.name).join(' and the ')
   const parts = [open > 0 ? counted(open, 'item') : '', missing > 0 ? counted(missing, 'character') : ''].filter(
     Boolean,
   )
-  return parts.length > 0 ? `${parts.join(' and ')} left` : `Erases the ${name}. Nothing will be asked after this.`
+  return parts.length > 0
+    ? `${parts.join(' and ')} left`
+    : `${makesImage ? `Makes ${name}` : `Erases the ${name}`}. Nothing will be asked after this.`
 }

@@ -50,7 +50,24 @@ export const MOVES = refusals({
     sentence: () => 'The drive on the way was not read when the route was chosen. Choose the route again.',
   },
   'leg-does-not-fit': { status: 409, sentence: ({ why }: { why: string }) => why },
-  'leg-not-between-drives': { status: 409, sentence: () => 'This leg is not one between drives.' },
+  'copy-image-stays': {
+    status: 409,
+    sentence: () => 'What an image lost is not read once more. Copy it anew, or read it from the image as it is.',
+  },
+  'leg-store-gone': { status: 409, sentence: () => 'What an image of this leg lies on is no longer on the bench.' },
+  'leg-image-unknown': {
+    status: 409,
+    sentence: () => 'No leg before this one makes the image that it reads. Choose the route again.',
+  },
+  'leg-image-differs': {
+    status: 409,
+    sentence: ({ image }: { image: string }) =>
+      `${image} does not hold the partitions that were read of the drive, so the fit is not one for it. Take a route that reads the drive.`,
+  },
+  'route-no-volume': {
+    status: 409,
+    sentence: ({ drive }: { drive: string }) => `No volume of the ${drive} takes an image now. Choose another route.`,
+  },
   'leg-drive-gone': { status: 409, sentence: () => 'A drive of this leg is no longer on the bench.' },
   'no-locked-fit': {
     status: 409,

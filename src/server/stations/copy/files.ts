@@ -3,7 +3,7 @@ import { summaryCsv } from '@/core/copy/summary-files'
 import { driveName } from '@/core/things/drive'
 import { Refusal } from '../../ground/refusals'
 import { loadMove } from '../../moves'
-import { progressOf } from '../../moves/legs'
+import { mediumRead, mediumWritten, progressOf } from '../../moves/legs'
 
 /** What a leg's copy came to, as a file to keep. Throws Refusal when it is not done. */
 export async function summaryFile(moveId: string, leg: number, as: 'json' | 'csv' | 'lost') {
@@ -13,12 +13,12 @@ export async function summaryFile(moveId: string, leg: number, as: 'json' | 'csv
   if (!progress || !summary) throw new Refusal('leg-not-copied')
   const name = `${moveId}-leg-${leg + 1}`
   if (as === 'csv') return { name: `${name}.csv`, type: 'text/csv', text: summaryCsv(summary) }
-  const { from, to } = progress.legs[leg].transfer
-  const [source, target] = [from, to].map((end) => {
-    const drive = move.bench.drives.find((d) => end.kind === 'drive' && d.id === end.driveId)
-    if (!drive) throw new Refusal('leg-drive-gone')
-    return { name: `${driveName(drive)}, ${drive.serial}`, sizeBytes: drive.sizeBytes }
-  })
+  const media = [mediumRead(move, progress.legs, leg), mediumWritten(move, progress.legs[leg].transfer, leg)]
+  const [source, target] = media.map((medium) =>
+    medium.kind === 'image'
+      ? { name: medium.name, sizeBytes: medium.sizeBytes }
+      : { name: `${driveName(medium.drive)}, ${medium.drive.serial}`, sizeBytes: medium.drive.sizeBytes },
+  )
   const file =
     as === 'json'
       ? { source, target, ...summary }

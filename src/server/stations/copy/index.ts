@@ -4,7 +4,7 @@ import type { Lost } from '@/core/copy/progress'
 import { berthOf } from '@/core/things/bench'
 import { driveName } from '@/core/things/drive'
 import { launch, send } from '../../copying/launch'
-import { leaseFor, orderFor, workerDrive } from '../../copying/order'
+import { leaseFor, orderFor, workerMedium } from '../../copying/order'
 import { CopyRow } from '../../database/models'
 import { saveAtLast } from '../../database/save-at-last'
 import { publish } from '../../ground/events'
@@ -13,6 +13,7 @@ import { type Lease, startWithLease } from '../../leases'
 import { loadMove, type Move } from '../../moves'
 import { running } from '../../moves/copies'
 import { type LegNow, loadLeg, progressOf } from '../../moves/legs'
+import { driveUnder } from '../../moves/media'
 import { note } from '../../moves/logbook'
 import { benchNow, setPace } from '../../world/clock'
 
@@ -26,8 +27,10 @@ export async function retryLostOf(moveId: string): Promise<void> {
   if (progress!.copies[index + 1] || (move.row.swap?.phases[index + 1]?.done.length ?? 0) > 0)
     throw new Refusal('copy-drives-moved-since')
   const leg = await loadLeg(move, index)
-  for (const drive of [leg.from, leg.to]) {
-    if (!berthOf(drive, move.bench).link) throw new Refusal('drive-not-connected', { drive: driveName(drive) })
+  // What is in an image has its place by its format, so nothing is put into it afterwards.
+  if (leg.to.kind === 'image') throw new Refusal('copy-image-stays')
+  for (const drive of [driveUnder(leg.from), leg.to.drive]) {
+    if (drive && !berthOf(drive, move.bench).link) throw new Refusal('drive-not-connected', { drive: driveName(drive) })
   }
   const { lost, targetFingerprint: fingerprint } = copy.summary
   await startWithLease(await leaseFor(move, leg, []), (lease) =>
@@ -45,8 +48,8 @@ async function retryLeased(
   const order = {
     ...(await orderFor(move, leg, copy.id)),
     task: { kind: 'retry' as const, lost: copy.lost },
-    source: workerDrive(leg.from),
-    targets: [workerDrive(leg.to, copy.fingerprint)],
+    source: workerMedium(leg.from),
+    targets: [workerMedium(leg.to, copy.fingerprint)],
     choices: copy.choices,
     resume: { progress: copy.progress },
   }

@@ -3,6 +3,8 @@ import { sureIn } from '@/host/journal-file'
 import { clockTime } from '../../ground/words'
 import { moveRow, plateOf } from '../../moves'
 import { journalOf, running } from '../../moves/copies'
+import { mediumRead, mediumWritten } from '../../moves/legs'
+import { mediumPlate } from '../../moves/media'
 import { benchNow } from '../../world/clock'
 import type { MovePage } from '../../moves/page'
 
@@ -11,11 +13,7 @@ export async function copyView({ move, copy, progress, lines }: MovePage) {
   // After a leg its summary stays until the next one begins.
   const shown = copy ?? progress!.copies[progress!.copied - 1]!
   const { transfer } = progress!.legs[shown.leg]
-  const drive = (end: typeof transfer.from) =>
-    plateOf(
-      move.bench.drives.find((d) => end.kind === 'drive' && d.id === end.driveId)!,
-      move.bench,
-    )
+  const to = mediumWritten(move, transfer, shown.leg)
   const { source } = survey!.pairs[transfer.pair]
   return {
     copy: shown,
@@ -29,15 +27,16 @@ export async function copyView({ move, copy, progress, lines }: MovePage) {
     legs: progress!.legs.length,
     /** Hands have something to do before the next leg, or after the last. */
     handsNext: progress!.phase !== undefined || progress!.copied === progress!.legs.length,
-    source: drive(transfer.from),
-    target: drive(transfer.to),
+    source: mediumPlate(mediumRead(move, progress!.legs, shown.leg), move.bench),
+    target: mediumPlate(to, move.bench),
     profile: source.profile,
     sourceBytes: source.sizeBytes,
     sourceSectorSize: source.logicalSectorSize,
     leg: transfer,
     lines,
     others: await othersCopying(move.id),
-    canRetry: shown.status === 'done' && (move.row.swap?.phases[shown.leg + 1]?.done.length ?? 0) === 0,
+    canRetry:
+      to.kind === 'drive' && shown.status === 'done' && (move.row.swap?.phases[shown.leg + 1]?.done.length ?? 0) === 0,
     further: shown.choices.further.flatMap((id) =>
       move.bench.drives.filter((d) => d.id === id).map((d) => plateOf(d, move.bench)),
     ),

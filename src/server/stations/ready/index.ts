@@ -24,15 +24,16 @@ import { ReadyResultSchema } from '../../database/schemas'
 import { dataFolder } from '../../ground/paths'
 import { Refusal } from '../../ground/refusals'
 import { clockTime, dayWords } from '../../ground/words'
-import { saveStationResults, loadMove, type Move, obstacleOf, plateOf } from '../../moves'
+import { saveStationResults, loadMove, type Move, obstacleOf } from '../../moves'
 import { latestCopy } from '../../moves/copies'
-import { copyNote, type LegNow, loadLeg, type Progress, progressOf } from '../../moves/legs'
+import { copyNote, givenImage, type LegNow, loadLeg, type Progress, progressOf } from '../../moves/legs'
+import { driveOf, driveUnder, hostFileOf, type Medium, mediumPlate, mediumWords, withMedium } from '../../moves/media'
 import { type LogWords, note } from '../../moves/logbook'
 import { mapCheckProgress, startMapChecks } from '../../moves/map-checks'
 import { heldNow } from '../../moves/plan-problem'
 import { pairsOf } from '../../moves/question'
 import { reservedDrives } from '../../moves/reserved-drives'
-import { changeComputer, driveBytes, withDrive } from '../../world'
+import { changeComputer, withDrive } from '../../world'
 import { benchNow } from '../../world/clock'
 import { knownOf } from '../../world/known'
 import { withStickDrivers } from '../../world/stick'
@@ -43,7 +44,8 @@ export interface ReadyState {
   readonly items: readonly ReadyItem[]
   readonly open: number
   readonly whenDone: 'stay' | 'power-off'
-  readonly targetFingerprint: string
+  /** Absent of an image, which is made anew. */
+  readonly targetFingerprint?: string
   readonly choices: CopyChoices
   /** Further drives that are written in the same reading. */
   readonly further: readonly Drive[]
@@ -54,9 +56,8 @@ export interface ReadyState {
 
 /** What of a leg the list is about. One that makes something new has no drive to write to. */
 type Looked = Pick<LegNow, 'index' | 'transfer' | 'source'> & {
-  /** Undefined where an image is read. */
-  readonly from?: Drive
-  readonly to?: Drive
+  readonly from?: Medium
+  readonly to?: Medium
   readonly target?: DriveSurvey
   readonly layout?: Layout
 }
@@ -65,24 +66,25 @@ type Looked = Pick<LegNow, 'index' | 'transfer' | 'source'> & {
 export async function readyState(move: Move, leg: LegNow): Promise<ReadyState> {
   const { facts, now, further, furtherPrints, prints } = await look(move, leg)
   const items = readyItems(facts)
-  const identity = [leg.from, leg.to, ...further].map(({ id, model, serial, sizeBytes }) => [
-    id,
-    model,
-    serial,
-    sizeBytes,
-  ])
+  const identity = [leg.from, leg.to, ...further.map((drive) => ({ kind: 'drive', drive }) as const)].map(identityOf)
   const all = [prints.source, prints.target, ...Object.values(furtherPrints)]
   return {
     items,
     open: openCount(items),
     whenDone: now.whenDone,
-    targetFingerprint: prints.target!,
+    ...(prints.target === undefined ? {} : { targetFingerprint: prints.target }),
     sourceFingerprint: prints.sourceWanted,
     choices: now.choices,
     further,
     furtherFingerprints: furtherPrints,
     seen: toHex(sha256(new TextEncoder().encode(JSON.stringify([identity, all, leg.layout])))),
   }
+}
+
+const identityOf = (medium: Medium) => {
+  if (medium.kind === 'image') return [medium.name, medium.format, medium.sizeBytes, driveUnder(medium)?.serial]
+  const { id, model, serial, sizeBytes } = medium.drive
+  return [id, model, serial, sizeBytes]
 }
 
 /** The list of a route that this version cannot carry out, by the leg it is at. Throws Refusal before there is one. */
@@ -92,11 +94,13 @@ export async function readyAhead(move: Move): Promise<readonly ReadyItem[]> {
   if (!progress || !row.survey) throw new Refusal('no-route')
   const index = progress.leg
   const { transfer } = progress.legs[index]
-  const drive = (end: typeof transfer.from) =>
-    end.kind === 'drive' ? bench.drives.find((d) => d.id === end.driveId) : undefined
+  const medium = (end: typeof transfer.from): Medium | undefined => {
+    const drive = end.kind === 'drive' ? bench.drives.find((d) => d.id === end.driveId) : undefined
+    return drive && { kind: 'drive', drive }
+  }
   const pair = row.survey.pairs[transfer.pair]
-  const [from, to] = [drive(transfer.from), drive(transfer.to)]
-  const target = to && to.id === move.pairs[transfer.pair].target?.id ? (pair.target ?? undefined) : undefined
+  const [from, to] = [medium(transfer.from), medium(transfer.to)]
+  const target = to && driveOf(to)?.id === move.pairs[transfer.pair].target?.id ? (pair.target ?? undefined) : undefined
   const looked = { index, transfer, source: pair.source, from, to, target }
   return readyItems((await look(move, looked)).facts)
 }
@@ -105,24 +109,30 @@ async function look(move: Move, leg: Looked) {
   const { row, bench } = move
   if (!row.survey) throw new Refusal('no-survey')
   const { from, to, transfer } = leg
-  const source = from && plateOf(from, bench)
-  const target = to && plateOf(to, bench)
-  const sourcePrint = from && (await withDrive(from, fingerprintOf))
-  const [targetPrint, marker] = to
-    ? await withDrive(to, async (device) => [await fingerprintOf(device), await readMarker(device)] as const)
+  const source = from && mediumPlate(from, bench)
+  const target = to && mediumPlate(to, bench)
+  const [under, over] = [from && driveUnder(from), to && driveUnder(to)]
+  const written = to && driveOf(to)
+  const sourcePrint = from && (await withMedium(from, fingerprintOf))
+  const [targetPrint, marker] = written
+    ? await withDrive(written, async (device) => [await fingerprintOf(device), await readMarker(device)] as const)
     : [undefined, undefined]
   const progress = (await progressOf(row))!
-  // A drive that a leg before wrote is known by what that leg left on it.
-  const before = progress.copies.slice(0, leg.index).findLast((_, i) => from && writes(progress, i, from.id))
-  const sourceWanted = before?.summary?.targetFingerprint ?? leg.source.fingerprint
+  // What a leg before wrote is known by what that leg left on it.
+  const before = progress.copies.slice(0, leg.index).findLast((_, i) => from && writes(progress, i, leg, from))
+  const given = from?.kind === 'image' ? row.route?.via[givenImage(from.name)] : undefined
+  const sourceWanted = before?.summary?.targetFingerprint ?? given?.fingerprint ?? leg.source.fingerprint
   const stick = bench.accessories.find((a) => a.kind === 'stick')
   const runner = bench.computers.find((c) => c.id === transfer.by)
   const host = await statfs(dataFolder())
   const ends = [
-    [transfer.from, from],
-    [transfer.to, to],
+    [transfer.from, under],
+    [transfer.to, over],
   ] as const
-  const places = ends.every(([h, d]) => !d || (h.kind === 'drive' && placeKey(h.place) === placeKey(d.place)))
+  const places = ends.every(
+    ([medium, drive]) =>
+      !drive || ('place' in medium && medium.place !== null && placeKey(medium.place) === placeKey(drive.place)),
+  )
   const now = row.ready ?? UNTOUCHED
   const { choices } = now
   const { drives: further, facts: furtherFacts, fingerprints } = await furtherOf(move, leg, choices)
@@ -132,9 +142,9 @@ async function look(move: Move, leg: Looked) {
   const facts: ReadyFacts = {
     source: leg.source,
     target: leg.target,
-    sourceName: source?.name ?? holderName(transfer.from, bench),
-    targetName: target?.name ?? holderName(transfer.to, bench),
-    sourceHealth: from?.health,
+    sourceName: from ? mediumWords(from) : holderName(transfer.from, bench),
+    targetName: to ? mediumWords(to) : holderName(transfer.to, bench),
+    sourceHealth: from && driveOf(from)?.health,
     live: progress.plan.live,
     ...(move.brief.toVirtualMachine || move.brief.targetComputerId !== null ? { goal: await goalOf(move) } : {}),
     adapters: ends.flatMap(([, drive]) => adapterOf(drive, bench, seconds.copy + (choices.verify ? seconds.check : 0))),
@@ -246,7 +256,7 @@ async function furtherOf(move: Move, leg: Looked, { further }: CopyChoices) {
       id: drive.id,
       name: driveName(drive),
       connected: isReached(drive, move.bench, leg),
-      sameSize: leg.to !== undefined && sameShape(drive, leg.to),
+      sameSize: leg.to?.kind === 'drive' && sameShape(drive, leg.to.drive),
       taken: isOwn(drive, move)
         ? `The ${driveName(drive)} belongs to this move already.`
         : (taken.get(drive.id) ?? null),
@@ -268,22 +278,27 @@ function isReached(drive: Drive, bench: Move['bench'], { transfer }: Looked): bo
 
 /** Drives of the bench that could be written in the same reading: within reach, alike, and nobody else's. */
 export async function furtherCandidates(move: Move, leg: LegNow): Promise<Drive[]> {
+  if (leg.to.kind !== 'drive') return []
+  const target = leg.to.drive
+  const source = driveUnder(leg.from)
   const taken = await reservedDrives(move.bench, move.row.benchId, move.id)
   return move.bench.drives.filter(
     (d) =>
       !isOwn(d, move) &&
       !taken.has(d.id) &&
-      d.id !== leg.to.id &&
-      d.id !== leg.from.id &&
+      d.id !== target.id &&
+      d.id !== source?.id &&
       d.file !== null &&
-      sameShape(d, leg.to) &&
+      sameShape(d, target) &&
       isReached(d, move.bench, leg),
   )
 }
 
-function writes({ legs }: Progress, index: number, driveId: string): boolean {
-  const { to } = legs[index].transfer
-  return to.kind === 'drive' && to.driveId === driveId
+/** Whether a leg wrote what another one reads. */
+function writes({ legs }: Progress, index: number, leg: Looked, from: Medium): boolean {
+  const { to, pair } = legs[index].transfer
+  if (from.kind === 'drive') return to.kind === 'drive' && to.driveId === from.drive.id
+  return to.kind === 'image' && pair === leg.transfer.pair
 }
 
 export const ReadyActionSchema = z.discriminatedUnion('action', [
@@ -438,8 +453,8 @@ async function refuseWhileCopying(moveId: string): Promise<void> {
 }
 
 /** What the copy will take on this host: what the source takes, and some for grown records. */
-async function hostBytes(source: Drive): Promise<number> {
-  const { blocks } = await stat(driveBytes(source).file)
+async function hostBytes(from: Medium): Promise<number> {
+  const { blocks } = await stat(hostFileOf(from))
   // Blocks are counted in 512 bytes whatever the host's file system has.
   return blocks * 512 + 64 * MIB
 }

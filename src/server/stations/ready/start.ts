@@ -5,7 +5,7 @@ import { plateMatches } from '@/core/ready/plate-check'
 import { berthOf } from '@/core/things/bench'
 import { type Drive, driveName } from '@/core/things/drive'
 import { launch } from '../../copying/launch'
-import { furtherDrives, leaseFor, orderFor, workerDrive } from '../../copying/order'
+import { furtherDrives, leaseFor, orderFor, workerDrive, workerMedium } from '../../copying/order'
 import { CopyRow } from '../../database/models'
 import { fitsLocked } from '../../database/notes'
 import { saveAtLast } from '../../database/save-at-last'
@@ -15,6 +15,7 @@ import { loadMove, type Move } from '../../moves'
 import { forgetCutOff, latestCopy, recover, running } from '../../moves/copies'
 import { type LegNow, loadLeg, progressOf } from '../../moves/legs'
 import { note } from '../../moves/logbook'
+import { driveUnder, mediumWords } from '../../moves/media'
 import { benchNow } from '../../world/clock'
 import { readyState } from '.'
 
@@ -32,7 +33,8 @@ export async function startCopy(moveId: string, input: unknown): Promise<void> {
   await recover()
   const move = await loadMove(moveId)
   const leg = await legToCopy(move)
-  if (leg.from.id === leg.to.id) throw new Refusal('copy-source-is-target')
+  if (leg.from.kind === 'drive' && leg.to.kind === 'drive' && leg.from.drive.id === leg.to.drive.id)
+    throw new Refusal('copy-source-is-target')
   await startWithLease(await leaseFor(move, leg, await furtherDrives(move)), (lease) =>
     startLeased(move, leg, { plate, seen, further }, lease),
   )
@@ -54,14 +56,14 @@ async function startLeased(
   if (seen !== ready.seen) {
     throw new Refusal('copy-drives-changed')
   }
-  for (const [drive, typed] of [[leg.to, plate], ...ready.further.map((d) => [d, further[d.id] ?? ''])] as [
-    Drive,
-    string,
-  ][]) {
-    if (!plateMatches(drive.serial, typed)) {
-      throw new Refusal('plate-wrong', { drive: driveName(drive) })
-    }
-  }
+  // What is written is known by its plate: the target, or the drive that an image is put on.
+  const written = driveUnder(leg.to)
+  const plates: [Drive, string][] = [
+    ...(written ? [[written, plate] as [Drive, string]] : []),
+    ...ready.further.map((d): [Drive, string] => [d, further[d.id] ?? '']),
+  ]
+  for (const [drive, typed] of plates)
+    if (!plateMatches(drive.serial, typed)) throw new Refusal('plate-wrong', { drive: driveName(drive) })
   await forgetCutOff(moveId)
   const startedAt = Math.round(await benchNow())
   const job = `${moveId}-${leg.index}-${startedAt}`
@@ -69,9 +71,9 @@ async function startLeased(
   const order = {
     ...(await orderFor(move, leg, job)),
     task: { kind: 'copy' as const },
-    source: workerDrive(leg.from, ready.sourceFingerprint),
+    source: workerMedium(leg.from, ready.sourceFingerprint),
     targets: [
-      workerDrive(leg.to, ready.targetFingerprint),
+      workerMedium(leg.to, ready.targetFingerprint),
       ...ready.further.map((d) => workerDrive(d, ready.furtherFingerprints[d.id])),
     ],
     choices,
@@ -94,8 +96,8 @@ async function startLeased(
   })
   await launch(move, leg, order, lease)
   const which = leg.of > 1 ? `leg ${leg.index + 1} of ${leg.of}` : 'copy'
-  const targets = [leg.to, ...ready.further].map(driveName).join(', ')
-  await saveAtLast(() => note(moveId, `${which} started, ${driveName(leg.from)} to ${targets}`))
+  const targets = [mediumWords(leg.to), ...ready.further.map(driveName)].join(', ')
+  await saveAtLast(() => note(moveId, `${which} started, ${mediumWords(leg.from)} to ${targets}`))
 }
 
 export const ResumeCopySchema = z.object({
@@ -130,14 +132,15 @@ async function resumeLeased(
   const moveId = move.id
   const ready = await readyState(move, leg)
   // A target that this very copy marked is another than when it was surveyed; the copy itself looks at its mark.
-  const connected = berthOf(leg.to, move.bench).link !== undefined
+  const under = driveUnder(leg.to)
+  const connected = !under || berthOf(under, move.bench).link !== undefined
   const item = ready.items.find((i) => i.state !== 'settled' && !(i.id === 'target-same' && connected))
   if (item) throw new Refusal('not-ready-to-resume', { item: item.title, why: item.why })
   const order = {
     ...(await orderFor(move, leg, copy.id)),
     task: { kind: 'copy' as const },
-    source: workerDrive(leg.from, ready.sourceFingerprint),
-    targets: [leg.to, ...further].map((d) => workerDrive(d)),
+    source: workerMedium(leg.from, ready.sourceFingerprint),
+    targets: [workerMedium(leg.to), ...further.map((d) => workerDrive(d))],
     choices: copy.choices,
     resume: { progress: copy.progress, recheck },
   }

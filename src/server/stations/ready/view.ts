@@ -5,6 +5,7 @@ import { legSeconds } from '@/core/route/timing'
 import { driveName } from '@/core/things/drive'
 import { plateOf } from '../../moves'
 import { loadLeg } from '../../moves/legs'
+import { driveOf, driveUnder, mediumPlate } from '../../moves/media'
 import type { MovePage } from '../../moves/page'
 import { furtherCandidates, readyAhead, readyState } from '.'
 
@@ -17,6 +18,7 @@ export async function readyView({ move, progress, copy }: MovePage) {
   const leg = await loadLeg(move)
   const { items, open, whenDone, choices, further, seen } = await readyState(move, leg)
   const candidates = await furtherCandidates(move, leg)
+  const written = driveUnder(leg.to)
   const volumes = leg.layout.partitions.flatMap((p) => {
     const { volume } = leg.source.partitions.find((q) => q.number === p.sourceNumber) ?? {}
     // Where nobody sees what is in use, every sector is taken anyway.
@@ -41,14 +43,18 @@ export async function readyView({ move, progress, copy }: MovePage) {
       bytes,
       seconds: { used: seconds('used'), volumes: seconds('volumes'), every: seconds('every') },
       live: progress!.plan.live,
-      failing: healthVerdict(leg.from.health).state === 'failing',
+      failing: healthVerdict(driveOf(leg.from)?.health).state === 'failing',
       candidates: candidates.map((d) => ({ id: d.id, name: driveName(d), serial: d.serial })),
     },
     further: further.map((d) => ({ ...plateOf(d, move.bench), platePrefix: platePrefix(d.serial) })),
     leg: { number: leg.index + 1, of: leg.of },
-    source: plateOf(leg.from, move.bench),
-    target: plateOf(leg.to, move.bench),
-    platePrefix: platePrefix(leg.to.serial),
+    source: mediumPlate(leg.from, move.bench),
+    target: mediumPlate(leg.to, move.bench),
+    /** An image that is made: nothing of the move is written over. */
+    makesImage: leg.to.kind === 'image',
+    /** The drive that is written, whose plate is typed; null where a host keeps the image. */
+    written: written ? plateOf(written, move.bench) : null,
+    platePrefix: written ? platePrefix(written.serial) : '',
     system: leg.source.partitions.find((p) => p.role === 'system'),
     running: copy?.status === 'running' || copy?.status === 'paused',
     done: progress!.copied === progress!.legs.length,

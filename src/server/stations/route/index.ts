@@ -2,15 +2,21 @@ import { z } from 'zod'
 import { ACCESSORY_MODELS } from '@/bench/catalogue'
 import { obstaclesOf, openingsOf } from '@/core/route/obstacles'
 import { findPlans } from '@/core/route/search'
-import { legsOf, type Plan } from '@/core/route/types'
+import { TARGETS } from '@/core/image'
+import { legsOf, type PlacedMedium, type Plan } from '@/core/route/types'
+import { roomForImages } from '@/core/survey/room-for-images'
 import { surveyDrive } from '@/core/survey/survey'
 import type { DriveSurvey } from '@/core/survey/types'
 import { type Accessory, AccessorySchema } from '@/core/things/accessory'
-import { driveName } from '@/core/things/drive'
+import { type Drive, driveName } from '@/core/things/drive'
 import { sha256 } from '@/host/sha256'
+import type { RouteResult } from '../../database/schemas'
 import { Refusal } from '../../ground/refusals'
+import { withImage } from '../../images'
+import { freeName } from '../../images/names'
 import { saveStationResults, loadMove, type Move } from '../../moves'
 import { refuseAfterCopy } from '../../moves/copies'
+import { givenImage } from '../../moves/legs'
 import { claimedDrives, notYet, questionOf } from '../../moves/question'
 import { withDrive } from '../../world'
 import { benchNow } from '../../world/clock'
@@ -49,15 +55,55 @@ export async function takeRoute(moveId: string, input: unknown): Promise<void> {
     if (by) throw new Refusal('route-target-taken', { drive: driveName(target), move: by })
   }
   const via: Record<string, DriveSurvey> = {}
-  for (const { transfer } of legsOf(plan).legs) {
-    const { to } = transfer
-    if (to.kind !== 'drive' || move.pairs.some((p) => p.target?.id === to.driveId)) continue
-    const drive = move.bench.drives.find((d) => d.id === to.driveId)!
-    via[drive.id] = await withDrive(drive, (device) => surveyDrive(device, sha256))
+  const images: RouteResult['images'] = []
+  const read = (drive: Drive) => withDrive(drive, (device) => surveyDrive(device, sha256))
+  const { legs } = legsOf(plan)
+  for (const [leg, { transfer }] of legs.entries()) {
+    const { from, to, pair } = transfer
+    if (to.kind === 'drive') {
+      if (move.pairs.some((p) => p.target?.id === to.driveId)) continue
+      via[to.driveId] = await read(driveById(move, to.driveId))
+    } else images.push(await imageFor(move, to, { leg, pair }, read))
+    const isGiven = from.kind === 'image' && !legs.slice(0, leg).some((l) => l.transfer.pair === pair)
+    if (!isGiven) continue
+    const [name] = move.brief.images
+    if (name === undefined) throw new Refusal('leg-image-unknown')
+    images.push({ leg, end: 'from', name, format: 'raw', volume: null })
+    via[givenImage(name)] = await withImage(name, ({ device }) => surveyDrive(device, sha256))
   }
   await saveStationResults(
     moveId,
-    { route: { at: await benchNow(), plan, via }, swap: null },
+    { route: { at: await benchNow(), plan, via, images, machineId: null }, swap: null },
     `route chosen: ${plan.title.toLowerCase()}`,
   )
+}
+
+/** What the images are that a plan makes: known to every reader, and without an end that a drive of today meets. */
+const IMAGE_FORMAT = 'vhdx'
+
+/** Names an image that a leg makes, with the volume it is put into where its store is a drive. */
+async function imageFor(
+  move: Move,
+  to: Exclude<PlacedMedium, { kind: 'drive' }>,
+  { leg, pair }: { leg: number; pair: number },
+  read: (drive: Drive) => Promise<DriveSurvey>,
+): Promise<RouteResult['images'][number]> {
+  const { brief, pairs, bench } = move
+  const which = to.kind === 'image' ? pairs[pair].source.serial : `disk ${pair + 1}`
+  // Names of files have none of these anywhere.
+  const stem = `${brief.name} ${which}`.replace(/[\\/:*?"<>|\0-\x1f]+/g, ' ').trim()
+  const wished = `${stem}.${TARGETS[IMAGE_FORMAT].extension}`
+  const common = { leg, end: 'to', format: IMAGE_FORMAT } as const
+  const store = to.kind === 'image' ? bench.drives.find((d) => d.id === to.store) : undefined
+  if (!store) return { ...common, name: await freeName(wished), volume: null }
+  const room = roomForImages(await read(store))
+  if (!room) throw new Refusal('route-no-volume', { drive: driveName(store) })
+  const { partition, offset, length } = room
+  return { ...common, name: wished, volume: { partition, offset, length } }
+}
+
+function driveById({ bench }: Move, id: string): Drive {
+  const drive = bench.drives.find((d) => d.id === id)
+  if (!drive) throw new Refusal('leg-drive-gone')
+  return drive
 }
