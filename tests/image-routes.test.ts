@@ -1,5 +1,4 @@
 import { rmSync } from 'node:fs'
-import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
 
 const folder = await vi.hoisted(async () => {
@@ -40,4 +39,17 @@ describe('the survey office PC', () => {
     expect(trial.subject).toBe('target')
   })
 })
-void path
+
+describe('the logbook server', () => {
+  it('becomes a virtual machine, read at the host', async () => {
+    await toRoute('logbook-server')
+    for (const p of await plansOf('logbook-server')) console.log(p.notYet, '|', p.title, '|', p.id)
+    const plan = (await plansOf('logbook-server')).find((p) => /Read at the host/.test(p.title))!
+    expect(plan.notYet).toBeNull()
+    const { trial, copies } = await carryOut('logbook-server', plan.id)
+    expect(copies.map((c) => c.status)).toEqual(['done', 'done'])
+    console.log(trial.trace.links.map((l) => [l.title, l.state, l.found, l.why]))
+    expect(trial.subject).toBe('target')
+    expect(trial.trace.starts).toBe(true)
+  })
+})

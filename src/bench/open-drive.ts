@@ -3,7 +3,9 @@ import path from 'node:path'
 import type { BlockDevice } from '@/core/block/device'
 import { FaultyDevice, type LostRun, CorruptingDevice } from '@/core/block/faulty'
 import { CoreError } from '@/core/errors'
+import { BlockMappedDevice } from '@/core/image/block-mapped'
 import { openHostImage } from '@/host/images'
+import { openInPlace } from '@/host/in-place-image'
 import { SparseFileDevice } from './sparse-file'
 
 /** What opening a drive of the bench needs. It is plain, so that it can go to a worker. */
@@ -30,8 +32,8 @@ export interface OpenDrive {
 }
 
 /**
- * Opens a drive of the bench. For writing only when it is the target of a copy; an image then has to be raw, since
- * only there a sector has its place beforehand. Rejects with CoreError.
+ * Opens a drive of the bench. For writing only when it is the target of a copy or of a repair; an image then has to be
+ * raw, or a VHDX, where what was written once has its place. Rejects with CoreError.
  */
 export async function openDrive(drive: DriveBytes, { writable }: { writable: boolean }): Promise<OpenDrive> {
   const { file, isImage, within, logicalSectorSize, physicalSectorSize } = drive
@@ -42,10 +44,22 @@ export async function openDrive(drive: DriveBytes, { writable }: { writable: boo
       throw new CoreError(`${path.basename(file)} leads out of the images folder and is not opened.`)
     }
     if (!writable) return { device: withFaults(image.device, drive), files: image.paths, close: () => image.close() }
-    const { kind, name } = image
+    const { kind, name, parent, findings, device } = image
+    // Each block of a VHDX has one place, unless it builds on another or has changes that were not carried out.
+    if (kind === 'vhdx' && device instanceof BlockMappedDevice && parent === undefined && findings.length === 0) {
+      const inPlace = await openInPlace(file, path.basename(file), device).catch(async (error: unknown) => {
+        await image.close()
+        throw error
+      })
+      const close = async () => {
+        await inPlace.close()
+        await image.close()
+      }
+      return { device: withFaults(inPlace.device, drive), files: image.paths, close }
+    }
     await image.close()
     if (kind !== 'raw')
-      throw new CoreError(`Only a raw image can be written to, and this one is ${name}. Nothing was written.`)
+      throw new CoreError(`Only a raw image or a VHDX can be written to, and this one is ${name}. Nothing was written.`)
   }
   const opened = await SparseFileDevice.open(file, { writable, logicalSectorSize, physicalSectorSize })
   return { device: withFaults(opened, drive), files: [file], close: () => opened.close() }

@@ -67,6 +67,16 @@ export class BlockMappedDevice implements BlockDevice {
     }
   }
 
+  /** Where a stretch lies in the image file, piece by piece; no place where the file holds nothing of it. */
+  async *places(offset: number, length: number) {
+    checkRange(this, offset, length)
+    for (let at = offset; at < offset + length;) {
+      const { length: stretch, source } = await this.parts.locate(at, offset + length - at)
+      yield { at: at - offset, length: stretch, place: source.from === 'file' ? source.offset : undefined }
+      at += stretch
+    }
+  }
+
   async write(): Promise<void> {
     throw new ReadOnlyDevice()
   }

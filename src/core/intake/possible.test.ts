@@ -5,12 +5,13 @@ import { type MoveFacts, whyNotYet } from './possible'
 const transfer = (how: Transfer['how']) => ({ do: 'transfer', how }) as Transfer
 
 const possible: MoveFacts = {
-  toVirtualMachine: false,
   plan: { live: false, actions: [transfer('copy')] },
 }
 
 describe('what can be carried out', () => {
-  it('is a copy from drive to drive, in one leg or two', () => {
+  it('is a copy from drive to drive, in one leg or two, by an image, and into a virtual machine', () => {
+    for (const how of ['capture', 'restore', 'write-disk'] as const)
+      expect(whyNotYet({ plan: { live: false, actions: [transfer(how)] } })).toBeUndefined()
     expect(whyNotYet(possible)).toBeUndefined()
     for (const live of [false, true]) {
       expect(whyNotYet({ ...possible, plan: { live, actions: [transfer('copy'), transfer('copy')] } })).toBeUndefined()
@@ -18,7 +19,6 @@ describe('what can be carried out', () => {
   })
 
   it.each<[string, () => Partial<MoveFacts>, RegExp]>([
-    ['a virtual machine', () => ({ toVirtualMachine: true }), /virtual machine/],
     ['the network', () => ({ plan: { live: false, actions: [transfer('send')] } }), /over the network/],
   ])('is not %s, and says so', (_what, changes, reason) => {
     expect(whyNotYet({ ...possible, ...changes() })).toMatch(reason)

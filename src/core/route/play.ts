@@ -1,6 +1,7 @@
 import { lowerFirst } from '../words'
 import { type Accessory, isAdapter } from '../things/accessory'
 import { type BenchState, driveIn, placeKey, placeName, slotAt, whyNotThere } from '../things/bench'
+import { mediumKey } from './transfers'
 import type { Computer } from '../things/computer'
 import { type Drive, driveName, type Place } from '../things/drive'
 import type { Socket } from '../things/links'
@@ -148,7 +149,7 @@ function pluggedNext(computerId: string, ahead: readonly Action[]): string[] {
 
 function whyNotTransfer(action: Transfer, { bench, holds }: Played, pairs: readonly Pair[]): string | undefined {
   const { from, to, pair } = action
-  if (holds.get(mediumKeyOf(from, pair)) !== pair) return 'What the plan copies from does not hold this system.'
+  if (holds.get(mediumKey(from, pair)) !== pair) return 'What the plan copies from does not hold this system.'
   for (const medium of [from, to]) {
     const why = whyNotReached(medium, action, bench)
     if (why) return why
@@ -237,13 +238,8 @@ function apply(action: Action, { bench, holds }: Played): Played {
     case 'start-virtual':
       return { holds, bench }
     case 'transfer':
-      return { bench, holds: new Map(holds).set(mediumKeyOf(action.to, action.pair), action.pair) }
+      return { bench, holds: new Map(holds).set(mediumKey(action.to, action.pair), action.pair) }
   }
-}
-
-function mediumKeyOf(medium: PlacedMedium, pair: number): string {
-  if (medium.kind === 'drive') return `drive:${medium.driveId}`
-  return medium.kind === 'image' ? `image:${medium.store}:${pair}` : `disk:${medium.hostId}:${pair}`
 }
 
 function at(place: Place, bench: BenchState): string {

@@ -104,6 +104,7 @@ function countFreeBrackets(bench: BenchState, besides: string | undefined): numb
 /** Why a drive cannot go to a place, or undefined when it can. Taking it out of where it is counts too. */
 export function whyNotThere(drive: Drive, place: Place, bench: BenchState): string | undefined {
   const stuck = whyStuck(drive, bench)
+  if (drive.body.form === 'virtual' && place.kind !== 'slot') return 'A virtual disk stays at its virtual machine.'
   if (place.kind === 'shelf' || place.kind === 'table') return stuck
   const slot = slotAt(bench, place)
   if (!slot) return 'There is no such place on the bench.'
@@ -113,6 +114,7 @@ export function whyNotThere(drive: Drive, place: Place, bench: BenchState): stri
   if (other && other.id !== drive.id) return `The ${driveName(other)} is there already.`
   if (place.kind === 'slot') {
     const computer = bench.computers.find((c) => c.id === place.computerId)!
+    if (computer.virtual) return computer.running === 'off' ? stuck : `The ${computer.name} runs.`
     if (computer.mains) return `The ${computer.name} has mains power: pull the cable before a drive is put in.`
   }
   return stuck
@@ -123,6 +125,7 @@ function whyStuck(drive: Drive, bench: BenchState): string | undefined {
   if (drive.place.kind !== 'slot') return undefined
   const { computerId } = drive.place
   const computer = bench.computers.find((c) => c.id === computerId)
+  if (computer?.virtual) return computer.running === 'off' ? undefined : `The ${computer.name} runs.`
   return computer?.mains
     ? `The ${computer.name} has mains power: pull the cable before a drive is taken out.`
     : undefined

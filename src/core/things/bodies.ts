@@ -14,6 +14,8 @@ export const BodySchema = z.discriminatedUnion('form', [
   z.object({ form: z.literal('M.2'), size: M2SizeSchema, key: z.enum(['B', 'M', 'B+M']) }),
   /** A maker's own module; `family` says which of them are alike. */
   z.object({ form: z.literal('blade'), family: line().trim().min(1).max(40) }),
+  /** An image that a virtual machine has as its disk. */
+  z.object({ form: z.literal('virtual') }),
 ])
 export type Body = z.infer<typeof BodySchema>
 
@@ -26,6 +28,7 @@ export const OpeningSchema = z.discriminatedUnion('form', [
   z.object({ form: z.literal('3.5-inch') }),
   z.object({ form: z.literal('M.2'), sizes: z.array(M2SizeSchema).min(1), key: z.enum(['B', 'M']) }),
   z.object({ form: z.literal('blade'), family: line().trim().min(1).max(40) }),
+  z.object({ form: z.literal('virtual') }),
 ])
 export type Opening = z.infer<typeof OpeningSchema>
 
@@ -64,11 +67,13 @@ const KEY_WORDS = { B: 'B key', M: 'M key', 'B+M': 'B and M key' } as const
 /** A form in words: `M.2 2280, M key`. */
 export function bodyWords(body: Body): string {
   if (body.form === 'M.2') return `M.2 ${body.size}, ${KEY_WORDS[body.key]}`
+  if (body.form === 'virtual') return 'virtual disk'
   return body.form === 'blade' ? `${body.family} blade` : body.form
 }
 
 /** Form and protocol: `2.5-inch SATA`, `M.2 2280, M key, PCIe`. */
 export function fittedWords({ body, protocol }: Fitted): string {
+  if (body.form === 'virtual') return bodyWords(body)
   return body.form === '2.5-inch' || body.form === '3.5-inch'
     ? `${bodyWords(body)} ${protocol}`
     : `${bodyWords(body)}, ${protocol}`
@@ -78,9 +83,11 @@ export function fittedWords({ body, protocol }: Fitted): string {
 export function slotWords({ takes, speaks }: Slot): string {
   const forms = takes.map((t) => {
     if (t.form === 'blade') return `${t.family} blade`
+    if (t.form === 'virtual') return 'virtual disk'
     if (t.form !== 'M.2') return t.form
     return `M.2 ${t.sizes.length === 1 ? t.sizes[0] : `${t.sizes[0]} to ${t.sizes.at(-1)}`}, ${KEY_WORDS[t.key]}`
   })
+  if (takes.every((t) => t.form === 'virtual')) return 'virtual disks'
   const protocols = speaks.map((s) => s.protocol).join(' or ')
   const plain = takes.every((t) => t.form === '2.5-inch' || t.form === '3.5-inch')
   return `${forms.join(' or ')}${plain ? ' ' : ', '}${protocols}`

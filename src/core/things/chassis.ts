@@ -30,7 +30,7 @@ const PartSchema = z.object({ name: line().trim().min(1).max(40), how: line().ma
 
 /** What a computer's case asks for before a drive is reached. */
 export const ChassisSchema = z.object({
-  kind: z.enum(['desktop', 'tower', 'laptop', 'server']),
+  kind: z.enum(['desktop', 'tower', 'laptop', 'server', 'virtual']),
   hasBattery: z.boolean(),
   /** The part that comes off, and what holds it. */
   cover: HeldSchema.extend({ name: line().trim().min(1).max(40) }),

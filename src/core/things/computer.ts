@@ -10,7 +10,12 @@ export const NetworkCardSchema = z.object({
   link: NetworkLinkSchema,
   /** A fixed address, when it has one. */
   address: line().max(45).nullable().default(null),
+  /** Of a virtual machine: it does not hang at the network. */
+  unplugged: z.boolean().optional(),
+  /** Of a virtual machine: the VLAN that it is in. */
+  vlan: z.number().int().min(1).max(4094).optional(),
 })
+export type NetworkCard = z.infer<typeof NetworkCardSchema>
 
 /** Something that runs in its own system and writes to its drives. */
 export const ProgramSchema = z.object({
@@ -50,6 +55,17 @@ export const ComputerSchema = z.object({
   programs: z.array(ProgramSchema).max(20).default([]),
   /** After so many minutes without a hand it goes to sleep; null for never. */
   sleepMinutes: z.number().int().positive().max(1440).nullable().default(null),
+  /** A virtual machine: the host that it runs on, and the least memory that it is given; the most is its memory. */
+  virtual: z
+    .object({
+      hostId: line().min(1).max(80),
+      leastMemoryBytes: z
+        .number()
+        .int()
+        .positive()
+        .max(2 ** 50),
+    })
+    .optional(),
   /** Its network is on. */
   online: z.boolean().default(true),
 })

@@ -13,6 +13,7 @@ import type { Lease } from '../leases'
 import type { Move } from '../moves'
 import { type CopyEnd, running, type Running, saveCopyEnd } from '../moves/copies'
 import type { LegNow } from '../moves/legs'
+import { addDisk } from '../moves/machine'
 import { note } from '../moves/logbook'
 import { changeComputer, onDetach } from '../world'
 import { advance, benchNow, keepClock } from '../world/clock'
@@ -153,6 +154,7 @@ async function endUnstarted(id: string, wasThere: boolean): Promise<void> {
 }
 
 async function takeSummary(move: Move, leg: LegNow, which: string, summary: CopySummary): Promise<void> {
+  if (leg.transfer.to.kind === 'virtual-disk') await addDisk(move, leg)
   const equal = summary.checkedBytes > 0 ? 'equal' : 'not read back, as chosen'
   await note(move.id, `${which} done, ${formatSize(summary.copiedBytes)} ${equal}`, 'good')
   if (summary.lost.length > 0) await note(move.id, lostWords(summary.lost), 'bad')

@@ -39,8 +39,11 @@ export const RouteResultSchema = z.object({
       }),
     )
     .default([]),
-  /** The virtual machine that the plan ends in, where it does. */
-  machineId: z.string().nullable().default(null),
+  /** The virtual machine that the plan ends in, where it does, with why it is as it is and what keeps it from starting. */
+  machine: z
+    .object({ id: z.string(), reasons: z.array(z.string()), obstacles: z.array(z.string()) })
+    .nullable()
+    .default(null),
 })
 export type RouteResult = z.infer<typeof RouteResultSchema>
 export const LockedFitSchema = z.object({

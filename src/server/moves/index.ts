@@ -12,7 +12,7 @@ import { publish } from '../ground/events'
 import { Refusal } from '../ground/refusals'
 import { benchState } from '../world'
 
-/** One drive of a move and where it goes; no target where it becomes a virtual disk. */
+/** One drive of a move and where it goes; no target of one that is to become a virtual disk. */
 export interface MovePair {
   readonly source: Drive
   readonly target: Drive | undefined
@@ -26,7 +26,7 @@ export interface Move {
   readonly bench: BenchState
   /** Where the system lives. */
   readonly computer: Computer
-  /** Where it will live; undefined for a virtual machine. */
+  /** Where it will live; undefined for a virtual machine that is not made yet. */
   readonly goal: Computer | undefined
   readonly pairs: readonly MovePair[]
 }
@@ -63,12 +63,12 @@ export function moveOf(row: MoveRow, bench: BenchState): Move {
   const missing = whatIsGone(brief, bench)
   if (missing) throw new Refusal('move-incomplete', { why: missing })
   const computer = bench.computers.find((c) => c.id === brief.computerId)!
-  const goalId = brief.targetComputerId ?? brief.computerId
-  const goal = brief.toVirtualMachine ? undefined : bench.computers.find((c) => c.id === goalId)
+  const goalId = brief.toVirtualMachine ? row.route?.machine?.id : (brief.targetComputerId ?? brief.computerId)
+  const goal = bench.computers.find((c) => c.id === goalId)
   const drive = (driveId: string) => bench.drives.find((d) => d.id === driveId)!
-  const pairs = brief.pairs.map(({ sourceId, targetId }) => ({
+  const pairs = brief.pairs.map(({ sourceId, targetId }, i) => ({
     source: drive(sourceId),
-    target: targetId === null ? undefined : drive(targetId),
+    target: targetId === null ? bench.drives.find((d) => d.id === diskId(id, i)) : drive(targetId),
   }))
   return { id, row, brief, bench, computer, goal, pairs }
 }
@@ -99,12 +99,9 @@ export async function moveDrives(id: string): Promise<{ id: string; name: string
 }
 
 /** Why a move whose route was taken cannot be carried out yet, or undefined. Also undefined before one is taken. */
-export function obstacleOf({ row, brief }: Pick<Move, 'row' | 'brief'>): string | undefined {
+export function obstacleOf({ row }: Pick<Move, 'row'>): string | undefined {
   if (!row.route) return undefined
-  return whyNotYet({
-    toVirtualMachine: brief.toVirtualMachine,
-    plan: row.route.plan,
-  })
+  return whyNotYet({ plan: row.route.plan })
 }
 
 export function plateOf(drive: Drive, bench: BenchState): PlateView {
@@ -122,6 +119,11 @@ export function plateOf(drive: Drive, bench: BenchState): PlateView {
     connected: berth.link !== undefined,
   }
 }
+
+/** The drive that a disk of a move's virtual machine is, once it is copied. */
+export const diskId = (moveId: string, pair: number) => `${machineIdOf(moveId)}-disk-${pair + 1}`
+
+export const machineIdOf = (moveId: string) => `${moveId}-machine`
 
 type StationColumn = 'intake' | 'survey' | 'route' | 'fit' | 'ready' | 'swap' | 'proof' | 'handover'
 

@@ -95,7 +95,7 @@ export function stepsOf(
   const targetIds = move.pairs.flatMap((p) => p.target?.id ?? [])
   const steps = swapSteps({
     bench: move.bench,
-    computerId: move.goal?.id ?? move.computer.id,
+    computerId: move.goal && !move.goal.virtual ? move.goal.id : move.computer.id,
     hands: progress.hands[phase],
     later: progress.hands.slice(phase + 1).flat(),
     sourceIds: move.pairs.map((p) => p.source.id),

@@ -1,5 +1,6 @@
 import { beforePlay, type Played, whyItFails } from '@/core/route/play'
 import { findPlans } from '@/core/route/search'
+import { mediumKey } from '@/core/route/transfers'
 import { formatRange } from '@/core/route/timing'
 import type { Action, PlacedMedium, Plan } from '@/core/route/types'
 import { type BenchState, driveIn, placeName, samePlace } from '@/core/things/bench'
@@ -60,9 +61,7 @@ function putBackOf({ bench }: Move, left: readonly Action[]): string | undefined
 function played(move: Move, bench: BenchState, { legs, copied }: Progress): Played {
   const before = beforePlay(bench, pairsOf(move))
   const holds = new Map(before.holds)
-  for (const { transfer } of legs.slice(0, copied)) {
-    if (transfer.to.kind === 'drive') holds.set(`drive:${transfer.to.driveId}`, transfer.pair)
-  }
+  for (const { transfer } of legs.slice(0, copied)) holds.set(mediumKey(transfer.to, transfer.pair), transfer.pair)
   return { bench, holds }
 }
 
@@ -123,7 +122,7 @@ async function nearest(move: Move, plan: Plan): Promise<PlanProblem['instead']> 
       2 +
     Number(p.testedInPlace === plan.testedInPlace) +
     p.things.filter((t) => plan.things.includes(t)).length +
-    Number(notYet(move, p) === null) * 4
+    Number(notYet(p) === null) * 4
   const best = plans.reduce<Plan | undefined>((a, b) => (!a || shared(b) > shared(a) ? b : a), undefined)
   return best ? { id: best.id, title: best.title, time: formatRange(best.lowSeconds, best.highSeconds) } : null
 }

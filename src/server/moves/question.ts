@@ -70,8 +70,8 @@ function benchFor({ bench, pairs }: Move): BenchState {
 }
 
 /** Why a route is planned only, or null for one that can be carried out. */
-export function notYet({ brief }: Pick<Move, 'brief'>, plan: Plan): string | null {
-  return whyNotYet({ toVirtualMachine: brief.toVirtualMachine, plan }) ?? null
+export function notYet(plan: Plan): string | null {
+  return whyNotYet({ plan }) ?? null
 }
 
 /** Drives that other moves write to, now or later, with the name of the move. */

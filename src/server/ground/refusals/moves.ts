@@ -54,6 +54,10 @@ export const MOVES = refusals({
     status: 409,
     sentence: () => 'What an image lost is not read once more. Copy it anew, or read it from the image as it is.',
   },
+  'machine-gone': {
+    status: 409,
+    sentence: () => 'The virtual machine of this move is no longer on the bench. Choose the route again.',
+  },
   'leg-store-gone': { status: 409, sentence: () => 'What an image of this leg lies on is no longer on the bench.' },
   'leg-image-unknown': {
     status: 409,
@@ -175,7 +179,7 @@ export const MOVES = refusals({
       `The ${drive} and the ${twin} are both in the ${computer} and carry one identity. Take the old one out and set it aside before it gets power.`,
   },
 
-  'virtual-machine-not-yet': { status: 409, sentence: () => 'A virtual machine cannot be started here yet.' },
+  'no-machine': { status: 409, sentence: () => 'The virtual machine is made when its route is taken.' },
   'computer-being-copied': {
     status: 409,
     sentence: () => 'A copy is reading this computer’s drive; it cannot be started now.',

@@ -4,6 +4,6 @@ import type { Move } from '../../moves'
 
 /** The computer that is started: where the system will live. */
 export function trialComputer({ goal }: Move): Computer {
-  if (!goal) throw new Refusal('virtual-machine-not-yet')
+  if (!goal) throw new Refusal('no-machine')
   return goal
 }

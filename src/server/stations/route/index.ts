@@ -17,6 +17,7 @@ import { freeName } from '../../images/names'
 import { saveStationResults, loadMove, type Move } from '../../moves'
 import { refuseAfterCopy } from '../../moves/copies'
 import { givenImage } from '../../moves/legs'
+import { makeMachine } from '../../moves/machine'
 import { claimedDrives, notYet, questionOf } from '../../moves/question'
 import { withDrive } from '../../world'
 import { benchNow } from '../../world/clock'
@@ -29,12 +30,12 @@ const AVAILABLE: readonly Accessory[] = Object.entries(ACCESSORY_MODELS).map(([i
 /** Every route, those that can be carried out first, and what is in the way of others. */
 export async function routesOf(move: Move) {
   const question = await questionOf(move)
-  const planned = (plan: Plan) => Number(notYet(move, plan) !== null)
+  const planned = (plan: Plan) => Number(notYet(plan) !== null)
   const plans = findPlans(question).sort((a, b) => planned(a) - planned(b))
   return {
     plans,
     obstacles: obstaclesOf(question),
-    openings: openingsOf(question, plans, AVAILABLE, (plan) => notYet(move, plan) === null),
+    openings: openingsOf(question, plans, AVAILABLE, (plan) => notYet(plan) === null),
   }
 }
 
@@ -71,9 +72,22 @@ export async function takeRoute(moveId: string, input: unknown): Promise<void> {
     images.push({ leg, end: 'from', name, format: 'raw', volume: null })
     via[givenImage(name)] = await withImage(name, ({ device }) => surveyDrive(device, sha256))
   }
+  const written = legs.flatMap(({ transfer: { to } }, leg) =>
+    to.kind === 'virtual-disk'
+      ? [{ hostId: to.hostId, file: images.find((i) => i.leg === leg && i.end === 'to')!.name }]
+      : [],
+  )
+  const machine =
+    written.length > 0
+      ? await makeMachine(
+          move,
+          written[0].hostId,
+          written.map((w) => w.file),
+        )
+      : null
   await saveStationResults(
     moveId,
-    { route: { at: await benchNow(), plan, via, images, machineId: null }, swap: null },
+    { route: { at: await benchNow(), plan, via, images, machine }, swap: null },
     `route chosen: ${plan.title.toLowerCase()}`,
   )
 }

@@ -17,7 +17,7 @@ export async function routeView({ move, progress, obstacle, trouble }: MovePage)
       const { actions, ...rest } = used
       return {
         ...rest,
-        notYet: notYet(move, used),
+        notYet: notYet(used),
         stops: courseOf(used, move.bench),
         legs: actions.flatMap((a) =>
           a.do === 'transfer'
@@ -35,7 +35,7 @@ export async function routeView({ move, progress, obstacle, trouble }: MovePage)
         ),
       }
     }),
-    rule: plans.some((p) => notYet(move, p)) ? `What is only planned comes last. ${ORDER_RULE}` : ORDER_RULE,
+    rule: plans.some((p) => notYet(p)) ? `What is only planned comes last. ${ORDER_RULE}` : ORDER_RULE,
     obstacles,
     openings,
     obstacle,

@@ -1,0 +1,69 @@
+import { driversOn } from '@/core/drivers/on-drive'
+import type { Computer } from '@/core/things/computer'
+import { isHost } from '@/core/things/accessory'
+import type { Drive } from '@/core/things/drive'
+import { computerOfMachine, driveOfDisk } from '@/core/vm/machine'
+import { ASKED_DRIVERS, proposeMachine } from '@/core/vm/propose'
+import { CONTROLLER_NAMES, CONTROLLERS } from '@/core/vm/types'
+import { ComputerRow, DriveRow } from '../database/models'
+import type { RouteResult } from '../database/schemas'
+import { Refusal } from '../ground/refusals'
+import { withDrive } from '../world'
+import type { LegNow } from './legs'
+import { diskId, machineIdOf, type Move } from '.'
+
+// The virtual machine that a move ends in: a computer of the bench from when its route was taken, its disks with their copies.
+
+/**
+ * Makes the virtual machine of a move as it is proposed for what was read, or makes the one that is there anew. `files`
+ * are the images that become its disks, in the order of the drives.
+ */
+export async function makeMachine(
+  move: Move,
+  hostId: string,
+  files: readonly string[],
+): Promise<NonNullable<RouteResult['machine']>> {
+  const { id, row, computer, pairs } = move
+  const surveys = row.survey!.pairs.map((p) => p.source)
+  const { memoryBytes, processors } = computer
+  const { machine, reasons, obstacles } = proposeMachine({
+    name: `${computer.name}, virtual`.slice(0, 80),
+    drives: surveys.map((survey, i) => ({ survey, file: files[i] })),
+    drivers: await withDrive(pairs[0].source, (device) => driversOn(device, surveys[0], ASKED_DRIVERS)),
+    memoryBytes,
+    processors: processors.count * processors.cores,
+  })
+  const made = computerOfMachine(machine, { id: machineIdOf(id), hostId })
+  await ComputerRow.upsert({ id: made.id, benchId: row.benchId, data: made })
+  return { id: made.id, reasons: [...reasons], obstacles: [...obstacles] }
+}
+
+/** Puts a disk that was copied into the virtual machine of its move. */
+export async function addDisk(move: Move, { to, transfer: { pair } }: LegNow): Promise<void> {
+  const machine = await machineOf(move)
+  if (!machine || to.kind !== 'image') return
+  const slot = machine.slots[pair]
+  const controller = CONTROLLERS.find((kind) => slot.id.startsWith(`${CONTROLLER_NAMES[kind]} `)) ?? 'sata'
+  const host = move.bench.accessories.filter(isHost).find((h) => h.id === machine.virtual?.hostId)
+  const disk: Drive = {
+    ...driveOfDisk(
+      { file: to.name, sizeBytes: to.sizeBytes, controller, place: pair },
+      {
+        id: diskId(move.id, pair),
+        computerId: machine.id,
+        serial: `DISK-${pair + 1}-${move.pairs[pair].source.serial}`.slice(0, 80),
+        name: `Virtual disk ${pair + 1}`,
+      },
+      { sectorSize: to.sectorSize, bytesPerSecond: host?.diskBytesPerSecond ?? 400e6 },
+    ),
+    place: { kind: 'slot', computerId: machine.id, slot: slot.id },
+  }
+  await DriveRow.upsert({ id: disk.id, benchId: move.row.benchId, data: disk })
+}
+
+async function machineOf({ row }: Move): Promise<Computer | undefined> {
+  const id = row.route?.machine?.id
+  const found = id === undefined ? null : await ComputerRow.findByPk(id)
+  if (id !== undefined && !found) throw new Refusal('machine-gone')
+  return found?.data
+}
