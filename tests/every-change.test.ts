@@ -207,6 +207,7 @@ function changes(): Record<string, Change> {
     startTrial: { ...ofMove('startTrial'), once: true },
     turnOn: ofMove('turnOn'),
     goBack: ofMove('goBack'),
+    takeFirstStartStep: ofMove('takeFirstStartStep', { step: 'power-off' }),
     switchComputer: { ask: () => byAction('switchComputer', MOVE, { do: 'mains', on: true }) },
     handOver: ofMove('handOver', { by: 'Ilaria' }),
     putBack: {

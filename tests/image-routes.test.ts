@@ -9,12 +9,33 @@ const folder = await vi.hoisted(async () => {
   return data
 })
 
+import type { BlockDevice } from '@/core/block/device'
+import { SliceDevice } from '@/core/block/slice'
+import { openFileSystem } from '@/core/filesystem'
+import { fixedAddressesIn } from '@/core/registry/addresses'
+import { Hive } from '@/core/registry/hive'
+import { readScheme } from '@/core/scheme'
+import type { Drive } from '@/core/things/drive'
 import { database } from '@/server/database'
+import { refusalCode } from '@/server/ground/testing'
+import { ended } from '@/server/jobs/testing'
+import { loadMove } from '@/server/moves'
+import { progressOf } from '@/server/moves/legs'
+import { handOver } from '@/server/stations/handover'
+import { sheetOf } from '@/server/stations/handover/sheet'
+import { startTrial } from '@/server/stations/proof'
+import { firstStart, takeFirstStartStep } from '@/server/stations/proof/first-start'
+import { INTERFACE_OF_CARD } from '@/server/stations/proof/old-address'
+import { makeRepair } from '@/server/stations/proof/repairs'
+import { benchState, changeComputer, computerById, placeDrive, withDrive } from '@/server/world'
+import { switchComputer } from '@/server/world/computers'
 import { makeBench } from '@/server/world/make'
 import { setPace } from '@/server/world/clock'
 import { carryOut, plansOf, toRoute } from './support/carry-out'
 
 // Moves that go by an image, from the first reading to a start from the new drive.
+
+const SERVER = 'logbook-server'
 
 vi.setConfig({ testTimeout: 400_000 })
 
@@ -31,7 +52,6 @@ afterAll(async () => {
 describe('the survey office PC', () => {
   it('goes by an image on the transfer drive', async () => {
     await toRoute('survey-office')
-    for (const p of await plansOf('survey-office')) console.log(p.notYet, '|', p.title, '|', p.id)
     const plan = (await plansOf('survey-office')).find((p) => /image@lmt4-4000/.test(p.id) && /^capture/.test(p.id))!
     expect(plan.notYet).toBeNull()
     const { trial, copies } = await carryOut('survey-office', plan.id)
@@ -42,14 +62,97 @@ describe('the survey office PC', () => {
 
 describe('the logbook server', () => {
   it('becomes a virtual machine, read at the host', async () => {
-    await toRoute('logbook-server')
-    for (const p of await plansOf('logbook-server')) console.log(p.notYet, '|', p.title, '|', p.id)
-    const plan = (await plansOf('logbook-server')).find((p) => /Read at the host/.test(p.title))!
+    await toRoute(SERVER)
+    const plan = (await plansOf(SERVER)).find((p) => /Read at the host/.test(p.title))!
     expect(plan.notYet).toBeNull()
-    const { trial, copies } = await carryOut('logbook-server', plan.id)
+    const { trial, copies } = await carryOut(SERVER, plan.id)
     expect(copies.map((c) => c.status)).toEqual(['done', 'done'])
-    console.log(trial.trace.links.map((l) => [l.title, l.state, l.found, l.why]))
     expect(trial.subject).toBe('target')
     expect(trial.trace.starts).toBe(true)
+    expect(trial.checks.filter((c) => !c.passed)).toEqual([])
+    const { computers, drives } = await benchState()
+    const machine = computers.find((c) => c.virtual)!
+    expect([machine.virtual?.hostId, machine.firmware.mode, machine.running]).toEqual(['host', 'uefi', 'system'])
+    expect(
+      drives.filter((d) => d.place.kind === 'slot' && d.place.computerId === machine.id).map((d) => d.image),
+    ).toEqual(['Logbook server disk 1.vhdx', 'Logbook server disk 2.vhdx'])
+  })
+
+  it('is started in the order of the trade, and nothing is done before its turn', async () => {
+    const states = async () => (await firstStart(await loadMove(SERVER)))!.map((s) => `${s.id} ${s.state}`)
+    const machine = (await benchState()).computers.find((c) => c.virtual)!
+    // By "read at the host" the physical server is off, since its drives were taken out; somebody starts it again.
+    await changeComputer(SERVER, { running: 'system', mains: true })
+    expect(await states()).toEqual([
+      'start done',
+      'volumes done',
+      'devices open',
+      'power-off open',
+      'address waits',
+      'network waits',
+      'size waits',
+    ])
+    expect(await refusalCode(takeFirstStartStep(SERVER, { step: 'network', vlan: 20 }))).toBe('first-start-order')
+    await ended(makeRepair(SERVER, 'old-devices'))
+    expect((await states())[0]).toBe('start open')
+    await ended(startTrial(SERVER))
+    await takeFirstStartStep(SERVER, { step: 'power-off' })
+    await ended(makeRepair(SERVER, 'card-address'))
+    await ended(startTrial(SERVER))
+    await takeFirstStartStep(SERVER, { step: 'network', vlan: 20 })
+    const size = { step: 'size', memoryMib: 8192, leastMemoryMib: 4096, processors: 4 }
+    expect(await refusalCode(takeFirstStartStep(SERVER, { ...size, processors: 256 }))).toBe('machine-beyond-host')
+    await takeFirstStartStep(SERVER, size)
+    expect((await states()).filter((s) => !s.endsWith('done'))).toEqual([])
+    expect(await computerById(machine.id)).toMatchObject({
+      memoryBytes: 8192 * 2 ** 20,
+      networkCards: [{ unplugged: false, vlan: 20 }],
+    })
+    // What was written is in the registry of the virtual disk, and not in that of the drive.
+    const [disk] = (await loadMove(SERVER)).pairs
+    const addresses = async (drive: Drive) =>
+      withDrive(drive, async (device) => {
+        const volume = (await openFileSystem(await systemVolume(device)))!
+        const hive = await volume.readFile('/Windows/System32/config/SYSTEM')
+        return fixedAddressesIn(await Hive.open(async (at, length) => hive.subarray(at, at + length), hive.length))
+      })
+    expect((await addresses(disk.target!)).map((a) => [a.id, a.addresses])).toEqual([
+      [INTERFACE_OF_CARD, ['192.168.7.20']],
+    ])
+    expect((await addresses(disk.source)).map((a) => a.addresses)).toEqual([['192.168.7.20']])
+  })
+
+  it('and its old self are never on the network together', async () => {
+    const machine = (await benchState()).computers.find((c) => c.virtual)!
+    await inPlace(SERVER)
+    expect(await refusalCode(switchComputer(SERVER, { do: 'start' }))).toBe('network-twin')
+    await switchComputer(machine.id, { do: 'shut-down' })
+    await switchComputer(SERVER, { do: 'start' })
+    expect(await refusalCode(switchComputer(machine.id, { do: 'start' }))).toBe('network-twin')
+    expect(await refusalCode(startTrial(SERVER))).toBe('network-twin')
+    await switchComputer(SERVER, { do: 'shut-down' })
+    await ended(startTrial(SERVER))
+    expect((await sheetOf(await loadMove(SERVER), await progressOf((await loadMove(SERVER)).row)))?.onto?.name).toBe(
+      'logbook server, virtual',
+    )
+    await handOver(SERVER, { by: 'Ilaria' })
   })
 })
+
+/** Puts the old drives back into the server, with power. */
+async function inPlace(computerId: string): Promise<void> {
+  await changeComputer(computerId, { mains: false, running: 'off' })
+  for (const [id, slot] of [
+    ['crh5-500', 'SATA 0'],
+    ['crh5-1000', 'SATA 1'],
+  ] as const)
+    await placeDrive(id, { kind: 'slot', computerId, slot })
+  await changeComputer(computerId, { mains: true })
+}
+
+async function systemVolume(device: BlockDevice): Promise<SliceDevice> {
+  const reading = await readScheme(device)
+  if (!reading || reading.scheme === 'damaged') throw new Error('The disk has no table.')
+  const { firstLba, lastLba } = reading.partitions[3]
+  return new SliceDevice(device, firstLba * 512, (lastLba - firstLba + 1) * 512)
+}

@@ -166,7 +166,11 @@ describe('a volume', () => {
   it('that has too little room, or holds no file so large, says so before anything is made', async () => {
     const file = sparseFile(at('small.volume'), 300 * MIB, [])
     run('mkfs.exfat', file)
-    const device = await SparseFileDevice.open(file, { writable: true, logicalSectorSize: 512, physicalSectorSize: 512 })
+    const device = await SparseFileDevice.open(file, {
+      writable: true,
+      logicalSectorSize: 512,
+      physicalSectorSize: 512,
+    })
     const store = new VolumeFolder(device, at('small.notes'))
     await expect(store.create('image.img', async () => 400 * MIB)).rejects.toThrow(/too little free room/)
     expect(await store.has('image.img')).toBe(false)
@@ -185,7 +189,11 @@ describe('a volume', () => {
     await withNtfs(file, (root) => {
       for (let i = 0; i < 400; i++) writeFileSync(path.join(root, `Chart ${i}.txt`), 'x'.repeat(5000 + i))
     })
-    const device = await SparseFileDevice.open(file, { writable: true, logicalSectorSize: 512, physicalSectorSize: 512 })
+    const device = await SparseFileDevice.open(file, {
+      writable: true,
+      logicalSectorSize: 512,
+      physicalSectorSize: 512,
+    })
     const store = new VolumeFolder(device, at('used.notes'))
     await store.putText('Chart 7.txt', 'replaced')
     await store.putText('ähnlich.txt', 'made')

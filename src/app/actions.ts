@@ -12,6 +12,7 @@ import * as intake from '@/server/stations/intake'
 import * as fromDisk from '@/server/stations/intake/from-disk'
 import * as proof from '@/server/stations/proof'
 import * as after from '@/server/stations/proof/after'
+import * as firstStart from '@/server/stations/proof/first-start'
 import * as wayBack from '@/server/stations/proof/way-back'
 import * as repairs from '@/server/stations/proof/repairs'
 import * as ready from '@/server/stations/ready'
@@ -30,6 +31,10 @@ import * as swap from '@/server/stations/swap'
 type Done = Answer<{ job: string } | undefined>
 
 const Id = z.string().max(60)
+
+export async function takeFirstStartStep(moveId: unknown, input: unknown): Promise<Done> {
+  return changed(moveId, (id) => firstStart.takeFirstStartStep(id, input))
+}
 
 export async function confirmIntake(moveId: unknown): Promise<Done> {
   return changed(moveId, (id) => intake.confirmIntake(id))

@@ -29,8 +29,7 @@ export const plansOf = async (move: string) => (await views.routeView(await move
 export async function carryOut(moveId: string, plan: string) {
   await takeRoute(moveId, { plan })
   const { pairs } = (await loadMove(moveId)).row.survey!
-  for (const pair of pairs.keys())
-    await lockFit(moveId, { pair, wish: { rules: {}, sizes: {}, reserve: 0 } })
+  for (const pair of pairs.keys()) await lockFit(moveId, { pair, wish: { rules: {}, sizes: {}, reserve: 0 } })
   const copies: CopyView[] = []
   for (;;) {
     const move = await loadMove(moveId)

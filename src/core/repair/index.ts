@@ -5,6 +5,7 @@ import { activePartition } from './kinds/active-partition'
 import { backupTable } from './kinds/backup-table'
 import { bootEntry } from './kinds/boot-entry'
 import { bringDriver } from './kinds/bring-driver'
+import { cardAddress } from './kinds/card-address'
 import { diskIdentity } from './kinds/disk-identity'
 import { driveLetters } from './kinds/drive-letters'
 import { fallbackLoader } from './kinds/fallback-loader'
@@ -39,6 +40,7 @@ export const REPAIRS: readonly RepairKind[] = [
   takeUpRoom,
   oldLetters,
   oldDevices,
+  cardAddress,
 ]
 
 export type RepairQuestion = Omit<RepairSubject, 'candidate'>

@@ -2,6 +2,7 @@ import type { BlockDevice } from '../block/device'
 import type { Candidate } from '../boot/start'
 import type { Firmware } from '../boot/types'
 import type { DriverPackage } from '../drivers/packages'
+import type { FixedAddress } from '../registry/addresses'
 import type { BootCode } from '../survey/boot-code'
 import type { MovedVolume } from './moved'
 
@@ -46,6 +47,8 @@ export interface RepairSubject {
   readonly moved?: readonly MovedVolume[]
   /** Sixteen bytes by chance, for an identity of its own. */
   readonly chance?: Uint8Array
+  /** The fixed address that the old network card had, and the interface of the new one. */
+  readonly card?: { readonly address: FixedAddress; readonly interfaceId: string }
   /** FILETIME that changed structures get. */
   readonly time: bigint
 }

@@ -40,6 +40,7 @@ export async function benchView(find = '') {
   const baysOfOne = (accessory: Accessory) =>
     baysOf(accessory).map((bay): Place => ({ kind: 'bay', accessoryId: accessory.id, bay: bay.id }))
   const holdsFound = (places: readonly Place[]) => places.some((place) => isDriveFound(byPlace.get(placeKey(place))))
+  const hostOf = ({ virtual }: Computer) => bench.accessories.find((a) => a.id === virtual?.hostId)?.name ?? 'a host'
   const computers = most(
     bench.computers.filter((c) => isFound(c.name, c.model) || holdsFound(slotsOf(c))),
     MOST_QUAYS,
@@ -77,8 +78,11 @@ export async function benchView(find = '') {
     computers: computers.map((computer) => ({
       id: computer.id,
       name: computer.name,
-      detail: `${computer.model}, ${computer.firmware.mode.toUpperCase()}${computer.firmware.secureBoot ? ', Secure Boot on' : ''}`,
-      state: `${RUNNING[computer.running]}, mains ${computer.mains ? 'in' : 'out'}${computer.batteryPercent === null ? '' : `, battery ${computer.batteryPercent} %`}`,
+      detail: `${computer.virtual ? `${computer.model} on the ${hostOf(computer)}` : computer.model}, ${computer.firmware.mode.toUpperCase()}${computer.firmware.secureBoot ? ', Secure Boot on' : ''}`,
+      isVirtual: computer.virtual !== undefined,
+      state: computer.virtual
+        ? RUNNING[computer.running]
+        : `${RUNNING[computer.running]}, mains ${computer.mains ? 'in' : 'out'}${computer.batteryPercent === null ? '' : `, battery ${computer.batteryPercent} %`}`,
       mains: computer.mains,
       sockets: socketWords(computer.sockets),
       berths: slotsOf(computer).map(berth),

@@ -12,6 +12,7 @@ import { NextAction } from '@/ui/frame/next-action'
 import { AsideBlock, Stage } from '@/ui/frame/stage'
 import { Button, IconButton } from '@/ui/shared/button'
 import { TextField, TickField } from '@/ui/shared/field'
+import { MachineSettings } from './machine-settings'
 
 interface ComputerPage {
   readonly computer: Computer
@@ -23,6 +24,8 @@ interface ComputerPage {
   }[]
   readonly menu: readonly BootChoice[]
   readonly copying: boolean
+  /** Of a virtual machine: what it runs on. */
+  readonly host: string | null
 }
 
 const SLEEP = [5, 10, 15, 30, 60, 120] as const
@@ -33,16 +36,16 @@ const STATES = {
 }
 
 /** A computer of the bench as one sits before it: its switches, its boot menu, its firmware's settings. */
-export function ComputerStation({ computer, drives, menu, copying }: ComputerPage) {
+export function ComputerStation({ computer, drives, menu, copying, host }: ComputerPage) {
   const { act, go, busy } = useAct()
   const { switchComputer } = useActions()
-  const { name, firmware, running, mains } = computer
+  const { name, firmware, running, mains, virtual } = computer
   const say = (input: unknown) => act(() => switchComputer(computer.id, input))
   const off = running === 'off'
   return (
     <Stage
       heading={`The ${name} ${STATES[running]}`}
-      reason={`${computer.model}, ${firmware.mode.toUpperCase()}. ${
+      reason={`${virtual ? `${computer.model} on the ${host ?? 'host'}` : computer.model}, ${firmware.mode.toUpperCase()}. ${
         off
           ? `At power-on ${firmware.bootMenuKey} opens the boot menu, and the settings can be changed.`
           : 'Its firmware’s settings are opened at power-on, so they can be changed when it is off.'
@@ -60,7 +63,7 @@ export function ComputerStation({ computer, drives, menu, copying }: ComputerPag
       }
       aside={
         <>
-          <AsideBlock title="In its slots">
+          <AsideBlock title={virtual ? 'Its disks' : 'In its slots'}>
             {drives.length === 0 && <p className="text-ink-soft">Nothing.</p>}
             <ul className="space-y-2">
               {drives.map((d) => (
@@ -73,17 +76,28 @@ export function ComputerStation({ computer, drives, menu, copying }: ComputerPag
               ))}
             </ul>
           </AsideBlock>
-          <AsideBlock title="Mains">
-            <p className="mb-2">{mains ? 'Plugged in.' : 'Not plugged in.'}</p>
-            <Button small disabled={busy || (mains && copying)} onClick={() => void say({ do: 'mains', on: !mains })}>
-              {mains ? 'Pull the cable' : 'Plug it in'}
-            </Button>
-          </AsideBlock>
+          {!virtual && (
+            <AsideBlock title="Mains">
+              <p className="mb-2">{mains ? 'Plugged in.' : 'Not plugged in.'}</p>
+              <Button small disabled={busy || (mains && copying)} onClick={() => void say({ do: 'mains', on: !mains })}>
+                {mains ? 'Pull the cable' : 'Plug it in'}
+              </Button>
+            </AsideBlock>
+          )}
         </>
       }
       next={<NextAction label="Go to the bench" onAct={() => go('/bench')} disabled={busy} />}
     >
-      <Running computer={computer} busy={busy} say={say} />
+      {virtual ? (
+        <MachineSettings
+          key={JSON.stringify([computer.memoryBytes, virtual, computer.networkCards])}
+          computer={computer}
+          busy={busy}
+          say={say}
+        />
+      ) : (
+        <Running computer={computer} busy={busy} say={say} />
+      )}
       <Menu menu={menu} off={off} busy={busy} onStart={(choice) => void say({ do: 'start', choice })} />
       <Settings key={JSON.stringify(firmware)} computer={computer} locked={!off || busy} say={say} />
     </Stage>

@@ -49,6 +49,8 @@ export interface Actions extends BenchActions {
   /** `choice`: a line of the boot menu, for this once. */
   startTrial(moveId: string, choice?: string): Promise<Outcome>
   turnOn(moveId: string, what?: string): Promise<Outcome>
+  /** A step of a virtual machine's first start. */
+  takeFirstStartStep(moveId: string, step: { step: string } & Record<string, unknown>): Promise<Outcome>
   goBack(moveId: string): Promise<Outcome>
   switchComputer(computerId: string, input: unknown): Promise<Outcome>
   makeRepair(moveId: string, name: string): Promise<Outcome>

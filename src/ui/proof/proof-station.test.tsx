@@ -44,6 +44,8 @@ function shown(changes: Partial<View> = {}): Shown {
     menu: [],
     after: null,
     closing: null,
+    firstStart: null,
+    machine: null,
     wayBack: null,
     computer: { id: 'ticket-desk', name: 'ticket desk', running: 'switched off', mains: true },
     inComputer: [{ slot: 'SATA 0', which: 'target' }],

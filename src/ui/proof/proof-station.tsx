@@ -4,6 +4,7 @@ import { useState } from 'react'
 import { Check } from 'lucide-react'
 import { LINK_TITLES, TRACE_LINKS, type TraceLink } from '@/core/boot/types'
 import type { ProofCheck } from '@/core/proof/compare'
+import type { FirstStartStep } from '@/core/vm/first-start'
 import { counted } from '@/core/words'
 import { useAct } from '@/ui/frame/act'
 import { useActions } from '@/ui/frame/actions'
@@ -14,6 +15,7 @@ import { Callout } from '@/ui/shared/callout'
 import { Plate, type PlateDrive } from '@/ui/shared/plate'
 import { After, type AfterView, BootMenu } from './after'
 import { Chain } from './chain'
+import { FirstStart, type MachineView } from './first-start'
 import { Made, Offered } from './repairs'
 
 interface ProofView {
@@ -53,19 +55,23 @@ interface ProofView {
     readonly here: boolean
   }[]
   readonly after: AfterView | null
+  /** Of a move into a virtual machine: its first start, step by step. */
+  readonly firstStart: readonly FirstStartStep[] | null
+  readonly machine: MachineView | null
   /** The first step of closing the case, which waited for this start. */
   readonly closing: string | null
   readonly wayBack: { readonly steps: readonly { readonly title: string; readonly done: boolean }[] } | null
   readonly computer: { readonly id: string; readonly name: string; readonly running: string; readonly mains: boolean }
   readonly inComputer: readonly { readonly slot: string; readonly which: 'source' | 'target' | 'other' | 'none' }[]
   readonly source: PlateDrive
-  readonly target: PlateDrive
+  /** Undefined of a virtual disk that is not written yet. */
+  readonly target: PlateDrive | undefined
 }
 
 /** Does it start, and is it all there? */
 export function ProofStation({ moveId, view }: { moveId: string; view: ProofView }) {
   const { act, go, busy } = useAct()
-  const { startTrial, makeRepair, takeRepairBack, turnOn, goBack, giveUpMove } = useActions()
+  const { startTrial, makeRepair, takeRepairBack, turnOn, goBack, giveUpMove, takeFirstStartStep } = useActions()
   const [choice, setChoice] = useState<string>()
   const { trial, computer, source, target } = view
   const start = () => void act(() => startTrial(moveId, choice))
@@ -77,10 +83,19 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
     !view.rearranged
   // It was tried with the new drive, and starts from the old one as before.
   const isBack = trial?.trace.starts && trial.subject === 'source' && trial.number > 1 && !view.rearranged
+  const takeStep = (id: FirstStartStep['id']) => {
+    if (id === 'devices') return void act(() => makeRepair(moveId, 'old-devices'))
+    if (id === 'power-off') return void act(() => takeFirstStartStep(moveId, { step: id }))
+    if (id === 'network')
+      return void act(() => takeFirstStartStep(moveId, { step: id, vlan: view.machine?.vlan ?? null }))
+    start()
+  }
   const words = wordsOf(view)
   // An identity of its own is only for who wants both drives in; what mends the start is to take one out.
   const repair = view.offered.find((r) => r.why === null && r.name !== 'disk-identity')
-  const present = view.inComputer.filter((slot) => slot.which === 'source' || slot.which === 'target')
+  const present = view.inComputer.filter((slot) => slot.which === 'source' || (slot.which === 'target' && target))
+  // The steps before it can be handed over; what may stay as it is does not hold it up.
+  const openStep = view.firstStart?.find((s) => s.state === 'open' && !s.optional)
   return (
     <Stage
       heading={words.heading}
@@ -106,7 +121,7 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
               {present.map(({ slot, which }) => (
                 <Plate
                   key={slot}
-                  drive={which === 'source' ? source : target}
+                  drive={which === 'source' ? source : target!}
                   role={`${which === 'source' ? 'Old drive' : 'New drive'}, ${slot}`}
                 />
               ))}
@@ -122,7 +137,7 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
                   note={`${source.place}; keep apart, it carries the same disk identity`}
                 />
               )}
-              {!present.some((s) => s.which === 'target') && <Plate drive={target} role="New drive" />}
+              {target && !present.some((s) => s.which === 'target') && <Plate drive={target} role="New drive" />}
             </div>
           </AsideBlock>
           {trial && !passed && view.wayBack && (
@@ -155,6 +170,13 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
             disabled={busy}
             hint="It has started, so the case can be closed."
           />
+        ) : passed && openStep ? (
+          <NextAction
+            label={NEXT_OF_STEP[openStep.id] ?? openStep.title}
+            onAct={() => takeStep(openStep.id)}
+            disabled={busy}
+            hint={openStep.found}
+          />
         ) : passed ? (
           <NextAction label="Continue to Handover" onAct={() => go(`/moves/${moveId}/handover`)} disabled={busy} />
         ) : repair ? (
@@ -186,6 +208,15 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
         onRepair={(name) => void act(() => makeRepair(moveId, name))}
       />
       <Made repairs={view.repairs} busy={busy} onTakeBack={() => void act(() => takeRepairBack(moveId))} />
+      {view.firstStart && view.machine && (
+        <FirstStart
+          steps={view.firstStart}
+          machine={view.machine}
+          busy={busy}
+          onStep={(input) => void act(() => takeFirstStartStep(moveId, input))}
+          onRepair={(name) => void act(() => makeRepair(moveId, name))}
+        />
+      )}
       {trial && view.after && (
         <After
           checks={trial.checks}
@@ -199,13 +230,20 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
   )
 }
 
+/** What the next step of a first start is called as a button. */
+const NEXT_OF_STEP: Partial<Record<FirstStartStep['id'], string>> = {
+  devices: 'Let go of the old devices',
+  'power-off': 'Power the physical machine off',
+  network: 'Connect the network card',
+}
+
 function wordsOf(view: ProofView): { heading: string; reason: string } {
   const { trial, computer, swapped, target } = view
   if (!trial) {
     return {
       heading: `The ${computer.name} has not been started yet`,
       reason: swapped
-        ? `The ${target.name} is in. Starting follows every link from the firmware to the system, on the bytes of the drive.`
+        ? `The ${target?.name ?? 'new disk'} is in. Starting follows every link from the firmware to the system, on the bytes of the drive.`
         : 'It can be started now, but the old drive is still in it.',
     }
   }

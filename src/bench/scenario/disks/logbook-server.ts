@@ -44,6 +44,15 @@ export async function makeLogbookSystemDisk(device: BlockDevice): Promise<void> 
       release: '1809',
       seed: 810,
       pageMib: 8192,
+      met: {
+        devices: [
+          { id: 'VEN_1D3F&DEV_0906', name: 'Tramonto storage controller', service: 'storahci' },
+          { id: 'VEN_1D3F&DEV_1533', name: 'Tramonto network card', service: 'trmnet' },
+          { id: 'VEN_1D3F&DEV_1534', name: 'Tramonto network card 2', service: 'trmnet' },
+          { id: 'VEN_1D3F&DEV_0538', name: 'Tramonto remote console', service: 'trmcon' },
+        ],
+        addresses: { '{9d2e7a40-3b6f-4c15-8a91-f05c7be4d382}': '192.168.7.20' },
+      },
     }),
     ...customerFiles(['/Logbook/Archive', '/Logbook/Backups', '/ProgramData/Pilotage'], 52 * GIB, {
       seed: 331,

@@ -1,4 +1,5 @@
 import type { Hive, HiveKey } from '../../registry/hive'
+import { fixedAddressesIn, interfacesIn } from '../../registry/addresses'
 import { HiveEditor } from '../../registry/edit'
 import { counted } from '../../words'
 import { openSystemHive, patchesOfFile, SYSTEM_HIVE_PATH, systemPlace } from '../places'
@@ -19,12 +20,10 @@ export const oldDevices: RepairKind = {
     const { bytes, hive, set } = await openSystemHive(place)
     const bus = await hive.key(`${set}\\${BUS}`)
     const devices = bus ? await hive.keys(bus) : []
-    const interfaces = await hive.key(`${set}\\${INTERFACES}`)
-    const cards = interfaces ? await hive.keys(interfaces) : []
+    const cards = await interfacesIn(hive)
     if (devices.length === 0 && cards.length === 0) return { changes: [], patches: [] }
     const names = await namesOf(hive, devices)
-    const addresses: string[] = []
-    for (const card of cards) addresses.push(...(await addressesOf(hive, card)))
+    const addresses = (await fixedAddressesIn(hive)).flatMap((card) => card.addresses)
     const editor = await HiveEditor.open(bytes)
     for (const { name } of devices) await editor.removeKey(`${set}\\${BUS}\\${name}`)
     for (const { name } of cards) await editor.removeKey(`${set}\\${INTERFACES}\\${name}`)
@@ -70,13 +69,4 @@ async function namesOf(hive: Hive, devices: readonly HiveKey[]): Promise<string[
     names.push(text?.split(';').at(-1) ?? device.name)
   }
   return names
-}
-
-async function addressesOf(hive: Hive, card: HiveKey): Promise<string[]> {
-  const value = await hive.find(card, 'IPAddress')
-  if (!value) return []
-  return new TextDecoder('utf-16le')
-    .decode(value.data)
-    .split('\0')
-    .filter((text) => text !== '' && text !== '0.0.0.0')
 }

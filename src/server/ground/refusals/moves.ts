@@ -54,6 +54,30 @@ export const MOVES = refusals({
     status: 409,
     sentence: () => 'What an image lost is not read once more. Copy it anew, or read it from the image as it is.',
   },
+  'first-start-order': {
+    status: 409,
+    sentence: ({ step, waits }: { step: string; waits: string }) => `“${step}” comes later: ${waits}.`,
+  },
+  'machine-memory-range': { status: 400, sentence: () => 'The least memory is more than the most.' },
+  'machine-beyond-host': {
+    status: 409,
+    sentence: ({ host }: { host: string }) => `The ${host} has less memory or fewer processors than that.`,
+  },
+  'network-twin': {
+    status: 409,
+    sentence: ({ computer, twin }: { computer: string; twin: string }) =>
+      `The ${twin} runs on the network with the same name and address as the ${computer} would. Switch one of them off, or keep its network card unconnected.`,
+  },
+  'machine-runs': {
+    status: 409,
+    sentence: ({ computer }: { computer: string }) =>
+      `Shut the ${computer} down first: its memory and processors are given to it when it starts.`,
+  },
+  'machine-cards-alike': { status: 400, sentence: () => 'Two network cards have one name.' },
+  'computer-not-virtual': {
+    status: 409,
+    sentence: ({ computer }: { computer: string }) => `The ${computer} is no virtual machine.`,
+  },
   'machine-gone': {
     status: 409,
     sentence: () => 'The virtual machine of this move is no longer on the bench. Choose the route again.',

@@ -21,6 +21,7 @@ import { changeComputer, driveBytes } from '../../world'
 import { benchNow } from '../../world/clock'
 import { attachedDrives, attachedNow } from '../../world/computers/attach'
 import { findDuplicateDiskIds } from '../../world/computers/duplicate-ids'
+import { refuseTwinOnNetwork } from '../../world/computers/network'
 import { speedOf } from '../../world/measure'
 import { trialComputer } from './computer'
 import { settleRepairs } from './repairs'
@@ -41,6 +42,7 @@ export async function startTrial(moveId: string, choice?: string): Promise<Start
     throw new Refusal('computer-being-copied')
   }
   await refuseTwinOutside(move, computer)
+  await refuseTwinOnNetwork(computer, move.bench)
   const inside = move.bench.drives.filter(({ place }) => place.kind === 'slot' && place.computerId === computer.id)
   return startMoveJob(moveId, {
     kind: 'trial',

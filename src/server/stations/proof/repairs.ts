@@ -27,6 +27,7 @@ import { benchNow } from '../../world/clock'
 import { attachedNow } from '../../world/computers/attach'
 import { withStickDrivers } from '../../world/stick'
 import { trialComputer } from './computer'
+import { INTERFACE_OF_CARD, oldAddress } from './old-address'
 
 /** What a repair would do, or why it cannot be done. */
 export interface OfferedRepair {
@@ -68,7 +69,8 @@ const TIDYING = ['volume-size', 'old-letters', 'old-devices']
 export async function offeredTidying(move: Move): Promise<OfferedRepair[]> {
   const target = repairable(move)
   if (!target || repairWaits(move)) return []
-  const names = move.brief.targetComputerId === null ? TIDYING.filter((n) => n !== 'old-devices') : TIDYING
+  const goesElsewhere = move.brief.targetComputerId !== null || move.brief.toVirtualMachine
+  const names = goesElsewhere ? TIDYING : TIDYING.filter((n) => n !== 'old-devices')
   const opened = await openDrive(driveBytes(target), { writable: false })
   try {
     const offered: OfferedRepair[] = []
@@ -249,10 +251,17 @@ async function planFor(move: Move, target: Drive, device: BlockDevice, name: str
     time: fileTime(await benchNow()),
     chance: randomBytes(16),
     moved: movedWith(move),
+    ...(name === 'card-address' ? await cardOf(move) : {}),
     ...(kept ? { startCode: { first: fromBase64(kept.first), gap: fromBase64(kept.gap) } } : {}),
   }
   if (name !== 'bring-driver') return planRepair(name, question)
   return withStickDrivers(move.bench, (packages) => planRepair(name, { ...question, packages }))
+}
+
+/** What the old network card had as its address, for the card of a virtual machine. */
+async function cardOf(move: Move) {
+  const address = await oldAddress(move)
+  return address ? { card: { address, interfaceId: INTERFACE_OF_CARD } } : {}
 }
 
 /** Every volume of the move under the names that a system knew it by, and those it is to have. */

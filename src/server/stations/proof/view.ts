@@ -1,4 +1,6 @@
+import { MIB } from '@/core/bytes/size'
 import { driveIn } from '@/core/things/bench'
+import type { Computer } from '@/core/things/computer'
 import { clockTime } from '../../ground/words'
 import { stepsAfterStart } from '../../moves/legs'
 import type { MovePage } from '../../moves/page'
@@ -6,6 +8,7 @@ import { stillOff } from '../../moves/turned-off'
 import { menuOf } from '../../world/computers'
 import { RUNNING } from '../../world/computers/words'
 import { freeRoom } from './after'
+import { firstStart } from './first-start'
 import { offeredRepairs, offeredTidying, rearranged, repairWaits } from './repairs'
 import { wayBack } from './way-back'
 
@@ -36,6 +39,8 @@ export async function proofView({ move, progress, plates }: MovePage) {
       : null,
     /** The case is closed only now that it has started: the first step of that, if any is open. */
     closing: progress ? (stepsAfterStart(move, progress)[0]?.title ?? null) : null,
+    firstStart: (await firstStart(move)) ?? null,
+    machine: goal?.virtual ? machineView(goal) : null,
     wayBack: trials.length > 0 ? (wayBack(move) ?? null) : null,
     trial: last && { ...last, time: clockTime(last.at), number: trials.length },
     mode: computer.firmware.mode,
@@ -53,6 +58,16 @@ export async function proofView({ move, progress, plates }: MovePage) {
       } as const
     }),
     source,
-    target: target!,
+    target,
+  }
+}
+
+/** What of a virtual machine is set where it is started. */
+function machineView({ memoryBytes, processors, virtual, networkCards: [card] }: Computer) {
+  return {
+    memoryMib: memoryBytes / MIB,
+    leastMemoryMib: (virtual?.leastMemoryBytes ?? memoryBytes) / MIB,
+    processors: processors.count * processors.cores,
+    vlan: card?.vlan ?? null,
   }
 }

@@ -3,7 +3,9 @@ import type { OpenDrive } from '@/bench/open-drive'
 import { type BootChoice, bootMenu, chosenOnce } from '@/core/boot/menu'
 import { FirmwareSchema } from '@/core/boot/types'
 import { type BenchState, driveIn } from '@/core/things/bench'
-import type { Computer } from '@/core/things/computer'
+import { MIB } from '@/core/bytes/size'
+import { isHost } from '@/core/things/accessory'
+import { type Computer, NetworkCardSchema } from '@/core/things/computer'
 import { driveName } from '@/core/things/drive'
 import { inBenchQueue } from '../../ground/queue'
 import { Refusal } from '../../ground/refusals'
@@ -11,6 +13,7 @@ import { runTask } from '../../jobs/threads'
 import { driveUse } from '../../leases'
 import { benchOfComputer, changeComputer, computerById, drivesInside } from '..'
 import { attach, attachedDrives } from './attach'
+import { refuseTwinOnNetwork } from './network'
 
 // What a person does at a computer of the bench: switches, programs, its boot menu and its firmware's settings.
 
@@ -22,6 +25,22 @@ export const SwitchSchema = z.discriminatedUnion('do', [
   z.object({ do: z.literal('program'), of: z.string().max(40), on: z.boolean() }),
   z.object({ do: z.literal('network'), on: z.boolean() }),
   z.object({ do: z.literal('sleep'), minutes: z.number().int().positive().max(1440).nullable() }),
+  /** What a virtual machine is given of its host. */
+  z.object({
+    do: z.literal('machine'),
+    memoryMib: z.number().int().min(128),
+    leastMemoryMib: z.number().int().min(128),
+    processors: z.number().int().min(1).max(256),
+    cards: z
+      .array(
+        z.object({
+          name: NetworkCardSchema.shape.name,
+          connected: z.boolean(),
+          vlan: z.number().int().min(1).max(4094).nullable(),
+        }),
+      )
+      .max(8),
+  }),
   z.object({
     do: z.literal('firmware'),
     settings: FirmwareSchema.pick({
@@ -63,6 +82,8 @@ async function switchInTurn(id: string, asked: z.infer<typeof SwitchSchema>): Pr
     case 'sleep':
       refuseOff(computer)
       return changeComputer(id, { sleepMinutes: asked.minutes })
+    case 'machine':
+      return changeMachine(computer, asked)
     case 'firmware': {
       if (computer.running !== 'off')
         throw new Refusal('firmware-closed', { computer: computer.name, key: computer.firmware.bootMenuKey })
@@ -77,6 +98,37 @@ async function switchInTurn(id: string, asked: z.infer<typeof SwitchSchema>): Pr
   }
 }
 
+type MachineSettings = Extract<z.infer<typeof SwitchSchema>, { do: 'machine' }>
+
+/** Gives a virtual machine other shares of its host, and other cards. Throws Refusal. */
+async function changeMachine(computer: Computer, asked: MachineSettings): Promise<void> {
+  const { virtual, id, name, running } = computer
+  if (!virtual) throw new Refusal('computer-not-virtual', { computer: name })
+  const { memoryMib, leastMemoryMib, processors, cards } = asked
+  const sized = memoryMib * MIB !== computer.memoryBytes || processors !== computer.processors.cores
+  if (sized && running !== 'off') throw new Refusal('machine-runs', { computer: name })
+  if (leastMemoryMib > memoryMib) throw new Refusal('machine-memory-range')
+  if (new Set(cards.map((card) => card.name)).size < cards.length) throw new Refusal('machine-cards-alike')
+  const bench = await benchOfComputer(id)
+  const host = bench.accessories.filter(isHost).find((h) => h.id === virtual.hostId)
+  if (host && (memoryMib * MIB > host.memoryBytes || processors > host.cores))
+    throw new Refusal('machine-beyond-host', { host: host.name })
+  const networkCards = cards.map(({ name: card, connected, vlan }) => ({
+    name: card,
+    link: 'ethernet-1' as const,
+    address: null,
+    unplugged: !connected,
+    ...(vlan === null ? {} : { vlan }),
+  }))
+  await refuseTwinOnNetwork({ ...computer, networkCards }, bench)
+  await changeComputer(id, {
+    memoryBytes: memoryMib * MIB,
+    processors: { count: 1, cores: processors },
+    virtual: { ...virtual, leastMemoryBytes: leastMemoryMib * MIB },
+    networkCards,
+  })
+}
+
 async function startUp(computer: Computer, choice: string | undefined): Promise<void> {
   const { id, name } = computer
   if (computer.running !== 'off') throw new Refusal('computer-running', { computer: name })
@@ -89,6 +141,7 @@ async function startUp(computer: Computer, choice: string | undefined): Promise<
   const trace = await runTask('followStart', { firmware, attached, reference: undefined })
   const stop = trace.links.find((l) => l.state === 'failed')
   if (stop) throw new Refusal('computer-does-not-start', { link: stop.title, found: stop.found, why: stop.why ?? '' })
+  await refuseTwinOnNetwork(computer, bench)
   await changeComputer(id, { running: 'system' })
 }
 
@@ -118,7 +171,9 @@ export async function computerPage(id: string) {
     const drive = driveIn(bench, { kind: 'slot', computerId: id, slot: slot.id })
     return drive ? [{ slot: slot.id, id: drive.id, name: driveName(drive), serial: drive.serial }] : []
   })
-  return { computer, drives, menu: await menuOf(bench, computer), copying: usedBy(computer, bench) !== undefined }
+  const host = bench.accessories.filter(isHost).find((h) => h.id === computer.virtual?.hostId)
+  const menu = await menuOf(bench, computer)
+  return { computer, drives, menu, copying: usedBy(computer, bench) !== undefined, host: host?.name ?? null }
 }
 
 /** What keeps a computer from losing its power or starting another system, as `the copy of Ticket desk`. */
