@@ -20,6 +20,9 @@ import { database } from '@/server/database'
 import { refusalCode } from '@/server/ground/testing'
 import { ended } from '@/server/jobs/testing'
 import { loadMove } from '@/server/moves'
+import { latestCopy } from '@/server/moves/copies'
+import { lockFit } from '@/server/stations/fit'
+import { takeRoute } from '@/server/stations/route'
 import { progressOf } from '@/server/moves/legs'
 import { handOver } from '@/server/stations/handover'
 import { sheetOf } from '@/server/stations/handover/sheet'
@@ -31,11 +34,12 @@ import { benchState, changeComputer, computerById, placeDrive, withDrive } from 
 import { switchComputer } from '@/server/world/computers'
 import { makeBench } from '@/server/world/make'
 import { setPace } from '@/server/world/clock'
-import { carryOut, plansOf, toRoute } from './support/carry-out'
+import { SERVER_ADDRESS, serverMove } from './support/small-server'
+import { carryOut, copyEnd, copyLeg, plansOf, toRoute } from './support/carry-out'
 
 // Moves that go by an image, from the first reading to a start from the new drive.
 
-const SERVER = 'logbook-server'
+const SERVER = 'still-server'
 
 vi.setConfig({ testTimeout: 400_000 })
 
@@ -60,8 +64,30 @@ describe('the survey office PC', () => {
   })
 })
 
-describe('the logbook server', () => {
+describe('a server, while it runs', () => {
+  it('is copied as both of its drives were at one moment', async () => {
+    const id = await serverMove('running-server')
+    await toRoute(id)
+    const plans = await plansOf(id)
+    // Of one moment are all drives or none.
+    for (const { stops, title } of plans) expect(stops.length, title).toBeGreaterThan(1)
+    const plan = plans.find((p) => /^Straight to a virtual disk, while it runs/.test(p.title))!
+    expect(plan.notYet).toBeNull()
+    await takeRoute(id, { plan: plan.id })
+    for (const pair of [0, 1]) await lockFit(id, { pair, wish: { rules: {}, sizes: {}, reserve: 0 } })
+    await copyLeg(id)
+    const second = await copyEnd(id, 1)
+    const first = (await latestCopy(id, 0))!
+    for (const { summary } of [first, second]) expect(summary!.live).toMatchObject({ oneMoment: true })
+    // What writes to the second drive goes on from the moment on at which the first one's copy began.
+    expect(second.summary!.live!.files.length).toBeGreaterThan(0)
+    expect(first.id.split('-').at(-1)).toBe(second.id.split('-').at(-1))
+  })
+})
+
+describe('a server', () => {
   it('becomes a virtual machine, read at the host', async () => {
+    expect(await serverMove(SERVER)).toBe(SERVER)
     await toRoute(SERVER)
     const plan = (await plansOf(SERVER)).find((p) => /Read at the host/.test(p.title))!
     expect(plan.notYet).toBeNull()
@@ -71,16 +97,16 @@ describe('the logbook server', () => {
     expect(trial.trace.starts).toBe(true)
     expect(trial.checks.filter((c) => !c.passed)).toEqual([])
     const { computers, drives } = await benchState()
-    const machine = computers.find((c) => c.virtual)!
+    const machine = computers.find((c) => c.virtual && c.id.startsWith(SERVER))!
     expect([machine.virtual?.hostId, machine.firmware.mode, machine.running]).toEqual(['host', 'uefi', 'system'])
     expect(
       drives.filter((d) => d.place.kind === 'slot' && d.place.computerId === machine.id).map((d) => d.image),
-    ).toEqual(['Logbook server disk 1.vhdx', 'Logbook server disk 2.vhdx'])
+    ).toEqual(['still-server disk 1.vhdx', 'still-server disk 2.vhdx'])
   })
 
   it('is started in the order of the trade, and nothing is done before its turn', async () => {
     const states = async () => (await firstStart(await loadMove(SERVER)))!.map((s) => `${s.id} ${s.state}`)
-    const machine = (await benchState()).computers.find((c) => c.virtual)!
+    const machine = (await benchState()).computers.find((c) => c.virtual && c.id.startsWith(SERVER))!
     // By "read at the host" the physical server is off, since its drives were taken out; somebody starts it again.
     await changeComputer(SERVER, { running: 'system', mains: true })
     expect(await states()).toEqual([
@@ -117,13 +143,13 @@ describe('the logbook server', () => {
         return fixedAddressesIn(await Hive.open(async (at, length) => hive.subarray(at, at + length), hive.length))
       })
     expect((await addresses(disk.target!)).map((a) => [a.id, a.addresses])).toEqual([
-      [INTERFACE_OF_CARD, ['192.168.7.20']],
+      [INTERFACE_OF_CARD, [SERVER_ADDRESS]],
     ])
-    expect((await addresses(disk.source)).map((a) => a.addresses)).toEqual([['192.168.7.20']])
+    expect((await addresses(disk.source)).map((a) => a.addresses)).toEqual([[SERVER_ADDRESS]])
   })
 
   it('and its old self are never on the network together', async () => {
-    const machine = (await benchState()).computers.find((c) => c.virtual)!
+    const machine = (await benchState()).computers.find((c) => c.virtual && c.id.startsWith(SERVER))!
     await inPlace(SERVER)
     expect(await refusalCode(switchComputer(SERVER, { do: 'start' }))).toBe('network-twin')
     await switchComputer(machine.id, { do: 'shut-down' })
@@ -133,7 +159,7 @@ describe('the logbook server', () => {
     await switchComputer(SERVER, { do: 'shut-down' })
     await ended(startTrial(SERVER))
     expect((await sheetOf(await loadMove(SERVER), await progressOf((await loadMove(SERVER)).row)))?.onto?.name).toBe(
-      'logbook server, virtual',
+      'still server, virtual',
     )
     await handOver(SERVER, { by: 'Ilaria' })
   })
@@ -143,8 +169,8 @@ describe('the logbook server', () => {
 async function inPlace(computerId: string): Promise<void> {
   await changeComputer(computerId, { mains: false, running: 'off' })
   for (const [id, slot] of [
-    ['crh5-500', 'SATA 0'],
-    ['crh5-1000', 'SATA 1'],
+    [`${computerId}-1`, 'SATA 0'],
+    [`${computerId}-2`, 'SATA 1'],
   ] as const)
     await placeDrive(id, { kind: 'slot', computerId, slot })
   await changeComputer(computerId, { mains: true })
@@ -153,6 +179,6 @@ async function inPlace(computerId: string): Promise<void> {
 async function systemVolume(device: BlockDevice): Promise<SliceDevice> {
   const reading = await readScheme(device)
   if (!reading || reading.scheme === 'damaged') throw new Error('The disk has no table.')
-  const { firstLba, lastLba } = reading.partitions[3]
+  const { firstLba, lastLba } = reading.partitions[2]
   return new SliceDevice(device, firstLba * 512, (lastLba - firstLba + 1) * 512)
 }

@@ -61,8 +61,8 @@ const FEWEST_BYTES = 64 * 1024
 const MOST_LOOKED_AT = 5000
 
 /**
- * A system that runs from a drive: it writes to its page file all the time, and each program to a document of its
- * own, in place, so that the volume stays whole and only contents change.
+ * A system that runs from a drive: it writes to its page file all the time, or to a document where it has none there,
+ * and each program to a document of its own, in place, so that the volume stays whole and only contents change.
  */
 export class LiveSystem {
   private seconds = 0
@@ -80,16 +80,18 @@ export class LiveSystem {
     const slice = new SliceDevice(drive, volume.offset, volume.length)
     const fileSystem = await openFileSystem(slice)
     const writers: Writer[] = []
-    const add = async (name: string, file: string, every: number) => {
+    const add = async (name: string, file: string, every: number, due = every) => {
       const extents = (await fileSystem!.fileExtents!(file))
         .filter((e) => e.length >= 4096)
         .map((e) => ({ offset: e.offset + volume.offset, length: e.length }))
-      if (extents.length > 0) writers.push({ name, file, extents, every, due: every, count: 0 })
+      if (extents.length > 0) writers.push({ name, file, extents, every, due, count: 0 })
     }
     if (fileSystem?.fileExtents) {
       const page = await fileSystem.stat('/pagefile.sys').catch(() => undefined)
       if (page) await add('the system', page.path, 2)
       const documents = await documentsOf(fileSystem)
+      // On a drive beside the system's, services that nobody closes write all the same.
+      if (!page && documents.length > 0) await add('a service', documents[0], 4, 0)
       for (const [i, name] of programs.entries()) {
         const file = documents[(i * 7 + 3) % Math.max(1, documents.length)]
         if (file) await add(name, file, 5)

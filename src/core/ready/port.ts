@@ -74,7 +74,13 @@ export interface ReadyFacts {
 
 /** A place where the system never was. */
 export type ReadyGoal =
-  | { readonly kind: 'virtual-machine'; readonly hostName: string }
+  | {
+      readonly kind: 'virtual-machine'
+      readonly hostName: string
+      /** Why it is proposed as it is, and what keeps it from starting; a sentence each. */
+      readonly reasons: readonly string[]
+      readonly obstacles: readonly string[]
+    }
   | {
       readonly kind: 'other-computer'
       readonly name: string

@@ -153,7 +153,7 @@ describe('the list', () => {
     const home = { name: 'logbook server', addresses: ['192.168.7.20'] }
     const fixed = readyItems({ ...settled, home }).find((i) => i.id === 'address')
     expect(fixed?.why).toMatch(/never be on the network together/)
-    const goal = { kind: 'virtual-machine', hostName: 'Workshop host' } as const
+    const goal = { kind: 'virtual-machine', hostName: 'Workshop host', reasons: [], obstacles: [] } as const
     const virtual = readyItems({ ...settled, home, goal }).find((i) => i.id === 'address')
     expect(virtual?.why).toMatch(/machine on the Workshop host starts without network/)
   })

@@ -44,7 +44,7 @@ describe('what does not work', () => {
         ...smallQuestion({ ...POOR, transfer: true }),
         roomOn: { carrier: { bytes: 2 ** 32 - 1, limitedBy: 'FAT32' } },
       },
-      /FAT32 holds no file beyond 4\.00 GiB, and the image takes 100\.0 GiB\. A volume with exFAT or NTFS does/,
+      /FAT32 holds no file beyond [\d.]+ GiB, and the image takes 100\.0 GiB\. A volume with exFAT or NTFS does/,
     ],
     [
       'a firmware too old',

@@ -43,7 +43,8 @@ function wholeMoves(world: World, depth: number): State[] {
   const ends: State[] = []
   for (const first of moveOne(world, firstState(world), 0, depth)) {
     let state: State | undefined = first
-    for (let i = 1; i < pairs.length && state; i++) state = bestOf(world, alike(first, further(world, state, i, depth)))
+    for (let i = 1; i < pairs.length && state; i++)
+      state = bestOf(world, alike(first, further(world, state, i, depth, first), i))
     const end = state && finish(world, state)
     if (end) ends.push(end)
   }
@@ -51,20 +52,24 @@ function wholeMoves(world: World, depth: number): State[] {
 }
 
 /** The routes for a further drive: in one transfer where that can be, since the route was chosen by the system's. */
-function further(world: World, state: State, pair: number, depth: number): State[] {
+function further(world: World, state: State, pair: number, depth: number, first: State): State[] {
   for (let d = 1; d <= depth; d++) {
     const found = moveOne(world, state, pair, d)
-    if (found.length > 0) return found
+    if (alike(first, found, pair).length > 0) return found
   }
   return []
 }
 
-/** Of the routes for a further drive those that the system's goes with: live or not, by the same computer. */
-function alike(first: State, states: readonly State[]): readonly State[] {
+/**
+ * Of the routes for a further drive those that the system's goes with. What is read while the system runs is of one
+ * moment on all drives or on none; by the same computer where that can be.
+ */
+function alike(first: State, states: readonly State[], pair: number): readonly State[] {
   const [pattern] = transfersOf(first.actions)
-  const same = (t: Transfer) => t.live === pattern.live && t.by === pattern.by
-  const fitting = states.filter((s) => same(transfersOf(s.actions).at(-1)!))
-  return fitting.length > 0 ? fitting : states
+  const begins = (state: State) => transfersOf(state.actions).find((t: Transfer) => t.pair === pair)!
+  const sameMoment = states.filter((s) => begins(s).live === pattern.live)
+  const fitting = sameMoment.filter((s) => begins(s).by === pattern.by)
+  return fitting.length > 0 ? fitting : sameMoment
 }
 
 function bestOf(world: World, states: readonly State[]): State | undefined {

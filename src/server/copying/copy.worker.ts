@@ -30,7 +30,7 @@ import { sha256 } from '@/host/sha256'
 import { blake3, BLAKE3 } from '@/host/strong-digest'
 import { unfinishedName, writeImageInto } from '@/host/write-image'
 import { log } from '../ground/log'
-import type { CopyOrder, FromWorker, ToWorker } from './messages'
+import type { CopyOrder, CopyPart, FromWorker, ToWorker } from './messages'
 import { CopyMeter } from './meter'
 import { Pacer } from './pacer'
 
@@ -43,12 +43,16 @@ const RETRY_SECONDS = 1.5
 /** Somewhat behind the thread that answers pages. */
 const PRIORITY = 5
 const order = workerData as CopyOrder
+/** The drive that is being copied, of several that are copied as they were at one moment. */
+let part: CopyPart = order
 const send = (message: FromWorker) => parentPort!.postMessage(message)
 const note = (text: string, tone: 'plain' | 'good' | 'bad' = 'plain') => send({ type: 'note', text, tone })
 const pacer = new Pacer(order.pace)
 let meter: CopyMeter | undefined
-/** The system that runs from the source, and what is shown of its drive. */
-let running: { readonly system: LiveSystem; readonly moment: PointInTimeSource } | undefined
+/** What is shown of the drive that a system runs from. */
+let running: PointInTimeSource | undefined
+/** All systems that write meanwhile, one for each drive of the computer that runs. */
+const systems: LiveSystem[] = []
 /** Drives that were taken out meanwhile, with the words for it. */
 const gone = new Map<string, string>()
 let ending: Error | undefined
@@ -60,7 +64,8 @@ parentPort!.on('message', (message: ToWorker) => {
   if (message.type === 'gone') {
     gone.set(message.driveId, message.what)
     // Of several targets the others go on without it.
-    const alone = message.driveId === order.source.id || order.targets.length === 1
+    const sources = [order, ...(order.rest ?? [])].map((one) => one.source.id)
+    const alone = sources.includes(message.driveId) || part.targets.length === 1
     if (alone) ending ??= new DeviceGone(message.what)
   }
   if (message.type === 'pace') pacer.set(message.pace)
@@ -89,41 +94,65 @@ async function work(): Promise<void> {
     return one.device
   }
   try {
-    const source = await open(order.source, false)
-    if (order.live && order.source.kind === 'drive') {
-      // The computer that runs from this drive writes to it by itself; the copy only ever gets to read.
-      const own = await openDrive(order.source, { writable: true })
-      opened.push(own)
-      const drive = new LiveDrive(own.device)
-      const system = await LiveSystem.start(drive, { ...order.live, volume: order.live.system, seed: 7 })
-      // What the snapshot keeps may be more than memory is for; it is of no use once the copy has ended, however it does.
-      const { snapshotFile: kept } = order.live
-      await rm(kept, { force: true })
-      const aside = await RawFile.create(kept, drive.size, drive.logicalSectorSize)
-      opened.push({
-        device: aside,
-        close: async () => {
-          await aside.close()
-          await rm(kept, { force: true })
-        },
-      })
-      running = { system, moment: new PointInTimeSource(drive, order.choices.snapshotMib, order.live.direct, aside) }
+    const parts = [order, ...(order.rest ?? [])]
+    // Every moment begins before any byte is read, so that all of them are one.
+    const moments = new Map<CopyPart, PointInTimeSource>()
+    for (const one of parts) if (one.live) moments.set(one, await beginMoment(one, opened))
+    if (moments.size > 1) note(`${moments.size} drives as they are at this one moment`)
+    try {
+      for (const one of parts) {
+        part = one
+        running = moments.get(one)
+        const source = await open(part.source, false)
+        await copyPart(running ? readOnly(running.device) : source, open)
+      }
+    } finally {
+      for (const moment of moments.values()) moment.close()
     }
-    const read = running ? readOnly(running.moment.device) : source
-    const [image] = order.targets
-    if (image.kind === 'image') return await copyInto(image, read)
-    const targets: BlockDevice[] = []
-    for (const target of order.targets) targets.push(new PullableDevice(await open(target, true), target.id))
-    if (order.task.kind === 'retry') await retry(source, targets[0], order.task)
-    else await copyOnto(targets, read)
   } finally {
-    running?.moment.close()
     for (const one of opened) await one.close()
   }
 }
 
+/** Lets the system of a computer that runs write to its drive, and keeps the drive as it is now for whoever copies it. */
+async function beginMoment(
+  { source, live }: CopyPart,
+  opened: Pick<OpenDrive, 'device' | 'close'>[],
+): Promise<PointInTimeSource> {
+  if (!live || source.kind !== 'drive') throw new CoreError('Only a drive of a computer is copied while that runs.')
+  // The computer that runs from this drive writes to it by itself; the copy only ever gets to read.
+  const own = await openDrive(source, { writable: true })
+  opened.push(own)
+  const drive = new LiveDrive(own.device)
+  systems.push(await LiveSystem.start(drive, { ...live, seed: 7 + systems.length }))
+  // What the snapshot keeps may be more than memory is for; it is of no use once the copy has ended, however it does.
+  const { snapshotFile: kept } = live
+  await rm(kept, { force: true })
+  const aside = await RawFile.create(kept, drive.size, drive.logicalSectorSize)
+  opened.push({
+    device: aside,
+    close: async () => {
+      await aside.close()
+      await rm(kept, { force: true })
+    },
+  })
+  return new PointInTimeSource(drive, order.choices.snapshotMib, live.direct, aside)
+}
+
+type Open = (medium: CopyPart['source'], writable: boolean) => Promise<BlockDevice>
+
+/** Copies one drive to where it goes. */
+async function copyPart(source: BlockDevice, open: Open): Promise<void> {
+  const [image] = part.targets
+  if (image.kind === 'image') return copyInto(image, source)
+  const targets: BlockDevice[] = []
+  for (const target of part.targets) targets.push(new PullableDevice(await open(target, true), target.id))
+  if (order.task.kind === 'retry') await retry(source, targets[0], order.task)
+  else await copyOnto(targets, source)
+}
+
 async function retry(source: BlockDevice, target: BlockDevice, task: CopyOrder['task'] & { kind: 'retry' }) {
-  const plan = await planCopy(source, order.layout, scopeOf(order.choices))
+  const plan = await planCopy(source, part.layout, scopeOf(order.choices))
   const { wonBytes, lost } = await retryLost(plan, target, task.lost, { tries: order.choices.tries })
   const samples = await samplesOf(source, lost)
   send({ type: 'retried', wonBytes, lost: [...lost], targetFingerprint: await fingerprintOf(target), samples })
@@ -132,7 +161,7 @@ async function retry(source: BlockDevice, target: BlockDevice, task: CopyOrder['
 /** Copies onto drives. */
 async function copyOnto(targets: readonly BlockDevice[], source: BlockDevice): Promise<void> {
   // Of a system that runs nothing can be taken up: it has gone on meanwhile.
-  const journal = running ? undefined : await openJournal(order.journal, { resume: order.resume !== undefined })
+  const journal = running ? undefined : await openJournal(part.journal, { resume: order.resume !== undefined })
   try {
     const outcome = await copy(source, (plan, options) =>
       runCopy(plan, targets, { digest: blake3, ...options, ...(journal ? { journal, from: journal.state } : {}) }),
@@ -154,9 +183,10 @@ async function copyInto(image: Extract<CopyOrder['source'], { kind: 'image' }>, 
       writeImageInto(folder, name, plan, {
         to,
         time: Date.now(),
+        overwrite: part.again === true,
         ...options,
-        ...(running ? {} : { journal: order.journal, resume: order.resume !== undefined }),
-        ...(order.made ? { record: { ...order.made, ...recorded() } } : {}),
+        ...(running ? {} : { journal: part.journal, resume: order.resume !== undefined }),
+        ...(part.made ? { record: { ...part.made, ...recorded() } } : {}),
       }),
     )
     const made = await openMedium(image)
@@ -184,14 +214,14 @@ async function copy(
   run: (plan: CopyPlan, options: Copying) => Promise<CopyOutcome>,
 ): Promise<{ plan: CopyPlan; outcome: CopyOutcome }> {
   const trouble = new FailureCountingDevice(source)
-  const plan = await planCopy(trouble, order.layout, scopeOf(order.choices))
+  const plan = await planCopy(trouble, part.layout, scopeOf(order.choices))
   const titles = new Map(plan.partitions.map((p) => [p.number, p.title]))
   const { totalBytes } = plan
   const { verify } = order.choices
-  meter = new CopyMeter(order.timing, { totalBytes, titles, verify, before: order.resume?.progress })
+  meter = new CopyMeter(part.timing, { totalBytes, titles, verify, before: order.resume?.progress })
   if (order.resume) meter.mark('cut', 'cut off, and gone on')
   const reporter = makeReporter(meter)
-  const heat = order.heat && new Heat(order.heat)
+  const heat = part.heat && new Heat(part.heat)
   let pieceOf: number | undefined
   let counted = 0
   let rescueSeconds = 0
@@ -207,7 +237,7 @@ async function copy(
   }
   const spend = async (seconds: number, phase: CopyPhase) => {
     heat?.work(phase === 'check' ? 0 : seconds)
-    await running?.system.pass(seconds)
+    for (const system of systems) await system.pass(seconds)
     reporter.passed(seconds)
     await pacer.spend(seconds)
     if (!heat?.tooWarm || (phase !== 'copy' && phase !== 'rescue')) return
@@ -235,9 +265,9 @@ async function copy(
     },
   }
   const outcome = await run(plan, {
-    note: order.note,
-    job: order.job,
-    work: workDigest(order, sha256),
+    note: part.note,
+    job: part.job,
+    work: workDigest({ ...part, choices: order.choices }, sha256),
     verify,
     rescue,
     recheck: order.resume?.recheck,
@@ -253,7 +283,7 @@ async function copy(
       await reporter.maybeReport()
     },
     onLetGo: (target, why) => {
-      const { title } = order.targets[target]
+      const { title } = part.targets[target]
       meter!.mark('let-go', `${title} let go`)
       note(`${title} is no longer written: ${why}`, 'bad')
     },
@@ -293,10 +323,10 @@ async function done(
       checkSeconds: seconds.check,
       partitions: partsOf(plan, partSeconds),
       events,
-      live: running ? await running.moment.summary() : null,
+      live: running ? await running.summary() : null,
       choices: order.choices,
-      work: workDigest(order, sha256),
-      further: order.targets.slice(1).map(({ id, title: name }, i) => ({
+      work: workDigest({ ...part, choices: order.choices }, sha256),
+      further: part.targets.slice(1).map(({ id, title: name }, i) => ({
         id,
         name,
         why: outcome.letGo.get(i + 1) ?? null,
@@ -414,7 +444,7 @@ function makeReporter(meter: CopyMeter) {
 }
 
 /** What is on the target can be gone on with, as soon as what ended the copy is mended. */
-const resumable = (error: unknown) => !order.live && !(error instanceof CheckFailed || error instanceof NotItsTarget)
+const resumable = (error: unknown) => !part.live && !(error instanceof CheckFailed || error instanceof NotItsTarget)
 
 // Pages go before bytes where both want a core. Only Linux counts the priority of a thread by itself.
 if (process.platform === 'linux') setPriority(PRIORITY)
@@ -423,7 +453,7 @@ try {
 } catch (error) {
   if (error instanceof StoppedByPerson) send({ type: 'stopped' })
   else if (error instanceof DeviceGone || error instanceof HostFull) {
-    send({ type: 'failed', message: error.message, resumable: !order.live })
+    send({ type: 'failed', message: error.message, resumable: !part.live })
   } else if (error instanceof CoreError) {
     send({
       type: 'failed',
@@ -437,7 +467,7 @@ try {
       type: 'failed',
       message:
         'The copy ended with an error of Imbarco’s own, which the server’s log tells. The source is untouched; the target is not to be used.',
-      resumable: !order.live,
+      resumable: !part.live,
     })
   }
 } finally {

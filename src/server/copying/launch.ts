@@ -11,13 +11,13 @@ import { log } from '../ground/log'
 import { Refusal } from '../ground/refusals'
 import type { Lease } from '../leases'
 import type { Move } from '../moves'
-import { type CopyEnd, running, type Running, saveCopyEnd } from '../moves/copies'
+import { beginCopy, type CopyEnd, letGoOfSameMoment, running, type Running, saveCopyEnd } from '../moves/copies'
 import type { LegNow } from '../moves/legs'
 import { addDisk } from '../moves/machine'
 import { note } from '../moves/logbook'
 import { changeComputer, onDetach } from '../world'
 import { advance, benchNow, keepClock } from '../world/clock'
-import type { CopyOrder, FromWorker, ToWorker } from './messages'
+import type { CopyOrder, CopyPart, FromWorker, ToWorker } from './messages'
 
 /** How often what is seen of a copy is stored, so that it is known after the server was killed. */
 const KEEP_EVERY_MS = 1500
@@ -26,14 +26,22 @@ const KEEP_EVERY_MS = 1500
  * Starts the thread of a copy whose row is there, and takes what it reports until it ends, which ends the lease. Rejects,
  * with the row ended too, where the thread cannot be started.
  */
-export async function launch(move: Move, leg: LegNow, order: CopyOrder, lease: Lease): Promise<void> {
+export async function launch(
+  move: Move,
+  first: LegNow,
+  order: CopyOrder,
+  lease: Lease,
+  rest: readonly LegNow[] = [],
+): Promise<void> {
   const moveId = move.id
-  const id = order.job
+  // Of several drives that are copied together each has a row of its own, from when it is its turn.
+  const turns = [{ leg: first, part: order as CopyPart }, ...rest.map((leg, i) => ({ leg, part: order.rest![i] }))]
+  let turn = 0
   const isRetry = order.task.kind === 'retry'
   const worker = await startThread(order, isRetry)
-  const drives = [order.source.id, ...order.targets.map((t) => t.id)]
+  const drives = turns.flatMap(({ part }) => [part.source.id, ...part.targets.map((t) => t.id)])
   const copy: Running = {
-    id,
+    id: order.job,
     moveId,
     drives,
     worker,
@@ -44,7 +52,7 @@ export async function launch(move: Move, leg: LegNow, order: CopyOrder, lease: L
     lastKept: 0,
   }
   running().set(moveId, copy)
-  const which = leg.of > 1 ? `leg ${leg.index + 1} of ${leg.of}` : 'copy'
+  const whichOf = ({ index, of }: LegNow) => (of > 1 ? `leg ${index + 1} of ${of}` : 'copy')
   const tell = (text: string, tone?: 'plain' | 'good' | 'bad') => saveAtLast(() => note(moveId, text, tone))
   const forget = onDetach((driveId, what) => {
     if (drives.includes(driveId)) send(copy, { type: 'gone', driveId, what })
@@ -56,7 +64,9 @@ export async function launch(move: Move, leg: LegNow, order: CopyOrder, lease: L
     running().delete(moveId)
     forget()
     lease.release()
-    await saveCopyEnd(id, { ...how, progress: copy.progress }, alongside)
+    // What was copied with it is of one moment only when all of it is whole.
+    if (how.status !== 'done') await letGoOfSameMoment({ id: copy.id, moveId })
+    await saveCopyEnd(copy.id, { ...how, progress: copy.progress }, alongside)
     await keepClock().catch((error: unknown) => log.error(error))
     publish({ type: 'changed', moveId })
   }
@@ -67,6 +77,18 @@ export async function launch(move: Move, leg: LegNow, order: CopyOrder, lease: L
     const endedAt = Math.round(await benchNow())
     return end({ status, message, endedAt, summary: null, samples: null, ...left }, line)
   }
+  /** The next of several drives that are copied together. */
+  const next = async () => {
+    const { leg, part } = turns[++turn]
+    const startedAt = Math.round(await benchNow())
+    const { linkKey } = leg.transfer
+    await saveAtLast(() =>
+      beginCopy({ id: part.job, moveId, leg: leg.index, linkKey, startedAt, choices: order.choices }),
+    )
+    Object.assign(copy, { id: part.job, progress: null, benchStart: await benchNow(), benchMilliseconds: 0 })
+    await tell(`${whichOf(leg)} started, of the same moment`)
+    publish({ type: 'changed', moveId })
+  }
   const receive = async (message: FromWorker) => {
     switch (message.type) {
       case 'progress':
@@ -76,20 +98,24 @@ export async function launch(move: Move, leg: LegNow, order: CopyOrder, lease: L
         return publish({ type: 'changed', moveId })
       case 'done': {
         const { summary, samples } = message
-        await end(
-          {
-            ...{ status: 'done', message: null, endedAt: Math.round(await benchNow()) },
-            ...{ summary, samples, throughputRatio: throughputRatioOf(order, summary), resumable: false },
-          },
-          () => takeSummary(move, leg, which, summary),
-        )
+        const { leg, part } = turns[turn]
+        const how = {
+          ...{ status: 'done' as const, message: null, endedAt: Math.round(await benchNow()) },
+          ...{ summary, samples, throughputRatio: throughputRatioOf({ ...order, ...part }, summary), resumable: false },
+        }
+        const take = () => takeSummary(move, leg, whichOf(leg), summary)
+        if (turn === turns.length - 1) await end(how, take)
+        else {
+          await saveCopyEnd(copy.id, { ...how, progress: copy.progress }, take)
+          await next()
+        }
         // What is whole is not resumed.
-        await unlink(order.journal).catch(() => undefined)
+        await unlink(part.journal).catch(() => undefined)
         return
       }
       case 'retried': {
         const { lost, targetFingerprint, samples, wonBytes } = message
-        const summary = (await CopyRow.findByPk(id))?.summary
+        const summary = (await CopyRow.findByPk(copy.id))?.summary
         const read = summary ? { summary: { ...summary, lost: [...lost], targetFingerprint }, samples } : {}
         return end({ status: 'done', ...read }, () =>
           wonBytes > 0

@@ -20,9 +20,19 @@ export type WorkerMedium = MediumBytes & {
 }
 
 /** What a copy worker is started with. */
-export interface CopyOrder {
+export interface CopyOrder extends CopyPart {
   /** A whole copy, or one more pass over what an earlier one lost. */
   readonly task: { readonly kind: 'copy' } | { readonly kind: 'retry'; readonly lost: readonly Lost[] }
+  readonly choices: CopyChoices
+  readonly pace: Pace
+  /** Takes up the journal; `progress` is what was last seen of the copy. */
+  readonly resume?: { readonly progress: CopyProgress | null; readonly recheck?: Recheck }
+  /** Further drives of the computer that runs, which are copied after this one as they were at the same moment. */
+  readonly rest?: readonly CopyPart[]
+}
+
+/** One drive with what it is copied to. */
+export interface CopyPart {
   /** Names the copy in its journal and on its targets. */
   readonly job: string
   readonly source: WorkerMedium
@@ -33,17 +43,16 @@ export interface CopyOrder {
   readonly layout: Layout
   /** Where it reads the move's own drive: the fit that the drive's files are chosen by, to be compared in Proof. */
   readonly sampledBy?: Layout
-  readonly choices: CopyChoices
   readonly timing: LegTiming
   readonly note: string
-  readonly pace: Pace
   readonly journal: string
-  /** Takes up the journal; `progress` is what was last seen of the copy. */
-  readonly resume?: { readonly progress: CopyProgress | null; readonly recheck?: Recheck }
+  /** An earlier copy of this leg came to its end: an image that it made is written anew. */
+  readonly again?: boolean
   readonly heat?: HeatModel
   /** The source is in a computer whose own system runs. */
   readonly live?: {
-    readonly system: Extent
+    /** The volume that its programs write to most. */
+    readonly volume: Extent
     /** Where what a snapshot keeps is put. */
     readonly snapshotFile: string
     /** The EFI system partitions, which no snapshot can hold. */

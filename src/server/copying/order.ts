@@ -5,20 +5,26 @@ import { journalsFolder } from '../ground/paths'
 import { Refusal } from '../ground/refusals'
 import { leasableDrive, type LeaseRequest } from '../leases'
 import type { Move } from '../moves'
-import { journalOf, snapshotOf } from '../moves/copies'
+import { journalOf, latestCopy, snapshotOf } from '../moves/copies'
 import { copyNote, type LegNow } from '../moves/legs'
 import { driveOf, driveUnder, leasableMedium, type Medium, mediumBytes, mediumName } from '../moves/media'
 import { pace } from '../world/clock'
-import type { CopyOrder, WorkerMedium } from './messages'
+import type { CopyOrder, CopyPart, WorkerMedium } from './messages'
 
 /** The source for reading, its targets for itself alone. Whoever pulls one ends the copy, as at a real bench. */
-export async function leaseFor(move: Move, leg: LegNow, further: readonly Drive[]): Promise<LeaseRequest> {
+export async function leaseFor(
+  move: Move,
+  leg: LegNow,
+  further: readonly Drive[],
+  rest: readonly LegNow[] = [],
+): Promise<LeaseRequest> {
+  const legs = [leg, ...rest]
   return {
     purpose: `the copy of ${move.brief.name}`,
     mayBePulled: true,
     needsPower: true,
-    read: [await leasableMedium(leg.from)],
-    write: await Promise.all([leasableMedium(leg.to), ...further.map(leasableDrive)]),
+    read: await Promise.all(legs.map((one) => leasableMedium(one.from))),
+    write: await Promise.all([...legs.map((one) => leasableMedium(one.to)), ...further.map(leasableDrive)]),
   }
 }
 
@@ -28,7 +34,18 @@ export async function furtherDrives(move: Move): Promise<Drive[]> {
   return move.bench.drives.filter((d) => ids.includes(d.id))
 }
 
+/** What a copy is started with, but for the choices. */
 export async function orderFor(move: Move, leg: LegNow, job: string) {
+  return { ...(await partFor(move, leg, job)), pace: await pace() } satisfies Partial<CopyOrder>
+}
+
+/** A drive that is copied after another one, as it was at the same moment. */
+export async function restFor(move: Move, leg: LegNow, job: string): Promise<CopyPart> {
+  const source = workerMedium(leg.from, leg.source.fingerprint)
+  return { ...(await partFor(move, leg, job)), source, targets: [workerMedium(leg.to)] }
+}
+
+async function partFor(move: Move, leg: LegNow, job: string) {
   await mkdir(journalsFolder(), { recursive: true })
   const drive = driveOf(leg.from)
   const heat = drive && heatOf(drive)
@@ -39,12 +56,12 @@ export async function orderFor(move: Move, leg: LegNow, job: string) {
     ...(leg.sampledBy ? { sampledBy: leg.sampledBy } : {}),
     timing: leg.transfer.timing,
     note: copyNote(move, leg),
-    pace: await pace(),
     journal: journalOf(job),
+    again: (await latestCopy(move.id, leg.index))?.summary != null,
     ...(heat ? { heat } : {}),
     ...(leg.to.kind === 'image' ? { made: madeOf(leg) } : {}),
     ...(live ? { live } : {}),
-  } satisfies Partial<CopyOrder>
+  } satisfies Partial<CopyPart>
 }
 
 /** What the record of an image tells of where it came from; what is left out is said with the choices. */
@@ -71,11 +88,13 @@ function madeOf({ from, source, layout }: LegNow): NonNullable<CopyOrder['made']
 /** What of a running computer the copy has to know. */
 function liveOf(move: Move, { source, transfer }: LegNow, snapshotFile: string): CopyOrder['live'] {
   const extent = (p: (typeof source.partitions)[number]) => ({ offset: p.startBytes, length: p.sizeBytes })
-  const system = source.partitions.find((p) => p.role === 'system')
   const computer = move.bench.computers.find((c) => c.id === transfer.by)
-  if (!system || !computer) throw new Refusal('copy-no-system')
+  // On a drive without a system its programs keep their files in the volume that holds most.
+  const [largest] = [...source.partitions].sort((a, b) => (b.volume?.usedBytes ?? 0) - (a.volume?.usedBytes ?? 0))
+  const volume = source.partitions.find((p) => p.role === 'system') ?? largest
+  if (!volume || !computer) throw new Refusal('copy-no-system')
   return {
-    system: extent(system),
+    volume: extent(volume),
     snapshotFile,
     direct: source.partitions.filter((p) => p.role === 'boot').map(extent),
     programs: computer.programs.filter((p) => p.running).map((p) => p.name),

@@ -18,7 +18,8 @@ import { storeWithNote } from './logbook'
 
 /** A copy whose worker is at work. */
 export interface Running {
-  readonly id: string
+  /** Of the drive that is being copied, where several are copied together. */
+  id: string
   readonly moveId: string
   /** The two drives it is between. */
   readonly drives: readonly string[]
@@ -71,6 +72,23 @@ export async function saveCopyEnd(
       await alongside()
     })
     unsavedEnds().delete(id)
+  })
+}
+
+/** Stores that a copy of a leg begins. */
+export async function beginCopy(
+  of: Pick<CopyRow, 'id' | 'moveId' | 'leg' | 'linkKey' | 'startedAt' | 'choices'>,
+): Promise<void> {
+  await CopyRow.create({
+    ...of,
+    throughputRatio: null,
+    status: 'running',
+    endedAt: null,
+    message: null,
+    progress: null,
+    summary: null,
+    resumable: false,
+    verifyFailed: false,
   })
 }
 
@@ -156,9 +174,24 @@ export function recover(): Promise<void> {
         const end = { status: 'interrupted', endedAt: at, message, resumable } as const
         const line = { text: 'copy cut off: the server stopped', tone: 'bad' } as const
         await storeWithNote(row.moveId, () => CopyRow.update(end, { where: { id: row.id } }), line)
+        if (!resumable) await letGoOfSameMoment(row)
       }
     }
   })
+}
+
+/** Names a copy by its leg and when it began, or when the ones that it was begun together with did. */
+export const copyId = (moveId: string, leg: number, begunAt: number) => `${moveId}-${leg}-${begunAt}`
+
+const NOT_OF_ONE_MOMENT =
+  'Another drive of the same moment was not copied to its end, so this one is copied anew with it.'
+
+/** Copies that were begun together with one that did not come to its end: the next one is of another moment. */
+export async function letGoOfSameMoment({ id, moveId }: Pick<CopyRow, 'id' | 'moveId'>): Promise<void> {
+  const begunAt = Number(id.split('-').at(-1))
+  for (const row of await CopyRow.findAll({ where: { moveId, status: 'done' }, attributes: ['id', 'leg'] }))
+    if (row.id !== id && row.id === copyId(moveId, row.leg, begunAt))
+      await saveCopyEnd(row.id, { status: 'failed', message: NOT_OF_ONE_MOMENT, resumable: false })
 }
 
 /** What a finished or running copy rests on is not changed any more. */

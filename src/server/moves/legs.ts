@@ -140,6 +140,22 @@ export async function loadLeg(move: Move, index?: number): Promise<LegNow> {
   }
 }
 
+/**
+ * The legs that are copied together with this one: of a computer that runs, all drives are copied as they were at one
+ * moment, since a database may lie on one and its log on another.
+ */
+export async function togetherWith(move: Move, leg: LegNow): Promise<LegNow[]> {
+  if (!leg.transfer.live) return []
+  const { legs } = (await progressOf(move.row))!
+  const found: LegNow[] = []
+  for (const [i, { before, transfer }] of legs.entries()) {
+    if (i <= leg.index) continue
+    if (!transfer.live || transfer.by !== leg.transfer.by || before.length > 0) break
+    found.push(await loadLeg(move, i))
+  }
+  return found
+}
+
 const isLast = (move: Move, { to, pair }: Transfer) =>
   to.kind === 'virtual-disk' || (to.kind === 'drive' && to.driveId === move.pairs[pair].target?.id)
 

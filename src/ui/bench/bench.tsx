@@ -218,15 +218,17 @@ function ComputerQuay({ computer, picked, onPick, onEdit }: QuayProps & { comput
       />
       <p className="mb-2 flex flex-wrap items-center gap-x-2 text-[13px] text-ink-soft">
         {computer.state}
-        <Button
-          small
-          disabled={busy}
-          onClick={() => void act(() => actions.setPower({ computerId: computer.id, mains: !computer.mains }))}
-          className="!px-1.5"
-        >
-          {computer.mains ? 'Unplug' : 'Plug in'}
-          <span className="sr-only">, mains of the {computer.name}</span>
-        </Button>
+        {!computer.isVirtual && (
+          <Button
+            small
+            disabled={busy}
+            onClick={() => void act(() => actions.setPower({ computerId: computer.id, mains: !computer.mains }))}
+            className="!px-1.5"
+          >
+            {computer.mains ? 'Unplug' : 'Plug in'}
+            <span className="sr-only">, mains of the {computer.name}</span>
+          </Button>
+        )}
         <Link href={`/computers/${computer.id}`} className="font-semibold text-sea-4 underline underline-offset-2">
           Open computer
           <span className="sr-only">: {computer.name}</span>

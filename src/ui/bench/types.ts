@@ -41,6 +41,7 @@ export interface QuayView {
 export interface ComputerView extends QuayView {
   readonly state: string
   readonly mains: boolean
+  readonly isVirtual: boolean
   readonly sockets: string
 }
 

@@ -94,7 +94,7 @@ describe('the plate check', () => {
     expect(text).toMatch(/Corvina S5 960 GB · 2\.5-inch SATA s\/n CRV5-2207-/)
     // What is to be typed is nowhere on the page.
     expect(markup).not.toMatch(/4M1Q/)
-    expect(shown({ target: { ...target(), place: 'on the table' } }).text).toMatch(/the drive on the table\./)
+    expect(shown({ written: { ...target(), place: 'on the table' } }).text).toMatch(/the drive on the table\./)
   })
 
   it('keeps the start shut until everything is settled and typed, and says what is missing', () => {

@@ -13,6 +13,7 @@ import { handsFirst } from './hands-first'
 import { hostRoom } from './host-room'
 import { idleFiles } from './idle-files'
 import { leftOut } from './left-out'
+import { machine } from './machine'
 import { mains } from './mains'
 import { maps } from './maps'
 import { network } from './network'
@@ -37,6 +38,7 @@ const KINDS: readonly ReadyKind[] = [
   maps,
   asleep,
   storageDriver,
+  machine,
   generalised,
   notRunning,
   programs,

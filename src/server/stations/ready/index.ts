@@ -215,7 +215,8 @@ async function goalOf(move: Move): Promise<ReadyGoal | undefined> {
   const { brief, bench, goal, pairs, row } = move
   if (brief.toVirtualMachine) {
     const host = bench.accessories.find(isHost)
-    return { kind: 'virtual-machine', hostName: host?.name ?? 'host' }
+    const { reasons = [], obstacles = [] } = row.route?.machine ?? {}
+    return { kind: 'virtual-machine', hostName: host?.name ?? 'host', reasons, obstacles }
   }
   const [{ source, target }] = pairs
   if (!goal || !target) return undefined

@@ -5,15 +5,15 @@ import { plateMatches } from '@/core/ready/plate-check'
 import { berthOf } from '@/core/things/bench'
 import { type Drive, driveName } from '@/core/things/drive'
 import { launch } from '../../copying/launch'
-import { furtherDrives, leaseFor, orderFor, workerDrive, workerMedium } from '../../copying/order'
+import { furtherDrives, leaseFor, orderFor, restFor, workerDrive, workerMedium } from '../../copying/order'
 import { CopyRow } from '../../database/models'
 import { fitsLocked } from '../../database/notes'
 import { saveAtLast } from '../../database/save-at-last'
 import { Refusal } from '../../ground/refusals'
 import { type Lease, startWithLease } from '../../leases'
 import { loadMove, type Move } from '../../moves'
-import { forgetCutOff, latestCopy, recover, running } from '../../moves/copies'
-import { type LegNow, loadLeg, progressOf } from '../../moves/legs'
+import { beginCopy, copyId, forgetCutOff, latestCopy, recover, running } from '../../moves/copies'
+import { type LegNow, loadLeg, progressOf, togetherWith } from '../../moves/legs'
 import { note } from '../../moves/logbook'
 import { driveUnder, mediumWords } from '../../moves/media'
 import { benchNow } from '../../world/clock'
@@ -35,8 +35,9 @@ export async function startCopy(moveId: string, input: unknown): Promise<void> {
   const leg = await legToCopy(move)
   if (leg.from.kind === 'drive' && leg.to.kind === 'drive' && leg.from.drive.id === leg.to.drive.id)
     throw new Refusal('copy-source-is-target')
-  await startWithLease(await leaseFor(move, leg, await furtherDrives(move)), (lease) =>
-    startLeased(move, leg, { plate, seen, further }, lease),
+  const rest = await togetherWith(move, leg)
+  await startWithLease(await leaseFor(move, leg, await furtherDrives(move), rest), (lease) =>
+    startLeased(move, leg, rest, { plate, seen, further }, lease),
   )
 }
 
@@ -44,6 +45,7 @@ export async function startCopy(moveId: string, input: unknown): Promise<void> {
 async function startLeased(
   move: Move,
   leg: LegNow,
+  rest: readonly LegNow[],
   { plate, seen, further }: z.infer<typeof StartCopySchema>,
   lease: Lease,
 ): Promise<void> {
@@ -66,8 +68,10 @@ async function startLeased(
     if (!plateMatches(drive.serial, typed)) throw new Refusal('plate-wrong', { drive: driveName(drive) })
   await forgetCutOff(moveId)
   const startedAt = Math.round(await benchNow())
-  const job = `${moveId}-${leg.index}-${startedAt}`
+  const job = copyId(moveId, leg.index, startedAt)
   const { choices } = ready
+  const parts = []
+  for (const one of rest) parts.push(await restFor(move, one, copyId(moveId, one.index, startedAt)))
   const order = {
     ...(await orderFor(move, leg, job)),
     task: { kind: 'copy' as const },
@@ -78,23 +82,8 @@ async function startLeased(
     ],
     choices,
   }
-  await CopyRow.create({
-    id: job,
-    moveId,
-    leg: leg.index,
-    linkKey: leg.transfer.linkKey,
-    throughputRatio: null,
-    status: 'running',
-    startedAt,
-    endedAt: null,
-    message: null,
-    progress: null,
-    summary: null,
-    choices,
-    resumable: false,
-    verifyFailed: false,
-  })
-  await launch(move, leg, order, lease)
+  await beginCopy({ id: job, moveId, leg: leg.index, linkKey: leg.transfer.linkKey, startedAt, choices })
+  await launch(move, leg, { ...order, rest: parts }, lease, rest)
   const which = leg.of > 1 ? `leg ${leg.index + 1} of ${leg.of}` : 'copy'
   const targets = [mediumWords(leg.to), ...ready.further.map(driveName)].join(', ')
   await saveAtLast(() => note(moveId, `${which} started, ${mediumWords(leg.from)} to ${targets}`))
