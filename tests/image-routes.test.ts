@@ -71,7 +71,7 @@ describe('a server, while it runs', () => {
     const plans = await plansOf(id)
     // Of one moment are all drives or none.
     for (const { stops, title } of plans) expect(stops.length, title).toBeGreaterThan(1)
-    const plan = plans.find((p) => /^Straight to a virtual disk, while it runs/.test(p.title))!
+    const plan = plans.find((p) => /^Over the network to a virtual disk, while it runs/.test(p.title))!
     expect(plan.notYet).toBeNull()
     await takeRoute(id, { plan: plan.id })
     for (const pair of [0, 1]) await lockFit(id, { pair, wish: { rules: {}, sizes: {}, reserve: 0 } })

@@ -142,9 +142,10 @@ export class VolumeFolder implements ImageFolder {
   }
 
   private async note(name: string, written: number | undefined): Promise<void> {
-    const { [name]: _, ...others } = await this.noted()
-    const notes = written === undefined ? others : { ...others, [name]: { written } }
-    await writeWhole(this.notes, JSON.stringify(notes))
+    const notes = new Map(Object.entries(await this.noted()))
+    if (written === undefined) notes.delete(name)
+    else notes.set(name, { written })
+    await writeWhole(this.notes, JSON.stringify(Object.fromEntries(notes)))
   }
 }
 

@@ -159,9 +159,9 @@ async function run(
   options: WriteImageOptions,
   { journal, begun = false }: { journal?: OpenJournal; begun?: boolean } = {},
 ): Promise<{ outcome: CopyOutcome; written: CopyPlan }> {
-  const { to, time, record: _, overwrite: __, resume: ___, journal: ____, ...copying } = options
-  const { note } = copying
-  const job = journal?.state?.job ?? copying.job ?? `file-${randomBytes(6).toString('hex')}`
+  const { to, time, note, work, verify, onStep, checkpoint, rescue, recheck, beforeTables, onRewrite } = options
+  const copying = { note, work, verify, onStep, checkpoint, rescue, recheck, beforeTables, onRewrite }
+  const job = journal?.state?.job ?? options.job ?? `file-${randomBytes(6).toString('hex')}`
   try {
     const { size, logicalSectorSize } = plan.expected
     const target = await TARGETS[to].make(store, {

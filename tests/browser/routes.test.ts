@@ -67,7 +67,7 @@ describe('the scenario’s moves', () => {
     expect(laptop).toMatch(/In the USB dock A: it takes 2\.5-inch or 3\.5-inch SATA, the drive is M\.2/)
     await expectAccessible(page, 'ways of the laptop')
     expect(await waysOf('lighting-desk')).toMatch(/USB 2/)
-    expect(await waysOf('logbook-server')).toMatch(/Straight to a virtual disk/)
+    expect(await waysOf('logbook-server')).toMatch(/Over the network to a virtual disk/)
     expect(await waysOf('survey-office')).toMatch(/From the image on the Workshop host/)
   })
 })

@@ -5,6 +5,7 @@ import { CopySummarySchema, type Lost, lostWords } from '../copy/progress'
 import { shortDigest } from '../digest'
 import { SpeedSchema } from '../intake/speed'
 import { ProofCheckSchema } from '../proof/compare'
+import { counted } from '../words'
 
 const DriveSchema = z.object({ name: z.string(), serial: z.string() })
 
@@ -17,6 +18,18 @@ export const SheetSchema = z.object({
   computer: z.object({ name: z.string(), model: z.string() }),
   /** The computer that it lives in now, where that is another one. */
   onto: z.object({ name: z.string(), model: z.string() }).nullable(),
+  /** What it has, where that is a virtual machine. */
+  machine: z
+    .object({
+      host: z.string(),
+      firmware: z.enum(['uefi', 'bios']),
+      leastMemoryBytes: z.number(),
+      memoryBytes: z.number(),
+      processors: z.number(),
+      cards: z.array(z.object({ name: z.string(), connected: z.boolean(), vlan: z.number().nullable() })),
+    })
+    .nullable()
+    .default(null),
   /** Who carried it out; null until it is handed over. */
   by: z.string().nullable(),
   handedOver: z.object({ day: z.string(), time: z.string() }).nullable(),
@@ -69,6 +82,7 @@ export function sheetRows(sheet: Sheet): SheetRow[] {
     ['Customer', move.customer],
     ['Computer', `${computer.model}, the ${computer.name}`],
     ...(onto ? [['Onto', `${onto.model}, the ${onto.name}`] as const] : []),
+    ...(sheet.machine ? [['Runs on', machineWords(sheet.machine)] as const] : []),
     ...drives.flatMap(({ from, to }): SheetRow[] => [
       ['From', `${from.name}, s/n ${from.serial}`],
       ['To', `${to.name}, s/n ${to.serial}`],
@@ -101,6 +115,24 @@ export function sheetRows(sheet: Sheet): SheetRow[] {
     ),
     ...(sheet.by === null ? [] : [['Done by', sheet.by] as const]),
   ]
+}
+
+function machineWords({
+  host,
+  firmware,
+  leastMemoryBytes,
+  memoryBytes,
+  processors,
+  cards,
+}: NonNullable<Sheet['machine']>) {
+  const memory =
+    leastMemoryBytes < memoryBytes
+      ? `${formatSize(leastMemoryBytes)} to ${formatSize(memoryBytes)} of memory`
+      : `${formatSize(memoryBytes)} of memory`
+  const network = cards.map(({ name, connected, vlan }) =>
+    connected ? `${name} connected${vlan === null ? '' : ` in VLAN ${vlan}`}` : `${name} not connected`,
+  )
+  return [`the ${host}: ${firmware.toUpperCase()}`, memory, counted(processors, 'processor'), ...network].join(', ')
 }
 
 /** What the customer should know, one sentence each. */

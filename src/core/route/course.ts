@@ -98,7 +98,13 @@ function linked(all: readonly CourseStop[]): CourseStop[] {
     if (!next) return { title: stop.title, sub: stop.sub }
     if (stop.toNext) return stop
     const started = next.title === 'Rescue stick' || next.title === 'Virtual machine'
-    return { ...stop, toNext: started ? 'start' : 'hands', ...(started ? {} : { label: 'by hand' }) }
+    // Two copies one behind the other: nobody does anything between them.
+    const copies = next.toNext === 'bytes'
+    return {
+      ...stop,
+      toNext: started || copies ? 'start' : 'hands',
+      ...(started ? {} : { label: copies ? 'then' : 'by hand' }),
+    }
   })
 }
 

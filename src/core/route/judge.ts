@@ -152,7 +152,7 @@ function titleOf(world: World, transfers: readonly Transfer[], testedInPlace: bo
     const host = nameOfHost(world, last.to.hostId)
     return own.length > 1
       ? `By an image to a virtual disk on the ${host}`
-      : `${first.by === last.to.hostId ? 'Read at the host, straight' : 'Straight'} to a virtual disk${meanwhile}`
+      : `${first.by === last.to.hostId ? 'Read at the host, straight' : 'Over the network'} to a virtual disk${meanwhile}`
   }
   const image = own.find((t) => t.to.kind === 'image')?.to
   if (image?.kind === 'image') return `By an image on the ${storeName(world, image.store)}${meanwhile}`
@@ -251,7 +251,9 @@ function whyTake(world: World, plan: Plan, all: readonly Plan[]): string {
     ? `leaves an image behind as a backup; ${formatSize(first.bytes)} are written twice`
     : ''
   if (plan.live)
-    return image ? `The computer stays in use meanwhile, and it ${image}.` : 'The computer stays in use until the swap.'
+    return image
+      ? `The computer stays in use meanwhile, and it ${image}.`
+      : `The computer stays in use until ${goal.kind === 'computer' ? 'the swap' : 'the virtual machine has proved itself'}.`
   if (image) return `It ${image}.`
   const reasons: string[] = []
   if (plan.testedInPlace)

@@ -430,6 +430,8 @@ function makeReporter(meter: CopyMeter) {
       if (nextPhase === 'copy' && nextPartition !== partition && nextPartition !== undefined) {
         partition = nextPartition
         const { partition: title } = meter.report()
+        // The tables of an image are pieces of no partition.
+        if (nextPartition === 0 && title === '') return
         note(nextPartition === 0 ? title : `copying partition ${nextPartition}, ${title}`)
       }
       phase = nextPhase

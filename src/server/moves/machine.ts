@@ -52,7 +52,7 @@ export async function addDisk(move: Move, { to, transfer: { pair } }: LegNow): P
         id: diskId(move.id, pair),
         computerId: machine.id,
         serial: `DISK-${pair + 1}-${move.pairs[pair].source.serial}`.slice(0, 80),
-        name: `Virtual disk ${pair + 1}`,
+        name: `Virtual disk ${String.fromCharCode(65 + (pair % 26))}`,
       },
       { sectorSize: to.sectorSize, bytesPerSecond: host?.diskBytesPerSecond ?? 400e6 },
     ),

@@ -253,7 +253,7 @@ describe('plans of the scenario', () => {
     const ways: Record<string, RegExp[]> = {
       'ticket-desk': [/^New drive outside, swap after$/, /^Both drives inside$/],
       'lighting-desk': [/^New drive in first/, /^Both drives outside, at the Workshop host$/],
-      'logbook-server': [/^Straight to a virtual disk$/],
+      'logbook-server': [/^Over the network to a virtual disk$/],
       'field-laptop': [/^New drive in first/, /^New drive outside/],
       'editing-computer': [/^Two legs over the Lampara T4 4 TB$/, /^By an image/],
       'survey-office': [/^From the image on the Workshop host$/, /^Old drive outside/],

@@ -74,7 +74,7 @@ export function MachineSettings({ computer, busy, say }: MachineSettingsProps) {
               checked={card.connected}
               onChange={(e) => setCards(cards.map((c, k) => (k === i ? { ...c, connected: e.target.checked } : c)))}
             />
-            <span className="w-28">
+            <span className="w-40">
               <TextField
                 label={`VLAN of ${card.name}`}
                 inputMode="numeric"

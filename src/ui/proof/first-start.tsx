@@ -25,7 +25,7 @@ interface FirstStartProps {
 /** The steps of a virtual machine's first start in their order, each with what there is to see of it. */
 export function FirstStart({ steps, machine, busy, onStep, onRepair }: FirstStartProps) {
   return (
-    <section className="mt-4" data-testid="first-start">
+    <section className="mb-4" data-testid="first-start">
       <h2 className="mb-2 font-bold">The first start, in order</h2>
       <ol className="panel divide-y divide-line">
         {steps.map((step) => (

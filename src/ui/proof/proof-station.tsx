@@ -149,7 +149,8 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
             </AsideBlock>
           )}
           <p className="text-[13px] text-ink-soft">
-            The {computer.name} is {computer.running}, mains {computer.mains ? 'in' : 'out'}.
+            The {computer.name} is {computer.running}
+            {view.machine ? '' : `, mains ${computer.mains ? 'in' : 'out'}`}.
           </p>
         </>
       }
@@ -175,7 +176,7 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
             label={NEXT_OF_STEP[openStep.id] ?? openStep.title}
             onAct={() => takeStep(openStep.id)}
             disabled={busy}
-            hint={openStep.found}
+            hint={openStep.id === 'devices' ? 'In its registry only, and it can be undone.' : openStep.found}
           />
         ) : passed ? (
           <NextAction label="Continue to Handover" onAct={() => go(`/moves/${moveId}/handover`)} disabled={busy} />
@@ -200,14 +201,6 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
           <Callout>The old drive is still in the {computer.name}: a start now says nothing about the new one.</Callout>
         </div>
       )}
-      {trial ? <Chain links={trial.trace.links} /> : <NoTrial name={computer.name} mode={view.mode} />}
-      <Offered
-        repairs={view.offered}
-        first={repair?.name}
-        busy={busy}
-        onRepair={(name) => void act(() => makeRepair(moveId, name))}
-      />
-      <Made repairs={view.repairs} busy={busy} onTakeBack={() => void act(() => takeRepairBack(moveId))} />
       {view.firstStart && view.machine && (
         <FirstStart
           steps={view.firstStart}
@@ -217,6 +210,14 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
           onRepair={(name) => void act(() => makeRepair(moveId, name))}
         />
       )}
+      {trial ? <Chain links={trial.trace.links} /> : <NoTrial name={computer.name} mode={view.mode} />}
+      <Offered
+        repairs={view.offered}
+        first={repair?.name}
+        busy={busy}
+        onRepair={(name) => void act(() => makeRepair(moveId, name))}
+      />
+      <Made repairs={view.repairs} busy={busy} onTakeBack={() => void act(() => takeRepairBack(moveId))} />
       {trial && view.after && (
         <After
           checks={trial.checks}

@@ -40,7 +40,7 @@ function shown(changes: Partial<View> = {}): Shown {
     source: { name: 'Corvina S3 240 GB', serial: 'CRV3-8841-07KD', place: 'ticket desk, SATA 0', sizeBytes: 1 },
     leg: { number: 1, of: 1 },
     target: target(),
-    makesImage: false,
+    makesImage: false as const,
     written: target(),
     platePrefix: 'CRV5-2207-',
     seen: 'digest',

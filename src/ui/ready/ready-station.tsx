@@ -22,8 +22,8 @@ interface ReadyView {
   readonly source: PlateDrive
   readonly leg: { readonly number: number; readonly of: number }
   readonly target: PlateDrive & { readonly model: string; readonly fits: string }
-  /** An image is made: nothing that is there already is written over. */
-  readonly makesImage: boolean
+  /** An image is made, of a machine's own disk or not: nothing that is there already is written over. */
+  readonly makesImage: false | 'image' | 'virtual disk'
   /** The drive that is written, whose plate is typed; null where a host keeps the image. */
   readonly written: (PlateDrive & { readonly model: string; readonly fits: string }) | null
   readonly platePrefix: string
@@ -138,7 +138,7 @@ export function ReadyStation({ moveId, view }: { moveId: string; view: ReadyView
       }
       next={
         <NextAction
-          label={view.makesImage ? 'Copy into the image' : 'Erase and copy'}
+          label={view.makesImage ? `Write the ${view.makesImage}` : 'Erase and copy'}
           onAct={start}
           disabled={!canStart}
           hint={hintOf(open, missing, view)}

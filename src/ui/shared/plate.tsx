@@ -4,6 +4,7 @@ import { formatCapacity, formatSize } from '@/core/bytes/size'
 /** What a plate needs of a drive. */
 export interface PlateDrive {
   readonly name: string
+  /** Empty of an image, which has none. */
   readonly serial: string
   readonly place: string
   readonly sizeBytes: number
@@ -31,7 +32,7 @@ export function Plate({ drive, role, tone = 'plain', note, capacity }: PlateProp
     >
       {role && <p className={clsx('text-[13px]', tone === 'erases' ? 'text-vermilion' : 'text-ink-soft')}>{role}</p>}
       <p className="text-[15px] font-bold">{drive.name}</p>
-      <p className="font-mono text-[13px] text-ink-soft">s/n {drive.serial}</p>
+      {drive.serial !== '' && <p className="font-mono text-[13px] text-ink-soft">s/n {drive.serial}</p>}
       <p className="text-[13px] text-ink-soft">{note ?? drive.place}</p>
       {capacity && (
         <p className="text-[13px] text-ink-soft">

@@ -2,10 +2,13 @@ import { SHOP } from '@/bench/scenario/things'
 import { roomUnused } from '@/core/fit/explain'
 import { fitSizes } from '@/core/fit/types'
 import type { Sheet } from '@/core/handover/sheet'
+import type { BenchState } from '@/core/things/bench'
+import type { Computer } from '@/core/things/computer'
 import { driveName } from '@/core/things/drive'
 import { calendarDay, clockSeconds, clockTime, dayWithYear } from '../../ground/words'
 import type { Move } from '../../moves'
-import type { Progress } from '../../moves/legs'
+import { mediumRead, mediumWritten, type Progress } from '../../moves/legs'
+import { mediumWords } from '../../moves/media'
 import { stillOff } from '../../moves/turned-off'
 import { benchName, benchShop } from '../../world'
 import { DEMO_BENCH } from '../../world/make'
@@ -18,10 +21,6 @@ export async function sheetOf(move: Move, progress: Progress | undefined): Promi
   const copies = progress.copies.flatMap((c) => (c?.summary ? [{ ...c, summary: c.summary }] : []))
   if (copies.length < progress.legs.length) return undefined
   const layouts = row.fit.pairs.map((p) => p!.layout)
-  const name = (end: Progress['legs'][number]['transfer']['from']) => {
-    const drive = bench.drives.find((d) => end.kind === 'drive' && d.id === end.driveId)
-    return drive ? driveName(drive) : 'a drive'
-  }
   const ended = copies.at(-1)!.endedAt
   return {
     format: 'imbarco sheet',
@@ -31,6 +30,7 @@ export async function sheetOf(move: Move, progress: Progress | undefined): Promi
     move: { name: brief.name, customer: brief.customer, reason: brief.reason },
     computer: { name: computer.name, model: computer.model },
     onto: goal && goal.id !== computer.id ? { name: goal.name, model: goal.model } : null,
+    machine: goal?.virtual ? machineOf(goal, bench) : null,
     by: row.handover?.by || null,
     handedOver: row.handover && {
       day: row.handover.day ? dayWithYear(row.handover.day) : calendarDay(row.handover.at),
@@ -50,8 +50,8 @@ export async function sheetOf(move: Move, progress: Progress | undefined): Promi
         : [],
     ),
     legs: copies.map(({ summary }, i) => {
-      const { from, to } = progress.legs[i].transfer
-      return { number: i + 1, title: `${name(from)} to ${name(to)}`, summary }
+      const [from, to] = [mediumRead(move, progress.legs, i), mediumWritten(move, progress.legs[i].transfer, i)]
+      return { number: i + 1, title: `${mediumWords(from)} to ${mediumWords(to)}`, summary }
     }),
     partitions: layouts.flatMap((layout, i) =>
       layout.partitions.map((p) => {
@@ -76,6 +76,25 @@ export async function sheetOf(move: Move, progress: Progress | undefined): Promi
       }),
     ),
     keptUntil: row.handover ? dayWithYear(row.handover.shelfUntil) : null,
+  }
+}
+
+/** What a virtual machine has, as it is handed over. */
+function machineOf(
+  { virtual, firmware, memoryBytes, processors, networkCards }: Computer,
+  bench: BenchState,
+): Sheet['machine'] {
+  return {
+    host: bench.accessories.find((a) => a.id === virtual?.hostId)?.name ?? 'host',
+    firmware: firmware.mode,
+    leastMemoryBytes: virtual?.leastMemoryBytes ?? memoryBytes,
+    memoryBytes,
+    processors: processors.count * processors.cores,
+    cards: networkCards.map(({ name, unplugged, vlan }) => ({
+      name,
+      connected: unplugged !== true,
+      vlan: vlan ?? null,
+    })),
   }
 }
 

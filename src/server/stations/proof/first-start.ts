@@ -81,8 +81,8 @@ async function take(moveId: string, asked: z.infer<typeof FirstStartSchema>): Pr
       return change(computer.id, { running: 'off' }, `${computer.name} powered off for good`)
     case 'network': {
       const { vlan } = asked
-      const [{ vlan: _, ...card }, ...others] = machine.networkCards
-      const networkCards = [{ ...card, unplugged: false, ...(vlan === null ? {} : { vlan }) }, ...others]
+      const [card, ...others] = machine.networkCards
+      const networkCards = [{ ...card, unplugged: false, vlan: vlan ?? undefined }, ...others]
       await refuseTwinOnNetwork({ ...machine, networkCards }, move.bench)
       const where = vlan === null ? '' : ` in VLAN ${vlan}`
       return change(machine.id, { networkCards }, `network card of the ${machine.name} connected${where}`)

@@ -50,8 +50,8 @@ export async function readyView({ move, progress, copy }: MovePage) {
     leg: { number: leg.index + 1, of: leg.of },
     source: mediumPlate(leg.from, move.bench),
     target: mediumPlate(leg.to, move.bench),
-    /** An image that is made: nothing of the move is written over. */
-    makesImage: leg.to.kind === 'image',
+    makesImage:
+      leg.to.kind === 'image' ? (leg.to.ofMachine ? ('virtual disk' as const) : ('image' as const)) : (false as const),
     /** The drive that is written, whose plate is typed; null where a host keeps the image. */
     written: written ? plateOf(written, move.bench) : null,
     platePrefix: written ? platePrefix(written.serial) : '',

@@ -1,0 +1,99 @@
+import { describe, expect, it } from 'vitest'
+import { expectAccessible } from './support/axe'
+import type { Page } from './support/browser'
+import { onOwnBench } from './support/own-bench'
+import { setPace, standReady, tickAllSteps, typePlate } from './support/steps'
+
+let page: Page
+
+onOwnBench((p) => {
+  page = p
+})
+
+const LONG = 300_000
+
+/** From a move's intake to its routes. */
+async function toRoutes(move: string): Promise<void> {
+  await page.open(`/moves/${move}/intake`)
+  await setPace(page, /as fast as it goes/)
+  await page.next(/Read the drives/)
+  await page.untilText(/Continue to Route/)
+  await page.next(/Continue to Route/)
+  await page.untilFinding(/routes work/)
+}
+
+/** Ticks what hands do before a leg, where there is anything. */
+async function places(): Promise<void> {
+  await page.untilText(/Step 1 of|Nothing has to change places/)
+  if (/Step 1 of/.test(await page.text())) await tickAllSteps(page)
+}
+
+describe('the survey office PC, by an image on the transfer drive', () => {
+  it('is copied into a file of that drive', async () => {
+    await toRoutes('survey-office')
+    await page.click(/By an image on the Lampara T4 4 TB[\s\S]*Ostrica S1/)
+    await page.next(/Use this route/)
+    await page.until(async () => (await page.path()).endsWith('/fit'), 'the fit')
+    await page.next(/Lock this fit/)
+    await page.untilText(/Survey office PC OSS1-7741-2LM9\.vhdx/)
+    await standReady(page)
+    expect(await page.text()).toMatch(/is put on it; its other files stay as they are/)
+    await typePlate(page, '8VA1')
+    await page.next(/Write the image/)
+    await page.until(async () => (await page.path()).endsWith('/copy'), 'the copy page')
+    await page.untilFinding(/reads back equal/, LONG)
+    await expectAccessible(page, 'copy into an image')
+  })
+
+  it('is restored from it, and starts in the new computer', async () => {
+    await page.next(/Continue to (Swap|Ready)/)
+    if ((await page.path()).endsWith('/swap')) {
+      await places()
+      await page.next(/Continue to Ready/)
+    }
+    await page.untilText(/Plate check/i)
+    await standReady(page)
+    await typePlate(page, '8KV1')
+    await page.next(/Erase and copy/)
+    await page.until(async () => (await page.path()).endsWith('/copy'), 'the copy page')
+    await page.untilFinding(/reads back equal/, LONG)
+    await page.next(/Continue to Swap/)
+    await places()
+    await page.next(/Continue to Proof/)
+    await page.next(/Start the new survey office PC/)
+    await page.untilFinding(/It stops at the storage driver/, LONG)
+    await page.next(/Bring in the controller’s driver/)
+    await page.untilFinding(/Repaired/)
+    await page.next(/Try again/)
+    await page.untilFinding(/It starts from the Tellina N2 1 TB, and everything is there/, LONG)
+  })
+})
+
+describe('the logbook server, over the network while it runs', () => {
+  it('is copied into both virtual disks as it was at one moment', async () => {
+    await toRoutes('logbook-server')
+    await page.click(/Over the network to a virtual disk, while it runs/)
+    await page.next(/Use this route/)
+    await page.untilText(/Size of the virtual disk/)
+    await page.next(/Lock this fit/)
+    await page.untilText(/Corvina H5 1 TB/)
+    await page.next(/Lock this fit/)
+    await page.untilText(/It becomes a virtual machine on the Workshop host/)
+    await page.click(/Continue without one/)
+    await page.untilFinding(/^It can start/)
+    await page.next(/Write the virtual disk/)
+    await page.untilText(/2 drives as they are at this one moment/, LONG)
+    await page.untilText(/leg 2 of 2 done/, LONG)
+    await page.next(/Continue to (Proof|Swap)/)
+    if ((await page.path()).endsWith('/swap')) await page.next(/Continue to Proof/)
+    await page.next(/Start the logbook server, virtual/)
+    await page.untilFinding(/It starts from the Virtual disk A 500 GB/, LONG)
+    // The server still runs: it is powered off before the other comes to the network.
+    const step = (id: string) =>
+      page.driver.executeScript<string>(`return document.querySelector('[data-step="${id}"]')?.innerText ?? ''`)
+    expect(await step('network')).toMatch(/Comes when the logbook server is off/)
+    await page.click(/Power it off/)
+    await page.untilText(/It is off\./)
+    expect(await step('network')).toMatch(/Not connected/)
+  })
+})
