@@ -22,6 +22,13 @@ async function toRoutes(move: string): Promise<void> {
   await page.untilFinding(/routes work/)
 }
 
+/** Presses what leads on, and waits for the page that it leads to. */
+async function goOn(label: RegExp): Promise<void> {
+  const before = await page.path()
+  await page.next(label)
+  await page.until(async () => (await page.path()) !== before, 'another page')
+}
+
 /** Ticks what hands do before a leg, where there is anything. */
 async function places(): Promise<void> {
   await page.untilText(/Step 1 of|Nothing has to change places/)
@@ -31,11 +38,15 @@ async function places(): Promise<void> {
 describe('the survey office PC, by an image on the transfer drive', () => {
   it('is copied into a file of that drive', async () => {
     await toRoutes('survey-office')
-    await page.click(/By an image on the Lampara T4 4 TB[\s\S]*Ostrica S1/)
+    while ((await page.driver.findElements({ css: 'main button[aria-expanded="false"]' })).length > 0)
+      await page.click(/more like it/, 'main button[aria-expanded="false"]')
+    await page.click(/^Ostrica S1[\s\S]*Image/)
     await page.next(/Use this route/)
     await page.until(async () => (await page.path()).endsWith('/fit'), 'the fit')
     await page.next(/Lock this fit/)
     await page.untilText(/Survey office PC OSS1-7741-2LM9\.vhdx/)
+    await page.click(/Let go of it in Proof/)
+    await page.untilText(/What belongs to the old computer goes after the first start/)
     await standReady(page)
     expect(await page.text()).toMatch(/is put on it; its other files stay as they are/)
     await typePlate(page, '8VA1')
@@ -46,13 +57,15 @@ describe('the survey office PC, by an image on the transfer drive', () => {
   })
 
   it('is restored from it, and starts in the new computer', async () => {
-    await page.next(/Continue to (Swap|Ready)/)
+    await goOn(/Continue to (Swap|the next leg)/)
     if ((await page.path()).endsWith('/swap')) {
       await places()
       await page.next(/Continue to Ready/)
     }
     await page.untilText(/Plate check/i)
-    await standReady(page)
+    // The computer runs from the stick since the first leg, unless a drive was put in meanwhile.
+    if (/Start it from the stick/.test(await page.text())) await page.click(/Start it from the stick/)
+    await page.untilFinding(/^It can start/)
     await typePlate(page, '8KV1')
     await page.next(/Erase and copy/)
     await page.until(async () => (await page.path()).endsWith('/copy'), 'the copy page')
@@ -84,7 +97,7 @@ describe('the logbook server, over the network while it runs', () => {
     await page.next(/Write the virtual disk/)
     await page.untilText(/2 drives as they are at this one moment/, LONG)
     await page.untilText(/leg 2 of 2 done/, LONG)
-    await page.next(/Continue to (Proof|Swap)/)
+    await goOn(/Continue to (Proof|Swap)/)
     if ((await page.path()).endsWith('/swap')) await page.next(/Continue to Proof/)
     await page.next(/Start the logbook server, virtual/)
     await page.untilFinding(/It starts from the Virtual disk A 500 GB/, LONG)

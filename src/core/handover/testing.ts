@@ -28,6 +28,7 @@ export const sheet = (changes: Partial<Sheet> = {}): Sheet => ({
   move: { name: 'Ticket desk', customer: 'Lanterna museum', reason: 'more room' },
   computer: { name: 'ticket desk', model: 'Brezza T20' },
   onto: null,
+  machine: null,
   by: null,
   handedOver: null,
   day: '4 May 2026',

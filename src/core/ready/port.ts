@@ -30,6 +30,8 @@ export interface ReadyFacts {
   readonly home: { readonly name: string; readonly addresses: readonly string[] }
   /** The system runs while it is copied. */
   readonly live: boolean
+  /** Bytes go from the computer that copies to a host over the network. */
+  readonly overNetwork?: boolean
   /** Where the system will live, where that is another place than now. */
   readonly goal?: ReadyGoal
   /** Links of the adapters that a drive of this leg hangs at. */

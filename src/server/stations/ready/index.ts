@@ -146,6 +146,7 @@ async function look(move: Move, leg: Looked) {
     targetName: to ? mediumWords(to) : holderName(transfer.to, bench),
     sourceHealth: from && driveOf(from)?.health,
     live: progress.plan.live,
+    overNetwork: runner !== undefined && /ethernet/.test(transfer.linkKey),
     ...(move.brief.toVirtualMachine || move.brief.targetComputerId !== null ? { goal: await goalOf(move) } : {}),
     adapters: ends.flatMap(([, drive]) => adapterOf(drive, bench, seconds.copy + (choices.verify ? seconds.check : 0))),
     notYet: obstacleOf(move),
