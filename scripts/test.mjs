@@ -1,6 +1,5 @@
 // npm test: installs what is missing, the browser too, and runs everything: unit, then browser.
 import { spawnSync } from 'node:child_process'
-import { mkdtempSync, readFileSync, rmSync, statfsSync } from 'node:fs'
 import { bin, build, checkNode, install, run, stop } from './ground.mjs'
 
 /** Debian's packages that the tests use, with a program of each that tells whether it is there. */
@@ -28,15 +27,9 @@ const TOOLS = [
   ['libxml2-utils', 'xmllint'],
 ]
 
-/** A file system in memory, where what tests write is stored at once. */
-const MEMORY_DISK = '/dev/shm'
-/** Benches of tests, with all files that run at the same time. */
-const ROOM_BYTES = 6 * 1024 ** 3
-
 checkNode()
 await install()
 installTools()
-workInMemory()
 const given = process.argv.slice(2)
 const rest = given.filter((argument) => argument !== '--deep')
 // The long property, damage and sweep runs, in place of the quick ones.
@@ -71,24 +64,4 @@ function installTools() {
     })
   apt('update')
   apt('install', '-y', '--no-install-recommends', ...names)
-}
-
-/** Has tests put their benches into memory where there is plenty: most of their time they would wait for a disk. */
-function workInMemory() {
-  if (process.env.TMPDIR || roomInMemory() < ROOM_BYTES) return
-  const folder = mkdtempSync(`${MEMORY_DISK}/imbarco-tests-`)
-  process.env.TMPDIR = folder
-  process.on('exit', () => rmSync(folder, { recursive: true, force: true }))
-}
-
-/** Bytes that may be put into memory: half of what is free there, and what its file system takes. */
-function roomInMemory() {
-  try {
-    const { bavail, bsize } = statfsSync(MEMORY_DISK)
-    const available = /^MemAvailable: +(\d+) kB/m.exec(readFileSync('/proc/meminfo', 'utf8'))
-    return Math.min(bavail * bsize, available ? (Number(available[1]) * 1024) / 2 : 0)
-  } catch {
-    // Not every system has one.
-    return 0
-  }
 }

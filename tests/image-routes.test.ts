@@ -1,4 +1,5 @@
 import { rmSync } from 'node:fs'
+import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
 
 const folder = await vi.hoisted(async () => {
@@ -30,12 +31,35 @@ import { startTrial } from '@/server/stations/proof'
 import { firstStart, takeFirstStartStep } from '@/server/stations/proof/first-start'
 import { INTERFACE_OF_CARD } from '@/server/stations/proof/old-address'
 import { makeRepair } from '@/server/stations/proof/repairs'
-import { benchState, changeComputer, computerById, placeDrive, withDrive } from '@/server/world'
+import { commandCopy } from '@/server/stations/copy'
+import { resumeCopy } from '@/server/stations/ready/start'
+import {
+  benchState,
+  changeComputer,
+  computerById,
+  driveById,
+  driveBytes,
+  placeByHand,
+  placeDrive,
+  withDrive,
+} from '@/server/world'
 import { switchComputer } from '@/server/world/computers'
 import { makeBench } from '@/server/world/make'
 import { setPace } from '@/server/world/clock'
 import { SERVER_ADDRESS, serverMove } from './support/small-server'
-import { carryOut, copyEnd, copyLeg, plansOf, toRoute } from './support/carry-out'
+import {
+  carryOn,
+  carryOut,
+  copyEnd,
+  copyEnds,
+  copyLeg,
+  handsTo,
+  plansOf,
+  startLeg,
+  toRoute,
+  untilCopied,
+} from './support/carry-out'
+import { cutPartition, listFiles } from './support/independent'
 
 // Moves that go by an image, from the first reading to a start from the new drive.
 
@@ -54,12 +78,53 @@ afterAll(async () => {
 })
 
 describe('the survey office PC', () => {
-  it('goes by an image on the transfer drive', async () => {
-    await toRoute('survey-office')
-    const plan = (await plansOf('survey-office')).find((p) => /image@lmt4-4000/.test(p.id) && /^capture/.test(p.id))!
+  const MOVE = 'survey-office'
+  const STORE = 'lmt4-4000'
+  const IMAGE = 'Survey office PC OSS1-7741-2LM9.vhdx'
+
+  /** Files in the root of the transfer drive's volume, by a driver that shares nothing with Imbarco. */
+  const filesInStore = async () => {
+    const { route } = (await loadMove(MOVE)).row
+    const { offset, length } = route!.images[0].volume!
+    const { file } = driveBytes(await driveById(STORE))
+    const volume = cutPartition(
+      file,
+      { first: offset / 512, last: (offset + length) / 512 - 1 },
+      path.join(folder, 'cut'),
+    )
+    return [...listFiles(volume).keys()].filter((name) => !name.includes('/'))
+  }
+
+  it('goes by an image on the transfer drive, which is stopped, loses its drive, and goes on', async () => {
+    await toRoute(MOVE)
+    const plan = (await plansOf(MOVE)).find((p) => /image@lmt4-4000/.test(p.id) && /^capture/.test(p.id))!
     expect(plan.notYet).toBeNull()
-    const { trial, copies } = await carryOut('survey-office', plan.id)
-    expect(copies.map((c) => c.status)).toEqual(['done', 'done'])
+    await takeRoute(MOVE, { plan: plan.id })
+    await lockFit(MOVE, { pair: 0, wish: { rules: {}, sizes: {}, reserve: 0 } })
+    await handsTo(MOVE)
+    // At the pace of the clock it takes a while, so that there is something to cut off.
+    await setPace('30')
+    await startLeg(MOVE)
+    await untilCopied(MOVE, 0)
+    await commandCopy(MOVE, { command: 'stop' })
+    expect(await copyEnds(MOVE, 0)).toMatchObject({ status: 'stopped', resumable: true })
+    expect(await filesInStore()).toContain(`${IMAGE}.unfinished`)
+    await resumeCopy(MOVE)
+    await untilCopied(MOVE, 0)
+    const { place } = await driveById(STORE)
+    await placeByHand(STORE, { kind: 'table' }, true)
+    expect(await copyEnds(MOVE, 0)).toMatchObject({ status: 'interrupted', resumable: true })
+    expect(await refusalCode(resumeCopy(MOVE))).toBe('not-ready-to-resume')
+    await placeDrive(STORE, place)
+    await setPace('max')
+    await resumeCopy(MOVE, { recheck: 'every' })
+    const { summary } = await copyEnd(MOVE, 0)
+    expect(summary!.checkedBytes).toBe(summary!.copiedBytes)
+    const files = await filesInStore()
+    expect(files).toEqual(expect.arrayContaining([IMAGE, `${IMAGE}.record.json`, 'read me.txt']))
+    expect(files.filter((name) => /unfinished/.test(name))).toEqual([])
+    const { trial, copies } = await carryOn(MOVE)
+    expect(copies.map((c) => c.status)).toEqual(['done'])
     expect(trial.subject).toBe('target')
   })
 })
@@ -82,6 +147,8 @@ describe('a server, while it runs', () => {
     // What writes to the second drive goes on from the moment on at which the first one's copy began.
     expect(second.summary!.live!.files.length).toBeGreaterThan(0)
     expect(first.id.split('-').at(-1)).toBe(second.id.split('-').at(-1))
+    // Its disks carry the identity of the next server's, which is not to meet it.
+    await changeComputer('running-server', { running: 'off' })
   })
 })
 

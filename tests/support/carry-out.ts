@@ -30,25 +30,40 @@ export async function carryOut(moveId: string, plan: string) {
   await takeRoute(moveId, { plan })
   const { pairs } = (await loadMove(moveId)).row.survey!
   for (const pair of pairs.keys()) await lockFit(moveId, { pair, wish: { rules: {}, sizes: {}, reserve: 0 } })
+  return carryOn(moveId)
+}
+
+/** What is left of a move, to the start of the new computer. */
+export async function carryOn(moveId: string) {
   const copies: CopyView[] = []
   for (;;) {
-    const move = await loadMove(moveId)
-    const progress = (await progressOf(move.row))!
-    if (progress.phase !== undefined) {
-      const { steps, done } = stepsOf(move, progress, progress.phase)
-      await finishStep(moveId, { step: steps[done.length].id })
-      continue
-    }
+    await handsTo(moveId)
+    const progress = (await progressOf((await loadMove(moveId)).row))!
     if (progress.copied === progress.legs.length) break
     copies.push(await copyLeg(moveId))
   }
-  const trial = await ended(startTrial(moveId))
-  void trial
+  await ended(startTrial(moveId))
   return { copies, trial: (await loadMove(moveId)).row.proof!.trials.at(-1)! }
+}
+
+/** Ticks every step of the hands that comes before the next copy, or after the last. */
+export async function handsTo(moveId: string): Promise<void> {
+  for (;;) {
+    const move = await loadMove(moveId)
+    const progress = (await progressOf(move.row))!
+    if (progress.phase === undefined) return
+    const { steps, done } = stepsOf(move, progress, progress.phase)
+    await finishStep(moveId, { step: steps[done.length].id })
+  }
 }
 
 /** Settles what Ready asks for, copies the leg that is next, and gives what it came to. */
 export async function copyLeg(moveId: string): Promise<CopyView> {
+  return copyEnd(moveId, await startLeg(moveId))
+}
+
+/** The same up to its start; gives which leg it is. */
+export async function startLeg(moveId: string): Promise<number> {
   for (let tries = 0; ; tries++) {
     const move = await loadMove(moveId)
     const leg = await loadLeg(move)
@@ -57,7 +72,7 @@ export async function copyLeg(moveId: string): Promise<CopyView> {
     if (!item) {
       const plate = driveUnder(leg.to)?.serial.slice(-PLATE_CHARACTERS) ?? ''
       await startCopy(moveId, { plate, seen: ready.seen })
-      return await copyEnd(moveId, leg.index)
+      return leg.index
     }
     if (tries > 40) throw new Error(`Not ready: ${item.title} ${item.why}`)
     if (item.action) await readyAction(moveId, { action: item.action.id, of: item.action.of })
@@ -65,13 +80,28 @@ export async function copyLeg(moveId: string): Promise<CopyView> {
   }
 }
 
+/** A copy once it does not run any more. */
+export async function copyEnds(moveId: string, leg: number): Promise<CopyView> {
+  return when(moveId, leg, (copy) => copy.status !== 'running' && copy.status !== 'paused')
+}
+
+/** A running copy once something of it is copied. */
+export async function untilCopied(moveId: string, leg: number): Promise<CopyView> {
+  return when(moveId, leg, (copy) => (copy.progress?.copiedBytes ?? 0) > 0)
+}
+
+/** A copy that came to its end. */
 export async function copyEnd(moveId: string, leg: number): Promise<CopyView> {
+  const copy = await copyEnds(moveId, leg)
+  if (copy.status !== 'done') throw new Error(`${copy.status}: ${copy.message}`)
+  return copy
+}
+
+async function when(moveId: string, leg: number, is: (copy: CopyView) => boolean): Promise<CopyView> {
   for (;;) {
-    const copy = (await latestCopy(moveId, leg))!
-    if (copy.status !== 'running' && copy.status !== 'paused') {
-      if (copy.status !== 'done') throw new Error(`${copy.status}: ${copy.message}`)
-      return copy
-    }
+    // Of drives that are copied together the later ones have no copy yet.
+    const copy = await latestCopy(moveId, leg)
+    if (copy && is(copy)) return copy
     await new Promise((resolve) => setTimeout(resolve, 20))
   }
 }

@@ -90,7 +90,7 @@ describe('a copy that is cut off', () => {
           expect(await storedDigest(target)).toBe(wanted)
         },
       ),
-      { numRuns: deep ? 200 : 15 },
+      { numRuns: deep ? 200 : 40 },
     )
     expect(cuts).toBeGreaterThan(60)
   }, 240_000)

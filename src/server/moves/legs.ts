@@ -135,7 +135,7 @@ export async function loadLeg(move: Move, index?: number): Promise<LegNow> {
     source: pair.source,
     ...(target ? { target } : {}),
     layout: carried ? layoutFrom(carried, layout) : layout,
-    ...(from.kind === 'drive' && !carried ? { sampledBy: locked.layout } : {}),
+    ...(carried ? {} : { sampledBy: locked.layout }),
     last,
   }
 }
@@ -191,6 +191,8 @@ function carriedBy(move: Move, from: Medium, pair: number): Layout | undefined {
     return from.drive.id === move.pairs[pair].source.id
       ? undefined
       : onTheWay(source, move.row.route!.via[from.drive.id])
+  // The move's own drive may be one that stands for this image.
+  if (from.name === move.pairs[pair].source.image) return undefined
   const given = move.row.route!.via[givenImage(from.name)]
   if (!given) return inImage(source)
   // One that was made before holds what the drive held then.

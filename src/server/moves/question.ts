@@ -18,7 +18,8 @@ export function pairsOf({ brief, row, bench, pairs }: Move): Pair[] {
     sourceId: source.id,
     targetId: target?.id ?? null,
     bytes: row.survey?.pairs[i].source.usedBytes ?? source.sizeBytes,
-    imagesAt: i === 0 && brief.images.length > 0 ? hosts.slice(0, 1) : [],
+    // A drive that is an image lies at the host, and needs no dock to be read there.
+    imagesAt: source.image !== null || (i === 0 && brief.images.length > 0) ? hosts.slice(0, 1) : [],
   }))
 }
 

@@ -44,6 +44,9 @@ export const connection: ReadyKind = (facts) => {
     ...(facts.sourceConnected === undefined
       ? []
       : [one('source', facts.sourceName, facts.sourceConnected, facts.sourceUnchanged, left)]),
-    ...(facts.target ? [one('target', facts.targetName, facts.targetConnected, facts.targetUnchanged, marked)] : []),
+    // An image is made anew, so there is nothing to know again, but what it is put on has to be there.
+    ...(facts.target || !facts.targetConnected
+      ? [one('target', facts.targetName, facts.targetConnected, facts.targetUnchanged, marked)]
+      : []),
   ]
 }

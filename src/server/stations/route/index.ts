@@ -67,8 +67,8 @@ export async function takeRoute(moveId: string, input: unknown): Promise<void> {
     } else images.push(await imageFor(move, to, { leg, pair }, read))
     const isGiven = from.kind === 'image' && !legs.slice(0, leg).some((l) => l.transfer.pair === pair)
     if (!isGiven) continue
-    const [name] = move.brief.images
-    if (name === undefined) throw new Refusal('leg-image-unknown')
+    const name = (pair === 0 ? move.brief.images.at(0) : undefined) ?? move.pairs[pair].source.image
+    if (name === null) throw new Refusal('leg-image-unknown')
     images.push({ leg, end: 'from', name, format: 'raw', volume: null })
     via[givenImage(name)] = await withImage(name, ({ device }) => surveyDrive(device, sha256))
   }
