@@ -1,4 +1,4 @@
-import { rmSync } from 'node:fs'
+import { readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
 import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
 
@@ -17,6 +17,14 @@ import { fixedAddressesIn } from '@/core/registry/addresses'
 import { Hive } from '@/core/registry/hive'
 import { readScheme } from '@/core/scheme'
 import type { Drive } from '@/core/things/drive'
+import { planImage } from '@/core/copy/plan-whole'
+import { surveyDrive } from '@/core/survey/survey'
+import { makeSystemDisk, sha256 } from '@/core/testing-disk'
+import { proposeMachine } from '@/core/vm/propose'
+import { diskName, writePackage } from '@/host/package'
+import { imagesFolder } from '@/server/ground/paths'
+import { jobEnd } from '@/server/jobs'
+import { startImageJob } from '@/server/pages/images/jobs'
 import { database } from '@/server/database'
 import { refusalCode } from '@/server/ground/testing'
 import { ended } from '@/server/jobs/testing'
@@ -229,6 +237,42 @@ describe('a server', () => {
       'still server, virtual',
     )
     await handOver(SERVER, { by: 'Ilaria' })
+  })
+})
+
+describe('a package of a virtual machine in the images folder', () => {
+  const images = () => readdirSync(imagesFolder()).filter((name) => name.includes('quay'))
+
+  it('becomes a machine of the bench that starts', async () => {
+    const disk = await makeSystemDisk()
+    const file = diskName('quay desk', 0, 'vmdk-stream')
+    const drives = [{ survey: await surveyDrive(disk, sha256), file }]
+    const { machine } = proposeMachine({ name: 'quay desk', drives, drivers: undefined })
+    await writePackage(machine, [{ plan: await planImage(disk), file }], path.join(imagesFolder(), 'quay desk.ova'), {
+      format: 'vmdk-stream',
+      time: 0,
+      onStep: async () => {},
+    })
+    await ended(startImageJob({ kind: 'unpack', input: 'quay desk.ova' }))
+    expect(images().sort()).toEqual(['quay desk disk 1.vhdx', 'quay desk disk 1.vhdx.record.json', 'quay desk.ova'])
+    const made = (await benchState()).computers.find((c) => c.name === 'quay desk')!
+    expect([made.virtual?.hostId, made.networkCards[0].unplugged]).toEqual(['host', true])
+    await switchComputer(made.id, { do: 'start' })
+    expect((await computerById(made.id)).running).toBe('system')
+  })
+
+  it('that was changed leaves nothing', async () => {
+    const before = (await benchState()).computers.length
+    const bytes = readFileSync(path.join(imagesFolder(), 'quay desk.ova'))
+    bytes[bytes.length >> 1] ^= 1
+    writeFileSync(path.join(imagesFolder(), 'quay changed.ova'), bytes)
+    const end = await jobEnd((await startImageJob({ kind: 'unpack', input: 'quay changed.ova' })).id)
+    expect([end.state, end.message]).toEqual(['failed', expect.stringMatching(/is not what the manifest/)])
+    expect(images().filter((name) => /changed/.test(name))).toEqual(['quay changed.ova'])
+    expect((await benchState()).computers).toHaveLength(before)
+    expect(await refusalCode(startImageJob({ kind: 'unpack', input: 'survey office 3 May.vhdx' }))).toBe(
+      'image-no-package',
+    )
   })
 })
 

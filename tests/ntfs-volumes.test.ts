@@ -1,5 +1,4 @@
 import { mkdtempSync, rmSync } from 'node:fs'
-import { open } from 'node:fs/promises'
 import { tmpdir } from 'node:os'
 import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
@@ -7,7 +6,7 @@ import { SparseFileDevice } from '@/bench/sparse-file'
 import type { BlockDevice } from '@/core/block/device'
 import { openFileSystem } from '@/core/filesystem'
 import { ntfs } from '@/core/filesystem/ntfs'
-import { checkNtfs } from './support/ntfs-checker'
+import { checkNtfsFile } from './support/ntfs-checker'
 import { makeNtfs, type Shape, useNtfs, wearNtfs } from './support/worn-ntfs'
 
 // Volumes worn by another driver, given other sizes by Imbarco, then checked, mounted and used by that driver again.
@@ -37,19 +36,6 @@ const DEEP: readonly Shape[] = [
   { clusterBytes: 512, sizeBytes: 60 * MIB, crumbs: 12_000, lateBytes: 4 * MIB, names: 6000 },
   { clusterBytes: 4 * KIB, sizeBytes: 144 * MIB, crumbs: 16_000, lateBytes: 24 * MIB, names: 9000 },
 ]
-
-async function checkFile(file: string): Promise<string[]> {
-  const handle = await open(file, 'r')
-  try {
-    return await checkNtfs(async (offset, length) => {
-      const bytes = Buffer.alloc(length)
-      await handle.read(bytes, 0, length, offset)
-      return new Uint8Array(bytes.buffer, bytes.byteOffset, length)
-    })
-  } finally {
-    await handle.close()
-  }
-}
 
 async function store(volume: BlockDevice, file: string): Promise<void> {
   rmSync(file, { force: true })
@@ -84,7 +70,7 @@ describe.each(deep ? [...QUICK, ...DEEP] : QUICK)('NTFS with clusters of $cluste
   }, 300_000)
   afterAll(() => source?.close())
 
-  it('is sound before anything is done to it', async () => expect(await checkFile(file)).toEqual([]))
+  it('is sound before anything is done to it', async () => expect(await checkNtfsFile(file)).toEqual([]))
 
   it.each([
     ['its least size', () => least],
@@ -95,8 +81,8 @@ describe.each(deep ? [...QUICK, ...DEEP] : QUICK)('NTFS with clusters of $cluste
   ])('brought to %s is sound, mounts with every file, and stays sound in use', async (_what, bytes) => {
     const made = path.join(folder, 'made.img')
     await store(await ntfs.resize!(source, bytes()), made)
-    expect(await checkFile(made)).toEqual([])
+    expect(await checkNtfsFile(made)).toEqual([])
     expect(await useNtfs(made, digests)).toEqual([])
-    expect(await checkFile(made)).toEqual([])
+    expect(await checkNtfsFile(made)).toEqual([])
   })
 })

@@ -1,6 +1,5 @@
 import { execFileSync, spawnSync } from 'node:child_process'
 import { copyFileSync, mkdirSync, mkdtempSync, readdirSync, rmSync, writeFileSync } from 'node:fs'
-import { open } from 'node:fs/promises'
 import { tmpdir } from 'node:os'
 import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
@@ -13,7 +12,7 @@ import { VolumeFolder } from '@/host/volume-folder'
 import { writeImage, writeImageInto } from '@/host/write-image'
 import { diskDigest, shaOfFile, sparseFile } from './support/image-files'
 import { checkFat, extractDigests } from './support/independent'
-import { checkNtfs } from './support/ntfs-checker'
+import { checkNtfsFile } from './support/ntfs-checker'
 import { makeNtfs, withNtfs } from './support/worn-ntfs'
 
 // Images that are made as files of a volume of another drive, whose own checkers and readers judge it.
@@ -43,16 +42,7 @@ async function problemsOf(kind: (typeof KINDS)[number]['kind'], file: string): P
     const { stdout, stderr, status } = spawnSync('fsck.exfat', ['-n', file], { encoding: 'utf8', env })
     return status === 0 && /clean/.test(stdout) ? [] : [stdout + stderr]
   }
-  const handle = await open(file, 'r')
-  try {
-    return await checkNtfs(async (offset, length) => {
-      const bytes = Buffer.alloc(length)
-      await handle.read(bytes, 0, length, offset)
-      return new Uint8Array(bytes.buffer, bytes.byteOffset, length)
-    })
-  } finally {
-    await handle.close()
-  }
+  return checkNtfsFile(file)
 }
 
 /** A volume of that kind whose free room holds what was there before. */

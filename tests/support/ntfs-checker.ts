@@ -1,3 +1,4 @@
+import { open } from 'node:fs/promises'
 // A checker of NTFS volumes that shares nothing with the program: written from the public description of the format,
 // it walks all records and holds them against each other, the map of clusters, the mirror and the directories.
 
@@ -421,4 +422,18 @@ function text(bytes: Uint8Array, at: number, length: number): string {
 
 function utf16(bytes: Uint8Array, at: number, letters: number): string {
   return Buffer.from(bytes.subarray(at, at + letters * 2)).toString('utf16le')
+}
+
+/** The same of a volume that lies in a file. */
+export async function checkNtfsFile(file: string): Promise<string[]> {
+  const handle = await open(file, 'r')
+  try {
+    return await checkNtfs(async (offset, length) => {
+      const bytes = Buffer.alloc(length)
+      await handle.read(bytes, 0, length, offset)
+      return new Uint8Array(bytes.buffer, bytes.byteOffset, length)
+    })
+  } finally {
+    await handle.close()
+  }
 }

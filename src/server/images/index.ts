@@ -133,6 +133,7 @@ async function withOpened<T>(file: string, work: (image: HostImage) => Promise<T
 export async function clearPartial(): Promise<void> {
   const folder = await readyFolder()
   for (const name of await readdir(folder)) {
-    if (/^\..+\.[0-9a-f]{8}\.partial$/.test(name)) await rm(path.join(folder, name), { force: true })
+    // What was put aside of a package is a folder.
+    if (/^\..+\.[0-9a-f]{8}\.partial$/.test(name)) await rm(path.join(folder, name), { force: true, recursive: true })
   }
 }

@@ -1,4 +1,4 @@
-import { mkdir, realpath, stat } from 'node:fs/promises'
+import { mkdir, readdir, realpath, stat } from 'node:fs/promises'
 import path from 'node:path'
 import { z } from 'zod'
 import { cutToBytes, utf8Bytes } from '@/core/words'
@@ -49,6 +49,16 @@ export async function newImagePath(input: unknown): Promise<string> {
   )
   if (taken) throw new Refusal('image-name-taken', { name })
   return place
+}
+
+/** A beginning of names like the one wished for, that no file of the folder has. */
+export async function freeStem(wished: string): Promise<string> {
+  const names = await readdir(await readyFolder())
+  const cleaned = path.parse(await freeName(`${wished}.x`)).name.replace(/ \(\d+\)$/, '')
+  for (let i = 1; ; i++) {
+    const stem = i === 1 ? cleaned : `${cleaned} (${i})`
+    if (!names.some((name) => name.startsWith(`${stem} disk `))) return stem
+  }
 }
 
 /** A name like the one wished for that is not taken yet. */

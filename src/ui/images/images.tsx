@@ -57,6 +57,15 @@ export function Images({ folder, images, jobs, unfinished, drives, picked: first
               <p className="mb-2 text-[17px] font-bold break-words">{selected.name}</p>
               <Facts facts={factsOf(selected)} />
               {selected.sentence && <p className="mt-2 text-[13px] text-vermilion">{selected.sentence}</p>}
+              {/\.(ova|ovf)$/i.test(selected.name) && (
+                <Button
+                  className="mt-3 w-full"
+                  disabled={busy}
+                  onClick={() => void act(() => post('/api/images/jobs', { kind: 'unpack', input: selected.name }))}
+                >
+                  Make a virtual machine of it
+                </Button>
+              )}
               {opened && (
                 <Button
                   className="mt-3 w-full"

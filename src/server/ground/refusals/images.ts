@@ -2,6 +2,11 @@ import { formatSize } from '@/core/bytes/size'
 import { refusals } from './define'
 
 export const IMAGES = refusals({
+  'image-no-package': {
+    status: 400,
+    sentence: ({ name }: { name: string }) => `${name} is no package of a virtual machine, by its name.`,
+  },
+  'no-host': { status: 409, sentence: () => 'There is no host for virtual machines on this bench. Add one first.' },
   'image-unknown': {
     status: 404,
     sentence: ({ name }: { name: string }) => `There is no image ${name} in the images folder.`,

@@ -1,3 +1,4 @@
+import { stat } from 'node:fs/promises'
 import path from 'node:path'
 import { z } from 'zod'
 import { IDLE_KINDS } from '@/core/copy/idle-kinds'
@@ -17,6 +18,7 @@ import { recordOf } from '@/host/write-image'
 import { fileKey, type Leasable, leasableDrive, leasableImage } from '../../leases'
 import { driveBytes, driveById } from '../../world'
 import { refuseRestedOn } from './remove'
+import { isPackage, unpackOf } from './unpack'
 import { type LookedAt, LookedAtSchema, subjectOf } from '../../world/looked-at'
 
 const KINDS: readonly JobKind[] = ['convert', 'capture', 'compare', 'verify', 'compact']
@@ -34,6 +36,8 @@ export const JobRequestSchema = z.discriminatedUnion('kind', [
     leaveOut: z.array(z.enum(IDLE_KINDS)).max(IDLE_KINDS.length).default([]),
   }),
   z.object({ kind: z.literal('compare'), a: LookedAtSchema, b: LookedAtSchema }),
+  /** A package of a virtual machine, whose disks become images. */
+  z.object({ kind: z.literal('unpack'), input: ImageNameSchema }),
   z.object({ kind: z.literal('verify'), input: ImageNameSchema }),
   z.object({ kind: z.literal('compact'), input: ImageNameSchema }),
 ])
@@ -74,6 +78,13 @@ async function orderOf(request: z.infer<typeof JobRequestSchema>): Promise<JobOr
     return imageJob('compare', about, (options) => runTask('compareDisks', order, options))
   }
   if (request.kind === 'verify' || request.kind === 'compact') return orderInPlace(request.kind, request.input)
+  if (request.kind === 'unpack') {
+    const input = await imagePath(request.input)
+    if (!isPackage(request.input)) throw new Refusal('image-no-package', { name: request.input })
+    await checkRoom(2 * (await stat(input)).size)
+    const about = { title: `${request.input} to a virtual machine`, read: [await leasableImage(input, request.input)] }
+    return imageJob('convert', about, await unpackOf(input, request.input))
+  }
   const output = await newImagePath(request.output)
   const { to } = request
   if (request.kind === 'convert') {

@@ -10,7 +10,9 @@ export function swapView({ move, progress }: MovePage) {
   const phase = phaseNow(progress!)
   const { steps, done, ticks } = stepsOf(move, progress!, phase)
   const step = steps[done.length] ?? steps.at(-1)
-  const computer = move.bench.computers.find((c) => c.id === step?.computerId) ?? move.goal ?? move.computer
+  // Hands have nothing to do at a virtual machine.
+  const goal = move.goal?.virtual ? undefined : move.goal
+  const computer = move.bench.computers.find((c) => c.id === step?.computerId) ?? goal ?? move.computer
   const involved = move.bench.drives.filter(
     (d) =>
       move.pairs.some((p) => p.source.id === d.id || p.target?.id === d.id) ||

@@ -1,20 +1,23 @@
+import { rm } from 'node:fs/promises'
 import path from 'node:path'
 import { type DriveBytes, openDrive } from '@/bench/open-drive'
 import { ReadAroundDevice } from '@/core/block/read-around-device'
 import { lostInImage } from '@/core/copy/lost'
 import type { BlockDevice } from '@/core/block/device'
 import type { IdleKind } from '@/core/copy/idle-kinds'
-import { checkRecord } from '@/core/copy/image-record'
+import { checkRecord, recordName } from '@/core/copy/image-record'
 import { planImage } from '@/core/copy/plan-whole'
 import { CoreError } from '@/core/errors'
 import type { TargetKind } from '@/core/image'
 import { compareDevices } from '@/core/image/compare'
+import { NO_LOSS } from '@/core/image/lost'
 import { touchedBy } from '@/core/image/touched'
 import type { MapTaken } from '@/core/image/used'
 import type { JobResult } from '@/core/image/views'
 import { surveyDrive } from '@/core/survey/survey'
 import { convertFile } from '@/host/convert'
 import { openHostImage } from '@/host/images'
+import { openPackage, type OpenPackage, removeAside } from '@/host/open-package'
 import { sha256 } from '@/host/sha256'
 import { blake3 } from '@/host/strong-digest'
 import { type MadeOf, type Progress, recordOf, stepsOf, writeImage } from '@/host/write-image'
@@ -42,6 +45,54 @@ export async function convertImage(
     recorded: true,
   })
   return { kind: 'written', ...written, maps: [] }
+}
+
+export interface UnpackOrder {
+  readonly file: string
+  readonly within: string
+  /** A folder for what is packed, which is gone at the end. */
+  readonly aside: string
+  /** How the names of its images begin. */
+  readonly stem: string
+}
+
+export interface Unpacked extends Pick<OpenPackage, 'machine' | 'assumed' | 'verified'> {
+  readonly disks: readonly { readonly name: string; readonly virtualBytes: number; readonly sectorSize: 512 | 4096 }[]
+  readonly written: Extract<JobResult, { kind: 'written' }>
+}
+
+/** Makes an image of its own of each disk of a package. What does not come to its end leaves none. */
+export async function unpackMachine(
+  { file, within, aside, stem }: UnpackOrder,
+  control: TaskControl,
+): Promise<Unpacked> {
+  const { signal } = control
+  const made: string[] = []
+  try {
+    let bytes = 0
+    const onBytes = (more: number) => control.progress({ done: (bytes += more), total: 0 })
+    const { machine, assumed, verified, disks } = await openPackage(file, { aside, signal, onBytes })
+    const names: Unpacked['disks'][number][] = []
+    const sums = { virtualBytes: 0, fileBytes: 0, hostBytes: 0 }
+    for (const [i, disk] of disks.entries()) {
+      const name = `${stem} disk ${i + 1}.vhdx`
+      const output = path.join(within, name)
+      const written = await convertFile(disk, output, {
+        ...{ signal, time: Date.now(), to: 'vhdx', within: path.dirname(disk), recorded: true },
+        onProgress: progressOn(control),
+      })
+      made.push(output)
+      for (const key of ['virtualBytes', 'fileBytes', 'hostBytes'] as const) sums[key] += written[key]
+      names.push({ name, virtualBytes: written.virtualBytes, sectorSize: 512 })
+    }
+    const written = { kind: 'written' as const, ...sums, lost: NO_LOSS, maps: [], verified: true }
+    return { machine, assumed, verified, disks: names, written }
+  } catch (error) {
+    for (const output of made) for (const one of [output, recordName(output)]) await rm(one, { force: true })
+    throw error
+  } finally {
+    await removeAside(aside)
+  }
 }
 
 export interface CaptureOrder {

@@ -1,7 +1,7 @@
 import { checkDriveMaps } from './check-maps'
 import { comparePairs } from './compare-drives'
 import { eraseDrive } from './erase'
-import { captureDrive, compactImage, compareDisks, convertImage, verifyImage } from './images'
+import { captureDrive, compactImage, compareDisks, convertImage, unpackMachine, verifyImage } from './images'
 import { listFolder, readAround, readFilePart, readSector, statFile } from './look'
 import { type FoundFile, listTree, searchFiles } from './search'
 import { measureDrive } from './measure'
@@ -33,6 +33,7 @@ export const TASKS = {
   compareDisks,
   comparePairs,
   convertImage,
+  unpackMachine,
   eraseDrive,
   followAlone,
   followStart,
