@@ -75,32 +75,32 @@ export function firstStartSteps(facts: FirstStartFacts): FirstStartStep[] {
     },
     {
       id: 'devices',
-      title: 'Leftover devices of the old hardware are gone',
+      title: 'Leftover devices are removed',
       done: devicesGone || (started && leftover.length === 0),
       after: there ? undefined : 'when all volumes are there',
       found: devicesGone
-        ? 'They were let go of, in its registry.'
+        ? 'Removed from its registry.'
         : leftover.length > 0
           ? leftover.join(' ')
-          : 'There are none in its registry.',
+          : 'Its registry has none.',
     },
     {
       id: 'power-off',
       title: `The ${physical.name} is powered off`,
       done: !physical.running,
       after: there ? undefined : 'when all volumes are there',
-      found: physical.running ? 'It is running. From now on only one of the two is used.' : 'It is off.',
+      found: physical.running ? 'It is running. From now on only one of the two may be in use.' : 'It is off.',
     },
     {
       id: 'address',
-      title: 'Its network card has the old address',
+      title: 'Its network card has the fixed address',
       done: addresses.length === 0 || addressGiven,
       after:
         devicesGone || leftover.length === 0
           ? there
             ? undefined
             : 'when all volumes are there'
-          : 'when the leftover devices are gone',
+          : 'when the leftover devices are removed',
       found:
         addresses.length === 0
           ? 'The old one had no fixed address.'
@@ -122,7 +122,7 @@ export function firstStartSteps(facts: FirstStartFacts): FirstStartStep[] {
     },
     {
       id: 'size',
-      title: 'Memory and processors are cut to need',
+      title: 'Memory and processors are what it needs',
       done: machine.memoryBytes < physical.memoryBytes || machine.cores < physical.cores,
       after: machine.connected ? undefined : 'when it is on the network',
       found: `${formatSize(machine.memoryBytes)} and ${counted(machine.cores, 'processor')}; the ${physical.name} has ${formatSize(physical.memoryBytes)} and ${physical.cores}.`,

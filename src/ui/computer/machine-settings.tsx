@@ -42,7 +42,7 @@ export function MachineSettings({ computer, busy, say }: MachineSettingsProps) {
     })
   return (
     <section className="mb-5" data-testid="machine">
-      <h2 className="mb-2 font-bold">What it has of its host</h2>
+      <h2 className="mb-2 font-bold">Memory, processors, network</h2>
       <div className="panel space-y-3 px-[18px] py-3">
         <div className="grid gap-3 sm:grid-cols-3">
           <TextField
@@ -86,13 +86,9 @@ export function MachineSettings({ computer, busy, say }: MachineSettingsProps) {
           </div>
         ))}
         <Button small disabled={busy || wrong} onClick={save}>
-          Save what it has
+          Save settings
         </Button>
-        {runs && (
-          <p className="text-[13px] text-ink-soft">
-            Memory and processors are given to it when it starts; shut it down to change them.
-          </p>
-        )}
+        {runs && <p className="text-[13px] text-ink-soft">Shut it down to change its memory and processors.</p>}
       </div>
     </section>
   )

@@ -64,7 +64,7 @@ function StepAction({
     case 'devices':
       return (
         <Button small disabled={busy} onClick={() => onRepair('old-devices')}>
-          Let go of them
+          Remove them
         </Button>
       )
     case 'power-off':
@@ -76,7 +76,7 @@ function StepAction({
     case 'address':
       return (
         <Button small disabled={busy} onClick={() => onRepair('card-address')}>
-          Write it there
+          Set the address
         </Button>
       )
     case 'network':
@@ -112,7 +112,7 @@ function Connect({
         />
       </span>
       <Button small disabled={busy || wrong} onClick={() => onConnect(number)}>
-        Connect it
+        Connect
       </Button>
     </span>
   )
@@ -146,7 +146,7 @@ function Size({
         </span>
       ))}
       <Button small disabled={busy || wrong} onClick={() => onSize(values)}>
-        Cut it down
+        Set the size
       </Button>
     </span>
   )

@@ -233,7 +233,7 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
 
 /** What the next step of a first start is called as a button. */
 const NEXT_OF_STEP: Partial<Record<FirstStartStep['id'], string>> = {
-  devices: 'Let go of the old devices',
+  devices: 'Remove the old devices',
   'power-off': 'Power the physical machine off',
   network: 'Connect the network card',
 }
