@@ -2,7 +2,11 @@ import { mkdtempSync, rmSync, truncateSync, writeFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import { MemoryDevice } from '@/core/block/memory'
+import { MIB } from '@/core/bytes/size'
+import { planImage } from '@/core/copy/plan-whole'
 import { convertFile } from '@/host/convert'
+import { writeImage } from '@/host/write-image'
 import { openDrive } from './open-drive'
 
 const SIZE = 8 * 1024 * 1024
@@ -41,6 +45,25 @@ describe('a drive of the bench', () => {
     await again.close()
     const other = { ...common, file: path.join(folder, 'disk.vhdx'), isImage: true }
     await expect(openDrive(other, { writable: true })).rejects.toThrow(/Only a raw image can be written to/)
+  })
+
+  it('that is a VHDX can be repaired where something has its place in it, and nowhere else', async () => {
+    const file = path.join(folder, 'in place.vhdx')
+    const source = new MemoryDevice(64 * MIB)
+    await source.write(8 * MIB, new Uint8Array(512).fill(3))
+    await writeImage(await planImage(source), file, { to: 'vhdx', note: '', work: '', time: 0, onStep: async () => {} })
+    const image = { ...common, file, isImage: true }
+    const { device, close } = await openDrive(image, { writable: true, inPlace: true })
+    await device.write(8 * MIB + 512, new Uint8Array(512).fill(9))
+    await device.write(40 * MIB, new Uint8Array(512))
+    await expect(device.write(40 * MIB, new Uint8Array(512).fill(1))).rejects.toThrow(/has no room yet/)
+    await device.flush()
+    await close()
+    const again = await openDrive(image, { writable: false })
+    const bytes = new Uint8Array(1024)
+    await again.device.read(8 * MIB, bytes)
+    expect([bytes[0], bytes[512]]).toEqual([3, 9])
+    await again.close()
   })
 
   it('that fails reads all but its lost sectors, and those again once they are written', async () => {

@@ -33,9 +33,13 @@ export interface OpenDrive {
 
 /**
  * Opens a drive of the bench. For writing only when it is the target of a copy or of a repair; an image then has to be
- * raw, or a VHDX, where what was written once has its place. Rejects with CoreError.
+ * raw, since only there a sector has its place beforehand. `inPlace`: or a VHDX, of which only that is written which has
+ * its place in it already. Rejects with CoreError.
  */
-export async function openDrive(drive: DriveBytes, { writable }: { writable: boolean }): Promise<OpenDrive> {
+export async function openDrive(
+  drive: DriveBytes,
+  { writable, inPlace = false }: { writable: boolean; inPlace?: boolean },
+): Promise<OpenDrive> {
   const { file, isImage, within, logicalSectorSize, physicalSectorSize } = drive
   if (isImage) {
     const image = await openHostImage(file, { sectorSize: logicalSectorSize, within })
@@ -46,7 +50,13 @@ export async function openDrive(drive: DriveBytes, { writable }: { writable: boo
     if (!writable) return { device: withFaults(image.device, drive), files: image.paths, close: () => image.close() }
     const { kind, name, parent, findings, device } = image
     // Each block of a VHDX has one place, unless it builds on another or has changes that were not carried out.
-    if (kind === 'vhdx' && device instanceof BlockMappedDevice && parent === undefined && findings.length === 0) {
+    if (
+      inPlace &&
+      kind === 'vhdx' &&
+      device instanceof BlockMappedDevice &&
+      parent === undefined &&
+      findings.length === 0
+    ) {
       const inPlace = await openInPlace(file, path.basename(file), device).catch(async (error: unknown) => {
         await image.close()
         throw error
@@ -59,7 +69,7 @@ export async function openDrive(drive: DriveBytes, { writable }: { writable: boo
     }
     await image.close()
     if (kind !== 'raw')
-      throw new CoreError(`Only a raw image or a VHDX can be written to, and this one is ${name}. Nothing was written.`)
+      throw new CoreError(`Only a raw image can be written to, and this one is ${name}. Nothing was written.`)
   }
   const opened = await SparseFileDevice.open(file, { writable, logicalSectorSize, physicalSectorSize })
   return { device: withFaults(opened, drive), files: [file], close: () => opened.close() }

@@ -284,7 +284,7 @@ async function onTarget<T>(target: Drive, work: (device: BlockDevice) => Promise
 }
 
 async function withTarget<T>(target: Drive, work: (device: BlockDevice) => Promise<T>): Promise<T> {
-  const opened = await openDrive(driveBytes(target), { writable: true })
+  const opened = await openDrive(driveBytes(target), { writable: true, inPlace: true })
   try {
     return await work(opened.device)
   } catch (error) {
