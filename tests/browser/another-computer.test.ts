@@ -69,15 +69,14 @@ describe('the survey office’s system, on a computer with another controller', 
 })
 
 describe('the logbook server, on its way to a virtual machine', () => {
-  it('has its own list, though that way cannot be carried out yet', async () => {
+  it('has its own list', async () => {
     await toFit('logbook-server')
     await page.next(/Lock this fit/)
     await page.untilText(/Corvina H5 500 GB\s+locked/)
     await page.next(/Lock this fit/)
-    await page.next(/Continue to Ready/)
-    await page.untilFinding(/This route cannot be carried out yet/)
+    await page.untilFinding(/left before it can start/)
     const list = await (await page.find('ready-items')).getText()
-    expect(list).toMatch(/Writing a virtual machine’s disk is not possible yet/)
+    expect(list).toMatch(/It becomes a virtual machine on the Workshop host/)
     expect(list).toMatch(/fixed address 192\.168\.7\.20.*starts without network/)
     expect(list).toMatch(/The virtual disk on the Workshop host is made anew/)
   })
