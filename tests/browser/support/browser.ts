@@ -3,7 +3,7 @@ import { Browser, Builder, By, Key, logging, type WebDriver, type WebElement } f
 import chrome from 'selenium-webdriver/chrome'
 
 /** How long a page may take to show what is waited for. */
-const PATIENCE = 30_000
+const PATIENCE = 60_000
 /** How often it is looked at meanwhile, at first and later: each look costs the page some time. */
 const LOOK_EVERY_MS = 50
 const LATER_MS = 150
