@@ -4,12 +4,9 @@ import { type FirstStartFacts, firstStartSteps } from './first-start'
 
 const BEFORE: FirstStartFacts = {
   machine: {
-    name: 'logbook server, virtual',
-    running: false,
     connected: false,
     vlan: undefined,
     memoryBytes: 32 * GIB,
-    leastMemoryBytes: 32 * GIB,
     cores: 8,
     disks: 2,
   },

@@ -4,12 +4,9 @@ import { counted, listed } from '../words'
 /** What the first start of a virtual machine is told by. */
 export interface FirstStartFacts {
   readonly machine: {
-    readonly name: string
-    readonly running: boolean
     readonly connected: boolean
     readonly vlan: number | undefined
     readonly memoryBytes: number
-    readonly leastMemoryBytes: number
     readonly cores: number
     readonly disks: number
   }

@@ -23,12 +23,9 @@ export async function firstStart(move: Move): Promise<FirstStartStep[] | undefin
   const tidying = last?.subject === 'target' ? await offeredTidying(move) : []
   return firstStartSteps({
     machine: {
-      name: machine.name,
-      running: machine.running !== 'off',
       connected: card !== undefined && card.unplugged !== true,
       vlan: card?.vlan,
       memoryBytes: machine.memoryBytes,
-      leastMemoryBytes: machine.virtual.leastMemoryBytes,
       cores: machine.processors.count * machine.processors.cores,
       disks: pairs.filter((p) => p.target).length,
     },

@@ -10,7 +10,7 @@ import { planImage } from '@/core/copy/plan-whole'
 import { CoreError } from '@/core/errors'
 import type { TargetKind } from '@/core/image'
 import { compareDevices } from '@/core/image/compare'
-import { NO_LOSS } from '@/core/image/lost'
+import { type LostInImage, NO_LOSS } from '@/core/image/lost'
 import { touchedBy } from '@/core/image/touched'
 import type { MapTaken } from '@/core/image/used'
 import type { JobResult } from '@/core/image/views'
@@ -74,6 +74,8 @@ export async function unpackMachine(
     const { machine, assumed, verified, disks } = await openPackage(file, { aside, signal, onBytes })
     const names: Unpacked['disks'][number][] = []
     const sums = { virtualBytes: 0, fileBytes: 0, hostBytes: 0 }
+    let lost: LostInImage = NO_LOSS
+    let readBack = true
     for (const [i, disk] of disks.entries()) {
       const name = `${stem} disk ${i + 1}.vhdx`
       const output = path.join(within, name)
@@ -83,9 +85,13 @@ export async function unpackMachine(
       })
       made.push(output)
       for (const key of ['virtualBytes', 'fileBytes', 'hostBytes'] as const) sums[key] += written[key]
-      names.push({ name, virtualBytes: written.virtualBytes, sectorSize: 512 })
+      lost = { sectors: lost.sectors + written.lost.sectors, files: [...lost.files, ...written.lost.files] }
+      readBack &&= written.verified
+      const { device, close } = await openHostImage(output, { within })
+      names.push({ name, virtualBytes: device.size, sectorSize: device.logicalSectorSize })
+      await close()
     }
-    const written = { kind: 'written' as const, ...sums, lost: NO_LOSS, maps: [], verified: true }
+    const written = { kind: 'written' as const, ...sums, lost, maps: [], verified: readBack }
     return { machine, assumed, verified, disks: names, written }
   } catch (error) {
     for (const output of made) for (const one of [output, recordName(output)]) await rm(one, { force: true })
