@@ -19,12 +19,16 @@ import { readScheme } from '@/core/scheme'
 import type { Drive } from '@/core/things/drive'
 import { planImage } from '@/core/copy/plan-whole'
 import { surveyDrive } from '@/core/survey/survey'
+import { compareDevices } from '@/core/image/compare'
 import { makeSystemDisk, sha256 } from '@/core/testing-disk'
 import { proposeMachine } from '@/core/vm/propose'
+import { openPackage } from '@/host/open-package'
 import { diskName, writePackage } from '@/host/package'
 import { imagesFolder } from '@/server/ground/paths'
 import { jobEnd } from '@/server/jobs'
+import { openHostImage } from '@/host/images'
 import { startImageJob } from '@/server/pages/images/jobs'
+import { imagesOf, removeFromDrive } from '@/server/pages/images/on-drives'
 import { database } from '@/server/database'
 import { refusalCode } from '@/server/ground/testing'
 import { ended } from '@/server/jobs/testing'
@@ -51,6 +55,7 @@ import {
   placeDrive,
   withDrive,
 } from '@/server/world'
+import { surveyOf } from '@/server/world/looked-at'
 import { switchComputer } from '@/server/world/computers'
 import { makeBench } from '@/server/world/make'
 import { setPace } from '@/server/world/clock'
@@ -135,6 +140,79 @@ describe('the survey office PC', () => {
     expect(copies.map((c) => c.status)).toEqual(['done'])
     expect(trial.subject).toBe('target')
   })
+})
+
+describe('images on a transfer drive', () => {
+  const STORE = 'lmt4-4000'
+  const IMAGE = 'Survey office PC OSS1-7741-2LM9.vhdx'
+  const KEPT = 'ticket desk kept.qcow2'
+  const CAPTURED = 'crv3-240'
+  const partition = 2
+  const store = { driveId: STORE, partition }
+  const listed = async () => {
+    const { images } = await imagesOf(STORE, await surveyOf({ kind: 'drives', id: STORE }))
+    return images.map(
+      ({ name, recorded, unfinished }) => `${name}${recorded ? ', recorded' : ''}${unfinished ? '!' : ''}`,
+    )
+  }
+  const resultOf = async (request: object) => {
+    const { state, message, result } = await jobEnd((await startImageJob(request)).id)
+    expect(message, JSON.stringify(request)).toBeNull()
+    expect(state).toBe('done')
+    return result!
+  }
+
+  it('are listed, and held against their records', async () => {
+    expect(await listed()).toEqual([`${IMAGE}, recorded`])
+    expect(await resultOf({ kind: 'verify', input: IMAGE, store })).toMatchObject({ kind: 'verified', equal: true })
+  })
+
+  it('are made there of any drive, of the volumes that are asked for', async () => {
+    const { stores } = await imagesOf(STORE, await surveyOf({ kind: 'drives', id: STORE }))
+    expect(stores).toMatchObject([{ driveId: STORE, partition }])
+    const request = { kind: 'capture', driveId: CAPTURED, to: 'qcow2', usedOnly: true, output: KEPT, store }
+    expect(await refusalCode(startImageJob({ ...request, driveId: STORE }))).toBe('store-is-source')
+    expect(await refusalCode(startImageJob({ ...request, store: { driveId: STORE, partition: 7 } }))).toBe(
+      'store-no-volume',
+    )
+    const claimed = (await loadMove('survey-office')).pairs[0].target!.id
+    expect(await refusalCode(startImageJob({ ...request, store: { driveId: claimed, partition: 1 } }))).toMatch(
+      /^store-(reserved|no-volume)$/,
+    )
+    const strange = await jobEnd((await startImageJob({ ...request, volumes: [99] })).id)
+    expect([strange.state, strange.message]).toEqual(['failed', 'There is no partition 99 on the source.'])
+    expect(await listed()).toEqual([`${IMAGE}, recorded`])
+    const { numbers } = await captured()
+    const volumes = numbers.slice(0, 1)
+    expect(await resultOf({ ...request, volumes })).toMatchObject({ kind: 'written', verified: true })
+    expect(await listed()).toEqual([`${IMAGE}, recorded`, `${KEPT}, recorded`])
+    expect(await resultOf({ kind: 'verify', input: KEPT, store })).toMatchObject({ equal: true })
+    await resultOf({ kind: 'take', input: KEPT, from: store })
+    const taken = await openHostImage(path.join(imagesFolder(), 'ticket desk kept.vhdx'))
+    const { partitions } = await surveyDrive(taken.device, sha256)
+    expect(partitions.map((p) => p.number)).toEqual(volumes)
+    await taken.close()
+    const again = await jobEnd((await startImageJob({ ...request, volumes })).id)
+    expect([again.state, again.message]).toEqual(['failed', expect.stringMatching(/is there already/)])
+  })
+
+  it('are deleted there, but for that of an open move', async () => {
+    expect(await refusalCode(removeFromDrive(store, IMAGE))).toBe('image-of-move')
+    expect(await refusalCode(removeFromDrive(store, 'none.vhdx'))).toBe('image-not-on-drive')
+    await removeFromDrive(store, KEPT)
+    expect(await listed()).toEqual([`${IMAGE}, recorded`])
+    const { file } = driveBytes(await driveById(STORE))
+    const { partitions } = await surveyOf({ kind: 'drives', id: STORE })
+    const { startBytes, sizeBytes } = partitions.find((p) => p.number === partition)!
+    const last = (startBytes + sizeBytes) / 512 - 1
+    const volume = cutPartition(file, { first: startBytes / 512, last }, path.join(folder, 'after'))
+    expect([...listFiles(volume).keys()].filter((name) => name.startsWith('ticket'))).toEqual([])
+  })
+
+  const captured = async () => {
+    const survey = await surveyOf({ kind: 'drives', id: CAPTURED })
+    return { numbers: survey.partitions.filter((p) => p.role !== 'extended').map((p) => p.number) }
+  }
 })
 
 describe('a server, while it runs', () => {
@@ -259,6 +337,31 @@ describe('a package of a virtual machine in the images folder', () => {
     expect([made.virtual?.hostId, made.networkCards[0].unplugged]).toEqual(['host', true])
     await switchComputer(made.id, { do: 'start' })
     expect((await computerById(made.id)).running).toBe('system')
+  })
+
+  it('is written of a machine of the bench, and read again as the same', async () => {
+    const made = (await benchState()).computers.find((c) => c.name === 'quay desk')!
+    const request = { kind: 'pack', computerId: made.id, output: 'quay again.ova' }
+    expect(await refusalCode(startImageJob(request))).toBe('pack-machine-runs')
+    await switchComputer(made.id, { do: 'shut-down' })
+    expect(await refusalCode(startImageJob({ ...request, computerId: SERVER }))).toBe('computer-not-virtual')
+    await ended(startImageJob(request))
+    const { machine, disks, verified } = await openPackage(path.join(imagesFolder(), request.output), {
+      aside: path.join(folder, 'again'),
+    })
+    expect(verified).toBe(true)
+    expect([machine.name, machine.firmware, machine.memory.mostBytes, machine.networkCards[0].connected]).toEqual([
+      'quay desk',
+      'uefi',
+      made.memoryBytes,
+      false,
+    ])
+    const disk = await openHostImage(disks[0])
+    const [whole] = (await benchState()).drives.filter((d) => d.image === 'quay desk disk 1.vhdx')
+    await withDrive(whole, async (drive) => {
+      expect((await compareDevices(disk.device, drive)).equal).toBe(true)
+    })
+    await disk.close()
   })
 
   it('that was changed leaves nothing', async () => {

@@ -4,6 +4,7 @@ import { tmpdir } from 'node:os'
 import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { SparseFileDevice } from '@/bench/sparse-file'
+import type { BlockDevice } from '@/core/block/device'
 import { type MemoryDevice } from '@/core/block/memory'
 import { planImage } from '@/core/copy/plan-whole'
 import { makeSystemDisk } from '@/core/testing-disk'
@@ -171,6 +172,50 @@ describe('a volume', () => {
     const narrow = new VolumeFolder(other, at('fat.notes'))
     await expect(narrow.create('image.img', async () => 5000 * MIB)).rejects.toThrow(/no file as large/)
     await other.close()
+  })
+
+  it('is read as it was before a change that was cut off, and is not written for that', async () => {
+    const file = sparseFile(at('cut.volume'), 300 * MIB, [])
+    run('mkfs.exfat', file)
+    const sectors = { logicalSectorSize: 512, physicalSectorSize: 512 } as const
+    const device = await SparseFileDevice.open(file, { writable: true, ...sectors })
+    const notes = at('cut.notes')
+    await new VolumeFolder(device, notes).putText('kept.img', 'whole')
+    let writes = 0
+    const cut: BlockDevice = {
+      ...{ size: device.size, ...sectors },
+      read: (offset, into) => device.read(offset, into),
+      write: async (offset, bytes) => {
+        if (++writes > 1) throw new Error('cut off')
+        await device.write(offset, bytes)
+      },
+      flush: () => device.flush(),
+    }
+    await expect(new VolumeFolder(cut, notes).putText('begun.img', 'half')).rejects.toThrow(/cut off/)
+    expect(writes).toBeGreaterThan(1)
+    const before = shaOfFile(file)
+    const reading = await VolumeFolder.toRead(device, notes)
+    expect((await reading.list()).map((f) => f.name)).toEqual(['kept.img'])
+    expect(await reading.text('kept.img', 100)).toBe('whole')
+    await expect(reading.text('kept.img', 4)).rejects.toThrow(/larger than it can be/)
+    expect(shaOfFile(file)).toBe(before)
+    expect((await new VolumeFolder(device, notes).list()).map((f) => f.name)).toEqual(['kept.img'])
+    expect(shaOfFile(file)).not.toBe(before)
+    await device.close()
+    expect(await problemsOf('exFAT', file)).toEqual([])
+  })
+
+  it.each(KINDS)('with $kind takes no name that others could not read', async (kind) => {
+    const { device, notes } = await volumeOf(kind)
+    const store = new VolumeFolder(device, notes)
+    const before = await store.list()
+    for (const name of ['a:b.img', 'what?.img', 'dot.', 'blank ', `${'x'.repeat(252)}.img`])
+      await expect(
+        store.create(name, async () => MIB),
+        name,
+      ).rejects.toThrow(/cannot be the name of a file/)
+    expect(await store.list()).toEqual(before)
+    await device.close()
   })
 
   it('takes the changes of its own driver before and after', async () => {

@@ -12,13 +12,19 @@ import { type DriveBytes, openDrive, type OpenDrive } from './open-drive'
 /** What opening a medium of the bench needs: a drive, or an image in a store. It is plain, so that it can go to a worker. */
 export type MediumBytes = (DriveBytes & { readonly kind: 'drive' }) | ImageBytes
 
-export interface ImageBytes {
+export interface ImageBytes extends StoredImage {
   readonly kind: 'image'
-  /** The name of its file in the store. */
-  readonly name: string
   readonly format: TargetKind
   readonly sectorSize: 512 | 4096
+}
+
+/** An image in a store. */
+export interface StoredImage {
+  /** The name of its file there. */
+  readonly name: string
   readonly folder: FolderBytes
+  /** What its format does not tell of its sectors. */
+  readonly sectorSize?: 512 | 4096
 }
 
 /** A store: a folder of the host, or a volume of a drive. */
@@ -34,12 +40,19 @@ export type FolderBytes =
 
 /** Opens a medium for reading. Rejects with CoreError. */
 export async function openMedium(medium: MediumBytes): Promise<Pick<OpenDrive, 'device' | 'close'>> {
-  if (medium.kind === 'drive') return openDrive(medium, { writable: false })
-  const { name, sectorSize, folder } = medium
+  return medium.kind === 'drive' ? openDrive(medium, { writable: false }) : openStored(medium)
+}
+
+/** Opens the disk of an image for reading. Rejects with CoreError. */
+export async function openStored({
+  name,
+  sectorSize,
+  folder,
+}: StoredImage): Promise<Pick<OpenDrive, 'device' | 'close'>> {
   if (folder.kind === 'host') return openHostImage(path.join(folder.path, name), { sectorSize, within: folder.path })
   const opened = await openDrive(folder.drive, { writable: false })
   try {
-    const file = await volumeFolder(opened.device, folder).file(name)
+    const file = await (await VolumeFolder.toRead(volumeOn(opened.device, folder), folder.notes)).file(name)
     return { device: (await openImage(file, { sectorSize, openParent: noParent })).device, close: opened.close }
   } catch (error) {
     await opened.close()
@@ -57,11 +70,23 @@ export async function openFolder(
 ): Promise<{ folder: ImageFolder; close(): Promise<void> }> {
   if (folder.kind === 'host') return { folder: new HostFolder(folder.path), close: async () => {} }
   const opened = await openDrive(folder.drive, { writable: true })
-  return { folder: volumeFolder(through(opened.device), folder), close: () => opened.close() }
+  const volume = volumeOn(through(opened.device), folder)
+  return { folder: new VolumeFolder(volume, folder.notes), close: () => opened.close() }
 }
 
-function volumeFolder(drive: BlockDevice, { volume, notes }: Extract<FolderBytes, { kind: 'volume' }>): VolumeFolder {
-  return new VolumeFolder(new SliceDevice(drive, volume.offset, volume.length), notes)
+/** Opens a store for reading, hands it to `work` and closes it. Rejects with CoreError. */
+export async function withStore<T>(folder: FolderBytes, work: (folder: ImageFolder) => Promise<T>): Promise<T> {
+  if (folder.kind === 'host') return work(new HostFolder(folder.path))
+  const opened = await openDrive(folder.drive, { writable: false })
+  try {
+    return await work(await VolumeFolder.toRead(volumeOn(opened.device, folder), folder.notes))
+  } finally {
+    await opened.close()
+  }
+}
+
+function volumeOn(drive: BlockDevice, { volume }: Extract<FolderBytes, { kind: 'volume' }>): BlockDevice {
+  return new SliceDevice(drive, volume.offset, volume.length)
 }
 
 async function noParent(): Promise<never> {

@@ -3,6 +3,7 @@ import { CHUNK_BYTES, chunkSteps, mappedChunks } from '@/core/block/chunks'
 import { type BlockDevice, checkRange, type Extent, ReadOnlyDevice } from '@/core/block/device'
 import { CoreError } from '@/core/errors'
 import { HostFull } from '@/host/errors'
+import { readFileBytes, writeFileBytes } from '@/host/file-bytes'
 import { dataExtents } from '@/host/holes'
 import { syncFolderOf } from '@/host/sync-folder'
 import { setBits } from '@/core/filesystem/bitmap'
@@ -80,12 +81,8 @@ export class SparseFileDevice implements BlockDevice {
       into.fill(0)
       return
     }
-    let done = 0
-    while (done < into.length) {
-      const { bytesRead } = await this.file.read(into, done, into.length - done, offset + done)
-      if (bytesRead === 0) throw new CoreError('The drive’s file is shorter than the drive.')
-      done += bytesRead
-    }
+    const done = await readFileBytes(this.file, offset, into)
+    if (done < into.length) throw new CoreError('The drive’s file is shorter than the drive.')
   }
 
   async write(offset: number, from: Uint8Array): Promise<void> {
@@ -93,11 +90,7 @@ export class SparseFileDevice implements BlockDevice {
     checkRange(this, offset, from.length)
     try {
       await this.mark(offset, from.length)
-      let done = 0
-      while (done < from.length) {
-        const { bytesWritten } = await this.file.write(from, done, from.length - done, offset + done)
-        done += bytesWritten
-      }
+      await writeFileBytes(this.file, offset, from)
     } catch (error) {
       throw hostError(error)
     }

@@ -2,17 +2,14 @@ import path from 'node:path'
 import { formatSize } from '@/core/bytes/size'
 import { checkRecord, type ImageRecord } from '@/core/copy/image-record'
 import type { IdleKind } from '@/core/copy/idle-kinds'
-import { type CopyPlan, planCopy } from '@/core/copy/plan'
+import { NoSuchPartition, planVolumes } from '@/core/copy/plan-volumes'
 import { planImage } from '@/core/copy/plan-whole'
 import { lostWords } from '@/core/copy/progress'
 import { CoreError } from '@/core/errors'
-import { solveFit } from '@/core/fit/solve'
-import type { Layout } from '@/core/fit/types'
 import { type TargetKind, TARGETS } from '@/core/image'
 import { touchedBy } from '@/core/image/touched'
 import type { MapTaken } from '@/core/image/used'
 import { surveyDrive } from '@/core/survey/survey'
-import type { DriveSurvey } from '@/core/survey/types'
 import { counted } from '@/core/words'
 import { lengthsOf } from '@/host/host-folder'
 import { blake3 } from '@/host/strong-digest'
@@ -63,7 +60,9 @@ async function keep(
       const survey = await surveyDrive(device, sha256)
       const maps: MapTaken[] = []
       const { plan, layout } = options.volumes
-        ? await planVolumes(image.device, survey, options.volumes, leaveOut)
+        ? await planVolumes(image.device, survey, options.volumes, leaveOut).catch((error: unknown) => {
+            throw error instanceof NoSuchPartition ? new WrongUse(error.message) : error
+          })
         : { plan: await planImage(device, { leaveOut }, (map) => maps.push(map)), layout: null }
       const outcome = await writeImage(plan, output, {
         to,
@@ -126,23 +125,6 @@ async function sameFormat(input: string, output: string): Promise<TargetKind> {
   if (path.extname(output).toLowerCase() !== path.extname(input).toLowerCase()) return byExtension(output)
   const record = await recordOf(input).catch(() => undefined)
   return record?.image.format ?? byExtension(output)
-}
-
-/** Some volumes of a drive where they are, with a table that names these and no others. */
-async function planVolumes(
-  device: Parameters<typeof planCopy>[0],
-  survey: DriveSurvey,
-  volumes: readonly number[],
-  leaveOut: readonly IdleKind[],
-): Promise<{ plan: CopyPlan; layout: Layout }> {
-  const all = survey.partitions.filter((p) => p.role !== 'extended').map((p) => p.number)
-  const strange = volumes.find((n) => !all.includes(n))
-  if (strange !== undefined) throw new WrongUse(`There is no partition ${strange} on the source.`)
-  const target = { sizeBytes: survey.sizeBytes, logicalSectorSize: survey.logicalSectorSize }
-  const wish = { rules: {}, sizes: {}, reserve: 0, leaveOut: all.filter((n) => !volumes.includes(n)) }
-  const result = solveFit(survey, target, wish)
-  if (!result.fits) throw new CoreError(result.obstacles[0].sentence)
-  return { plan: await planCopy(device, result.layout, { leaveOut }), layout: result.layout }
 }
 
 type KeptReport = {

@@ -9,7 +9,7 @@ import { DISK_FORMATS, type DiskFormat } from '@/core/vm/ovf'
 import { ASKED_DRIVERS, proposeMachine } from '@/core/vm/propose'
 import { counted } from '@/core/words'
 import { type HostImage, openHostImage } from '@/host/images'
-import { diskName, writePackage } from '@/host/package'
+import { diskName, PACKAGE_FORMAT, writePackage } from '@/host/package'
 import { sha256 } from '@/host/sha256'
 import { type Io, json, type Options, percentOn, STOPS } from './commands'
 import { ChangedMeanwhile, refuseSources, WrongUse } from './open'
@@ -26,7 +26,7 @@ export const DISK_FORMAT_NAMES = Object.keys(DISK_FORMATS) as DiskFormat[]
 
 /** Writes drives of one computer as a virtual machine, a package with its descriptor; says what it proposes and why. */
 export async function vm(sources: readonly string[], options: VmOptions, io: Io): Promise<number> {
-  const { out, format = 'vmdk-stream', memory, processors } = options
+  const { out, format = PACKAGE_FORMAT, memory, processors } = options
   const start = performance.now()
   const images: HostImage[] = []
   try {

@@ -5,6 +5,7 @@ import { UnreadableSectors } from '@/core/block/device'
 import { BadStructure } from '@/core/errors'
 import type { ImageFile } from '@/core/image'
 import { hostError, NoFile } from './errors'
+import { readFileBytes } from './file-bytes'
 import { dataExtents } from './holes'
 
 /** Reads of fewer bytes are quicker than the question whether there is anything. */
@@ -49,22 +50,15 @@ export class HostFile implements ImageFile {
       into.fill(0)
       return
     }
-    let done = 0
-    while (done < into.length) {
-      const { bytesRead } = await this.handle
-        .read(into, done, into.length - done, offset + done)
-        .catch((error: unknown) => {
-          throw mediumError(error, offset, into.length)
-        })
-      if (bytesRead === 0) {
-        throw new BadStructure(
-          'image',
-          offset + done,
-          `the file ends there, where ${into.length - done} bytes more should be`,
-        )
-      }
-      done += bytesRead
-    }
+    const done = await readFileBytes(this.handle, offset, into).catch((error: unknown) => {
+      throw mediumError(error, offset, into.length)
+    })
+    if (done < into.length)
+      throw new BadStructure(
+        'image',
+        offset + done,
+        `the file ends there, where ${into.length - done} bytes more should be`,
+      )
   }
 
   /** True when the file was changed since it was opened. */

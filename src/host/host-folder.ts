@@ -1,5 +1,6 @@
-import { rename, rm, stat } from 'node:fs/promises'
+import { readdir, readFile, rename, rm, stat } from 'node:fs/promises'
 import path from 'node:path'
+import { CoreError } from '@/core/errors'
 import type { FolderFile, ImageFolder } from '@/core/image/folder'
 import { hostError } from './errors'
 import { isThere, publish } from './files'
@@ -39,6 +40,18 @@ export class HostFolder implements ImageFolder {
 
   putText(name: string, text: string): Promise<void> {
     return writeWhole(this.at(name), text)
+  }
+
+  async list() {
+    const files = (await readdir(this.path, { withFileTypes: true })).filter((entry) => entry.isFile())
+    return Promise.all(files.map(async ({ name }) => ({ name, bytes: (await stat(this.at(name))).size })))
+  }
+
+  async text(name: string, mostBytes: number): Promise<string | undefined> {
+    const found = await stat(this.at(name)).catch(() => undefined)
+    if (!found?.isFile()) return undefined
+    if (found.size > mostBytes) throw new CoreError(`${name} is larger than it can be.`)
+    return readFile(this.at(name), 'utf8')
   }
 
   async lengths(name: string) {

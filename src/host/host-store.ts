@@ -6,6 +6,7 @@ import { CoreError } from '@/core/errors'
 import type { ImageStore } from '@/core/image/store'
 import { BackgroundStore } from './background-store'
 import { hostError, NoFile } from './errors'
+import { readFileBytes, writeFileBytes } from './file-bytes'
 import { dataExtents } from './holes'
 import { syncFolderOf } from './sync-folder'
 
@@ -61,23 +62,15 @@ export class HostStore implements ImageStore {
   }
 
   async read(offset: number, into: Uint8Array): Promise<void> {
-    for (let done = 0; done < into.length;) {
-      const { bytesRead } = await this.handle.read(into, done, into.length - done, offset + done)
-      if (bytesRead === 0) {
-        if (offset + done < this.size) throw new CoreError(`${this.name} is shorter than it was.`)
-        into.fill(0, done)
-        return
-      }
-      done += bytesRead
-    }
+    const done = await readFileBytes(this.handle, offset, into)
+    if (done === into.length) return
+    if (offset + done < this.size) throw new CoreError(`${this.name} is shorter than it was.`)
+    into.fill(0, done)
   }
 
   async write(offset: number, from: Uint8Array): Promise<void> {
     try {
-      for (let done = 0; done < from.length;) {
-        const { bytesWritten } = await this.handle.write(from, done, from.length - done, offset + done)
-        done += bytesWritten
-      }
+      await writeFileBytes(this.handle, offset, from)
     } catch (error) {
       throw hostError(error, this.name)
     }

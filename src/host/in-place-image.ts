@@ -4,6 +4,7 @@ import { isZero } from '@/core/block/device'
 import { CoreError } from '@/core/errors'
 import type { BlockMappedDevice } from '@/core/image/block-mapped'
 import { hostError } from './errors'
+import { writeFileBytes } from './file-bytes'
 
 export interface InPlaceImage {
   readonly device: BlockDevice
@@ -35,10 +36,7 @@ export async function openInPlace(file: string, name: string, disk: BlockMappedD
           else if (!isZero(bytes))
             throw new CoreError(`${name} has no room yet where this is to be written. Nothing of it was written.`)
         }
-        for (const { at, bytes } of places) {
-          for (let done = 0; done < bytes.length;)
-            done += (await handle.write(bytes, done, bytes.length - done, at + done)).bytesWritten
-        }
+        for (const { at, bytes } of places) await writeFileBytes(handle, at, bytes)
       },
       flush: () => handle.datasync(),
     },

@@ -14,6 +14,7 @@ import {
 import { CopyEnded } from '@/core/copy/run'
 import { CoreError } from '@/core/errors'
 import { hostError, NoFile } from './errors'
+import { writeFileBytes } from './file-bytes'
 import { syncFolderOf } from './sync-folder'
 
 /** More than the journal of the largest drive takes. */
@@ -68,9 +69,7 @@ export async function openJournal(file: string, { resume }: { resume: boolean })
           if (failure) throw failure.error
           const line = Buffer.from(journalLine(record))
           try {
-            for (let done = 0; done < line.length;) {
-              done += (await handle.write(line, done, line.length - done, end + done)).bytesWritten
-            }
+            await writeFileBytes(handle, end, line)
             await handle.datasync()
           } catch (error) {
             failure = { error: hostError(error, name) }

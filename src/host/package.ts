@@ -14,6 +14,9 @@ import { isThere } from './files'
 import { syncFolderOf } from './sync-folder'
 import { writeImage, type WriteImageOptions } from './write-image'
 
+/** What disks of a package are written as where nobody says more: the form that the standard itself describes. */
+export const PACKAGE_FORMAT = 'vmdk-stream' satisfies DiskFormat
+
 /** A disk that goes into a package. */
 export interface PackageDisk {
   readonly plan: CopyPlan

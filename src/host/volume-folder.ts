@@ -1,6 +1,8 @@
 import { readFile, rm } from 'node:fs/promises'
 import { z } from 'zod'
 import { type BlockDevice, type Extent, readInto } from '@/core/block/device'
+import { OverlayDevice } from '@/core/block/overlay'
+import { readOnly } from '@/core/block/readonly'
 import { CoreError, NotSupported } from '@/core/errors'
 import { type FileSystem, openFileSystem, recognise } from '@/core/filesystem'
 import type { FileKeeper } from '@/core/filesystem/keeper'
@@ -20,11 +22,23 @@ const NotesSchema = z.record(z.string(), z.object({ written: z.number().int().no
  * `notes`, so that a change happens whole or not at all; the bytes of a file go straight to its clusters.
  */
 export class VolumeFolder implements ImageFolder {
+  private reading = false
+
   constructor(
     private readonly volume: BlockDevice,
     private readonly notes: string,
     private readonly now: () => number = Date.now,
   ) {}
+
+  /** The same for reading: a change that was cut off is taken back in memory alone. */
+  static async toRead(volume: BlockDevice, notes: string): Promise<VolumeFolder> {
+    const record = await repairIn(changesOf(notes))
+    const whole = new OverlayDevice(volume)
+    if (record) await settleRepair(whole, record, { keep: async () => {} })
+    const folder = new VolumeFolder(readOnly(record ? whole : volume), notes)
+    folder.reading = true
+    return folder
+  }
 
   async has(name: string): Promise<boolean> {
     return (await (await this.opened()).stat(`/${name}`)) !== undefined
@@ -73,6 +87,20 @@ export class VolumeFolder implements ImageFolder {
     })
   }
 
+  async list() {
+    const entries = await (await this.opened()).list('/')
+    return entries.filter(({ kind }) => kind === 'file').map(({ name, sizeBytes: bytes }) => ({ name, bytes }))
+  }
+
+  async text(name: string, mostBytes: number): Promise<string | undefined> {
+    const found = await (await this.opened()).stat(`/${name}`)
+    if (found?.kind !== 'file') return undefined
+    if (found.sizeBytes > mostBytes) throw new CoreError(`${name} is larger than it can be.`)
+    const bytes = new Uint8Array(found.sizeBytes)
+    await (await this.file(name)).read(0, bytes)
+    return new TextDecoder().decode(bytes)
+  }
+
   async lengths(name: string) {
     const { size } = await this.file(name)
     return { fileBytes: size, hostBytes: size }
@@ -119,6 +147,7 @@ export class VolumeFolder implements ImageFolder {
 
   /** Takes back a change of the volume that was cut off. */
   private async settled(): Promise<void> {
+    if (this.reading) return
     const record = await repairIn(this.changes)
     if (record) await settleRepair(this.volume, record, repairJournal(this.changes))
   }
@@ -132,7 +161,7 @@ export class VolumeFolder implements ImageFolder {
   }
 
   private get changes(): string {
-    return `${this.notes}.change`
+    return changesOf(this.notes)
   }
 
   private async noted(): Promise<z.infer<typeof NotesSchema>> {
@@ -148,6 +177,8 @@ export class VolumeFolder implements ImageFolder {
     await writeWhole(this.notes, JSON.stringify(Object.fromEntries(notes)))
   }
 }
+
+const changesOf = (notes: string) => `${notes}.change`
 
 async function opened(volume: BlockDevice): Promise<FileSystem> {
   const fileSystem = await openFileSystem(volume)

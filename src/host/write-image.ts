@@ -1,12 +1,10 @@
 import { createHash, randomBytes } from 'node:crypto'
-import { readFile, stat } from 'node:fs/promises'
 import path from 'node:path'
 import { type ImageRecord, readImageRecord, recordedPieces, recordName } from '@/core/copy/image-record'
 import { KEPT_BYTES } from '@/core/copy/piece-digests'
 import type { CopyPlan } from '@/core/copy/plan'
 import { withTables } from '@/core/copy/whole'
 import { type CopyOptions, type CopyOutcome, runCopy } from '@/core/copy/run'
-import { CoreError } from '@/core/errors'
 import { type TargetKind, TARGETS, type TargetOptions } from '@/core/image'
 import type { FolderFile, ImageFolder } from '@/core/image/folder'
 import { unfinishedMarker } from '@/core/survey/marker'
@@ -231,9 +229,14 @@ const MOST_RECORD_BYTES = 256 * 1024 * 1024
 
 /** The record beside an image; undefined where there is none. Rejects with CoreError for a file that is no such record. */
 export async function recordOf(image: string): Promise<ImageRecord | undefined> {
-  const file = recordName(image)
-  const found = await stat(file).catch(() => undefined)
-  if (!found?.isFile()) return undefined
-  if (found.size > MOST_RECORD_BYTES) throw new CoreError('The record of this image is larger than one can be.')
-  return readImageRecord(await readFile(file, 'utf8'))
+  return recordIn(new HostFolder(path.dirname(image)), path.basename(image))
 }
+
+/** The same of an image in any folder. */
+export async function recordIn(folder: ImageFolder, image: string): Promise<ImageRecord | undefined> {
+  const text = await folder.text(recordName(image), MOST_RECORD_BYTES)
+  return text === undefined ? undefined : readImageRecord(text)
+}
+
+/** The name of an image that is still being made, or whose making was cut off. */
+export const isUnfinishedName = (name: string) => /^\..+\.[0-9a-f]{8}\.partial$|\.unfinished$/.test(name)

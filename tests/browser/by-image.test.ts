@@ -82,6 +82,38 @@ describe('the survey office PC, by an image on the transfer drive', () => {
   })
 })
 
+describe('the image on the transfer drive', () => {
+  it('is proved again there at any time', async () => {
+    await page.open('/drives/lmt4-4000')
+    await page.untilText(/Images on it/i)
+    expect(await page.text()).toMatch(/Survey office PC OSS1-7741-2LM9\.vhdx\s+[\s\S]*its record lies beside it/)
+    await expectAccessible(page, 'a drive with images')
+    await page.click(/^Verify$/)
+    await page.until(async () => (await page.path()) === '/images', 'the images page')
+    await page.untilText(
+      /Survey office PC OSS1-7741-2LM9\.vhdx on the .* held against its record[\s\S]*As it was made/,
+      LONG,
+    )
+  })
+
+  it('is made there of a drive, of some of its partitions', async () => {
+    await page.open('/drives/crv3-240')
+    await page.untilText(/Make an image of it/i)
+    await page.click(/Recovery/, 'main label, aside label, label')
+    await page.driver
+      .findElement({
+        xpath:
+          '//label[contains(., "Keep it")]/following-sibling::*//option[contains(., "Lampara")] | //label[contains(., "Keep it")]/following-sibling::select/option[contains(., "Lampara")]',
+      })
+      .click()
+    await page.click(/^Make it$/)
+    await page.until(async () => (await page.path()) === '/images', 'the images page')
+    await page.untilText(/on the Lampara T4 4 TB\s+[\s\S]*Whole\./, LONG)
+    await page.open('/drives/lmt4-4000')
+    await page.untilText(/corvina s3 240 gb\.vhdx/)
+  })
+})
+
 describe('the logbook server, over the network while it runs', () => {
   it('is copied into both virtual disks as it was at one moment', async () => {
     await toRoutes('logbook-server')

@@ -18,6 +18,10 @@ export interface ImageFolder {
   remove(name: string): Promise<void>
   /** Writes a small file that is whole at any instant, in place of what had its name. */
   putText(name: string, text: string): Promise<void>
+  /** Its files, by name and length in bytes; folders are left out. */
+  list(): Promise<readonly { readonly name: string; readonly bytes: number }[]>
+  /** The text of a small file; undefined where there is none. Rejects with CoreError for one of more than `mostBytes`. */
+  text(name: string, mostBytes: number): Promise<string | undefined>
   /** Length of a file, and what of it its disk stores. */
   lengths(name: string): Promise<{ readonly fileBytes: number; readonly hostBytes: number }>
 }

@@ -35,6 +35,25 @@ export interface ImageSummary {
   readonly recorded: boolean
 }
 
+/** An image that is kept on a drive, in the root of one of its volumes. */
+export interface ImageOnDrive {
+  readonly partition: number
+  readonly name: string
+  readonly bytes: number
+  /** A record of how it was made lies beside it. */
+  readonly recorded: boolean
+  /** It is not whole: it is being made, or its making was cut off. */
+  readonly unfinished: boolean
+}
+
+/** A volume of a drive in which images can be kept. */
+export interface ImageStoreChoice {
+  readonly driveId: string
+  readonly partition: number
+  readonly name: string
+  readonly freeBytes: number
+}
+
 /** What work on images came to. */
 export type JobResult =
   | {
@@ -52,6 +71,8 @@ export type JobResult =
       readonly hostBytesBefore?: number
       /** Files whose content was left out, and their bytes. */
       readonly leftOut?: { readonly files: number; readonly bytes: number }
+      /** What else has to be known of it, in sentences. */
+      readonly notes?: readonly string[]
     }
   | {
       readonly kind: 'verified'
@@ -113,6 +134,7 @@ export const JobResultSchema: z.ZodType<JobResult> = z.discriminatedUnion('kind'
     verified: z.boolean().default(false),
     hostBytesBefore: z.number().optional(),
     leftOut: z.object({ files: z.number(), bytes: z.number() }).optional(),
+    notes: z.array(z.string()).optional(),
   }),
   z.object({
     kind: z.literal('verified'),

@@ -21,6 +21,11 @@ export interface RoomForImages {
 
 /** Where an image is kept on a drive: in the volume that takes the largest. Undefined where none takes one. */
 export function roomForImages(survey: DriveSurvey): RoomForImages | undefined {
+  return roomsForImages(survey)[0]
+}
+
+/** Volumes of a drive in which images can be kept, the one that takes the largest first. */
+export function roomsForImages(survey: DriveSurvey): RoomForImages[] {
   const rooms = survey.partitions.flatMap(
     ({ number, startBytes, sizeBytes, volume, role, system }): RoomForImages[] => {
       const most = volume && !volume.encrypted ? MOST_FILE_BYTES[volume.kind] : undefined
@@ -38,5 +43,5 @@ export function roomForImages(survey: DriveSurvey): RoomForImages | undefined {
       ]
     },
   )
-  return rooms.sort((a, b) => b.bytes - a.bytes)[0]
+  return rooms.sort((a, b) => b.bytes - a.bytes)
 }

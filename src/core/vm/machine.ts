@@ -8,6 +8,7 @@ import {
   CONTROLLER_PLACES,
   type ControllerKind,
   type VirtualMachine,
+  VirtualMachineSchema,
 } from './types'
 
 /** The places at the controllers of a virtual machine, as slots; one controller for each kind that a disk is at. */
@@ -78,6 +79,33 @@ export function computerOfMachine(machine: VirtualMachine, { id, hostId }: { id:
     virtual: { hostId, leastMemoryBytes: memory.leastBytes },
     online: true,
   }
+}
+
+/** A computer of the bench that is a virtual machine, as one, with the drives in its slots as its disks. */
+export function machineOf(
+  computer: Computer,
+  drives: readonly (Pick<Drive, 'sizeBytes' | 'place'> & { file: string })[],
+) {
+  const { name, firmware, memoryBytes, virtual, processors, networkCards } = computer
+  const kinds = Object.keys(CONTROLLER_NAMES) as ControllerKind[]
+  const disks = drives.flatMap(({ sizeBytes, place, file }) => {
+    const slot = place.kind === 'slot' ? place.slot : ''
+    const controller = kinds.find((kind) => slot.startsWith(`${CONTROLLER_NAMES[kind]} `))
+    return controller ? [{ file, sizeBytes, controller, place: Number(slot.split(' ').at(-1)) }] : []
+  })
+  return VirtualMachineSchema.parse({
+    name,
+    firmware: firmware.mode,
+    secureBoot: firmware.secureBoot,
+    memory: { leastBytes: virtual?.leastMemoryBytes ?? memoryBytes, mostBytes: memoryBytes },
+    processors: processors.count * processors.cores,
+    disks,
+    networkCards: networkCards.map(({ name: card, unplugged, vlan }) => ({
+      name: card,
+      connected: unplugged !== true,
+      vlan: vlan ?? 0,
+    })),
+  })
 }
 
 /** A disk of a virtual machine as a drive in one of its slots. */

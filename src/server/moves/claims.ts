@@ -13,6 +13,8 @@ export interface MoveClaim {
   readonly pairs: Brief['pairs']
   /** Copies of the plan that was taken; none before one was. */
   readonly transfers: readonly Transfer[]
+  /** Images on drives that its plan makes or begins with. */
+  readonly images: readonly { readonly driveId: string; readonly name: string }[]
 }
 
 interface Known {
@@ -52,8 +54,13 @@ function claimOf(row: MoveRow): MoveClaim {
   const { id, brief, handover } = row
   // A plan that cannot be read takes nothing from what the move is known to have.
   let transfers: readonly Transfer[] = []
+  let images: MoveClaim['images'] = []
   try {
     transfers = row.route ? legsOf(row.route.plan).legs.map((leg) => leg.transfer) : []
+    images = (row.route?.images ?? []).flatMap(({ leg, end, name, volume }) => {
+      const medium = transfers[leg]?.[end]
+      return volume && medium?.kind === 'image' ? [{ driveId: medium.store, name }] : []
+    })
   } catch (error) {
     log.error(error)
   }
@@ -64,6 +71,7 @@ function claimOf(row: MoveRow): MoveClaim {
     handedOver: handover !== null,
     pairs: brief.pairs,
     transfers,
+    images,
   }
 }
 

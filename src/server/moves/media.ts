@@ -125,8 +125,8 @@ export function mediumBytes(medium: Medium): MediumBytes {
   return { kind: 'image', name, format, sectorSize, folder: folderBytes(medium.store) }
 }
 
-/** Where a host keeps its images: one folder for all of them. */
-function folderBytes(store: Store): FolderBytes {
+/** How a store is reached; a host keeps its images in one folder for all of them. */
+export function folderBytes(store: Store): FolderBytes {
   if (store.kind === 'host') return { kind: 'host', path: imagesFolder() }
   const { drive, volume } = store
   return { kind: 'volume', drive: driveBytes(drive), volume, notes: path.join(journalsFolder(), `${drive.id}.volume`) }

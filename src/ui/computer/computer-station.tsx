@@ -12,7 +12,7 @@ import { NextAction } from '@/ui/frame/next-action'
 import { AsideBlock, Stage } from '@/ui/frame/stage'
 import { Button, IconButton } from '@/ui/shared/button'
 import { TextField, TickField } from '@/ui/shared/field'
-import { MachineSettings } from './machine-settings'
+import { MachineSettings, PackMachine } from './machine-settings'
 
 interface ComputerPage {
   readonly computer: Computer
@@ -76,6 +76,11 @@ export function ComputerStation({ computer, drives, menu, copying, host }: Compu
               ))}
             </ul>
           </AsideBlock>
+          {virtual && (
+            <AsideBlock title="As a package">
+              <PackMachine computer={computer} />
+            </AsideBlock>
+          )}
           {!virtual && (
             <AsideBlock title="Mains">
               <p className="mb-2">{mains ? 'Plugged in.' : 'Not plugged in.'}</p>

@@ -3,8 +3,35 @@
 import { useState } from 'react'
 import { MIB } from '@/core/bytes/size'
 import type { Computer } from '@/core/things/computer'
+import { post, useAct } from '@/ui/frame/act'
 import { Button } from '@/ui/shared/button'
 import { TextField, TickField } from '@/ui/shared/field'
+
+/** Writes a virtual machine into the images folder as a package that other hosts take. */
+export function PackMachine({ computer }: { computer: Computer }) {
+  const { act, busy } = useAct()
+  const [name, setName] = useState(`${computer.name}.ova`)
+  const runs = computer.running !== 'off'
+  return (
+    <form
+      className="space-y-3"
+      onSubmit={(event) => {
+        event.preventDefault()
+        void act(() => post('/api/images/jobs', { kind: 'pack', computerId: computer.id, output: name }), '/images')
+      }}
+    >
+      <TextField label="Name of the package" value={name} onChange={(event) => setName(event.target.value)} />
+      <Button type="submit" small disabled={busy || runs}>
+        Write the package
+      </Button>
+      <p className="text-[13px] text-ink-soft">
+        {runs
+          ? 'Shut it down first: its disks change while it runs.'
+          : 'One OVF file with its descriptor, a manifest and its disks, in the images folder.'}
+      </p>
+    </form>
+  )
+}
 
 interface MachineSettingsProps {
   readonly computer: Computer

@@ -11,7 +11,7 @@ import { type Column, SelectableTable } from '@/ui/shared/selectable-table'
 import { CompareForm } from '@/ui/look/compare-form'
 import { CaptureForm, ConvertForm } from './forms'
 import { JobList } from './job-list'
-import type { ImageSummary } from '@/core/image/views'
+import type { ImageStoreChoice, ImageSummary } from '@/core/image/views'
 import type { JobView } from '@/core/job'
 import type { DriveChoice } from './drive-choice'
 import { type UnfinishedUpload, Uploads } from './uploads'
@@ -23,6 +23,8 @@ export interface ImagesProps {
   readonly jobs: readonly JobView[]
   readonly unfinished: readonly UnfinishedUpload[]
   readonly drives: readonly DriveChoice[]
+  /** Drives besides the images folder on which images can be kept. */
+  readonly stores: readonly ImageStoreChoice[]
   /** The image that is selected at first. */
   readonly picked?: string
 }
@@ -36,7 +38,7 @@ const COLUMNS: readonly Column[] = [
 ]
 
 /** The images folder: what is in each file, and what can be done with it. */
-export function Images({ folder, images, jobs, unfinished, drives, picked: first }: ImagesProps) {
+export function Images({ folder, images, jobs, unfinished, drives, stores, picked: first }: ImagesProps) {
   const { act, go, busy } = useAct()
   const [picked, setPicked] = useState(first)
   const selected = images.find((i) => i.name === picked) ?? images[0]
@@ -97,7 +99,13 @@ export function Images({ folder, images, jobs, unfinished, drives, picked: first
                   </Button>
                 </div>
               )}
-              {selected.onBench.length === 0 && <DeleteImage key={selected.name} image={selected} />}
+              {selected.onBench.length === 0 && (
+                <DeleteImage
+                  key={selected.name}
+                  name={selected.name}
+                  takes={`${formatSize(selected.hostBytes)} on this host`}
+                />
+              )}
             </AsideBlock>
             {(opened || selected.packing) && (
               <AsideBlock title="Convert">
@@ -152,7 +160,7 @@ export function Images({ folder, images, jobs, unfinished, drives, picked: first
       <section className="mt-5">
         <h2 className="mb-2 font-bold">Make an image of a drive</h2>
         <div className="panel p-4">
-          <CaptureForm drives={drives} />
+          <CaptureForm drives={drives} stores={stores} />
         </div>
       </section>
     </Stage>

@@ -87,6 +87,9 @@ function Result({ result }: { result: NonNullable<JobView['result']> }) {
             Left out: {counted(result.leftOut.files, 'file')}, {formatSize(result.leftOut.bytes)}.
           </p>
         )}
+        {result.notes?.map((note) => (
+          <p key={note}>{note}</p>
+        ))}
         {lost.files.length > 0 && <FileNames files={lost.files} />}
         {maps.map(({ partition, finding }) =>
           finding ? (

@@ -1,5 +1,6 @@
 'use client'
 
+import type { ReactNode } from 'react'
 import type { DriveUse } from '@/core/move/drive-use'
 import type { Health } from '@/core/health/health'
 import type { DriveSurvey } from '@/core/survey/types'
@@ -21,10 +22,12 @@ export interface DriveLookProps {
   readonly usedBy: readonly DriveUse[]
   readonly survey: DriveSurvey
   readonly comparable: readonly ComparableDisk[]
+  /** What else can be done with it, beside. */
+  readonly more?: ReactNode
 }
 
 /** A drive of the bench, looked at. */
-export function DriveLook({ id, drive, detail, health, usedBy, survey, comparable }: DriveLookProps) {
+export function DriveLook({ id, drive, detail, health, usedBy, survey, comparable, more }: DriveLookProps) {
   const { go, busy } = useAct()
   return (
     <Look
@@ -39,6 +42,7 @@ export function DriveLook({ id, drive, detail, health, usedBy, survey, comparabl
             <MoveLinks uses={usedBy} />
           </AsideBlock>
           <HealthBlock health={health} />
+          {more}
           <AsideBlock title="Compare">
             <CompareForm disk={{ kind: 'drives', id }} others={comparable} next="/images" />
           </AsideBlock>

@@ -3,6 +3,7 @@ import { concatBytes } from '../../bytes/concat'
 import { stringToUtf16, utf16ToString, viewOf } from '../../bytes/struct'
 import { BadStructure, CoreError, NotSupported } from '../../errors'
 import { bitRunsOf, setBits } from '../bitmap'
+import { expectFileName } from '../file-name'
 import { FreeSpace, gapsOf } from '../free-space'
 import type { FileKeeper } from '../keeper'
 import {
@@ -53,7 +54,6 @@ const IN_USE = 0x80
 /** Section 7.6.2.1: the stream has clusters, or may have. */
 const STREAM_POSSIBLE = 1
 const NAME_UNITS = 15
-const MOST_NAME_UNITS = 255
 /** Section 7.2.5: a table that stands for all 65,536 units is no longer than this. */
 const MOST_UP_CASE_BYTES = 128 * 1024
 /** Table entries that are written at once. */
@@ -285,8 +285,7 @@ class ExfatWriter {
     { firstCluster, bytes, contiguous }: { firstCluster: number; bytes: number; contiguous: boolean },
     time: number,
   ): Promise<void> {
-    if (name.length === 0 || name.length > MOST_NAME_UNITS || /[\u0000-\u001f/\\:*?"<>|]/.test(name))
-      throw new CoreError(`${name} is no name for a file.`)
+    expectFileName(name)
     const count = 2 + Math.ceil(name.length / NAME_UNITS)
     const set = new Uint8Array(count * ENTRY)
     set[0] = ENTRY_FILE

@@ -1,6 +1,7 @@
 import { type BlockDevice, readBytes, writeBytes } from '../../block/device'
 import { viewOf } from '../../bytes/struct'
 import { CoreError, NotSupported } from '../../errors'
+import { expectFileName } from '../file-name'
 import { splitPath } from '../path'
 import { type FatEntry, parseDirectory } from './directory'
 import {
@@ -193,6 +194,7 @@ export class FatWriter {
     cluster: number,
     size: number,
   ): Promise<void> {
+    expectFileName(name)
     const { geometry } = this.volume
     const old = await this.rowsOf(directory)
     const taken = new Set<string>()

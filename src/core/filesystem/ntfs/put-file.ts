@@ -4,6 +4,7 @@ import { alignUp } from '../../bytes/size'
 import { utf16ToString, viewOf } from '../../bytes/struct'
 import { BadStructure, CoreError, NotSupported } from '../../errors'
 import { bitRunsOf, setBits } from '../bitmap'
+import { expectFileName } from '../file-name'
 import { FreeSpace, gapsOf } from '../free-space'
 import { splitPath } from '../path'
 import { refuseUnclean } from './clean'
@@ -125,7 +126,7 @@ export class NtfsWriter {
 
   /** Makes a file of this content, or one with clusters for so many bytes that hold what they held. */
   async make(directory: number, name: string, content: Uint8Array | number): Promise<void> {
-    refuseName(name)
+    expectFileName(name)
     const table = await FileTable.open(this.edit())
     const { number, sequence } = await table.takeRecord()
     await table.save()
@@ -149,7 +150,7 @@ export class NtfsWriter {
 
   /** Gives a file another name and length; the clusters behind that are free again. */
   async settle(directory: number, number: number, name: string, bytes: number): Promise<void> {
-    refuseName(name)
+    expectFileName(name)
     const record = await this.wholeRecord(number)
     const data = record.attributes.find((a) => a.type === ATTRIBUTE_TYPES.data && a.name === '')
     const names = record.attributes.filter((a) => a.type === ATTRIBUTE_TYPES.fileName)
@@ -372,11 +373,6 @@ const FOR_EVERYONE = Uint8Array.from([
   ...[2, 0, 28, 0, 1, 0, 0, 0],
   ...[0, 0, 20, 0, 0xff, 1, 0x1f, 0, 1, 1, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0],
 ])
-
-/** Throws CoreError for a name that a file cannot have. */
-function refuseName(name: string): void {
-  if (name.length > 255 || /[\u0000-\u001f/\\:*?"<>|]/.test(name)) throw new CoreError(`${name} is no name for a file.`)
-}
 
 const recordOfItem = ({ bytes }: IndexItem) => recordOf(INDEX_ENTRY.read(bytes).reference)
 

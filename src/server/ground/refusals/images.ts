@@ -63,6 +63,43 @@ export const IMAGES = refusals({
     sentence: ({ name, child }: { name: string; child: string }) =>
       `${child} builds on ${name}. Delete that one first.`,
   },
+  'store-no-volume': {
+    status: 409,
+    sentence: ({ drive, partition }: { drive: string; partition: number }) =>
+      `Partition ${partition} of the ${drive} is no clean NTFS, exFAT or FAT volume of its own that images could be kept in. Nothing was written.`,
+  },
+  'store-reserved': { status: 409, sentence: ({ why }: { why: string }) => `${why} Nothing was written.` },
+  'store-is-source': {
+    status: 409,
+    sentence: ({ drive }: { drive: string }) =>
+      `The image of the ${drive} cannot be kept on that drive itself. Choose another place. Nothing was written.`,
+  },
+  'store-full': {
+    status: 507,
+    sentence: ({ drive, freeBytes, neededBytes }: { drive: string; freeBytes: number; neededBytes: number }) =>
+      `The ${drive} has room for ${formatSize(freeBytes)}, and ${formatSize(neededBytes)} are needed. Nothing was written.`,
+  },
+  'image-not-on-drive': {
+    status: 404,
+    sentence: ({ name, drive }: { name: string; drive: string }) => `There is no image ${name} on the ${drive}.`,
+  },
+  'image-of-move': {
+    status: 409,
+    sentence: ({ name, move }: { name: string; move: string }) =>
+      `${name} is the image of a move: ${move}. Close that or give it up first.`,
+  },
+  'pack-machine-runs': {
+    status: 409,
+    sentence: ({ computer }: { computer: string }) =>
+      `The ${computer} runs, and its disks change meanwhile. Shut it down first. Nothing was written.`,
+  },
+  'pack-no-disk': {
+    status: 409,
+    sentence: ({ computer, disk }: { computer: string; disk: string | null }) =>
+      disk === null
+        ? `The ${computer} has no disk. Nothing was written.`
+        : `The ${disk} of the ${computer} is only described; there are no bytes to write.`,
+  },
   'image-on-bench': {
     status: 409,
     sentence: ({ name, drive }: { name: string; drive: string }) =>

@@ -2,22 +2,24 @@ import { stat } from 'node:fs/promises'
 import path from 'node:path'
 import { z } from 'zod'
 import { IDLE_KINDS } from '@/core/copy/idle-kinds'
-import { TARGET_KINDS, type TargetKind } from '@/core/image'
+import { TARGET_KINDS, type TargetKind, TARGETS } from '@/core/image'
 import type { JobKind, JobView } from '@/core/job'
 import { driveName } from '@/core/things/drive'
 import { imagesFolder } from '../../ground/paths'
 import { Refusal } from '../../ground/refusals'
 import { singleton } from '../../ground/singleton'
 import { listImages } from '../../images'
-import { imagePath, ImageNameSchema, newImagePath } from '../../images/names'
-import { roomIn } from '../../images/room'
+import { freeName, imagePath, ImageNameSchema, newImagePath } from '../../images/names'
 import { type JobOrder, listJobs, runningJobs, startJob, type StartedJob } from '../../jobs'
-import { runTask, type TaskOptions } from '../../jobs/threads'
+import { runTask } from '../../jobs/threads'
 import type { ImageSummary, JobResult } from '@/core/image/views'
 import { recordOf } from '@/host/write-image'
-import { fileKey, type Leasable, leasableDrive, leasableImage } from '../../leases'
+import { fileKey, leasableDrive, leasableImage } from '../../leases'
 import { driveBytes, driveById } from '../../world'
 import { refuseRestedOn } from './remove'
+import { imagesFolderBytes, type StoreChoice, StoreSchema, volumeStore, volumeToWrite } from './on-drives'
+import { packOf } from './pack'
+import { checkRoom, imageJob } from './image-job'
 import { isPackage, unpackOf } from './unpack'
 import { type LookedAt, LookedAtSchema, subjectOf } from '../../world/looked-at'
 
@@ -26,6 +28,8 @@ const MOST_AT_ONCE = 2
 
 const To = z.enum(TARGET_KINDS)
 export const JobRequestSchema = z.discriminatedUnion('kind', [
+  /** An image of a drive's volume, written anew into the images folder. */
+  z.object({ kind: z.literal('take'), input: ImageNameSchema, from: StoreSchema.unwrap() }),
   z.object({ kind: z.literal('convert'), input: ImageNameSchema, output: ImageNameSchema, to: To }),
   z.object({
     kind: z.literal('capture'),
@@ -34,11 +38,20 @@ export const JobRequestSchema = z.discriminatedUnion('kind', [
     to: To,
     usedOnly: z.boolean(),
     leaveOut: z.array(z.enum(IDLE_KINDS)).max(IDLE_KINDS.length).default([]),
+    /** Numbers of the partitions that come along; null for all. */
+    volumes: z.array(z.number().int().positive()).min(1).max(128).nullable().default(null),
+    store: StoreSchema.default(null),
   }),
   z.object({ kind: z.literal('compare'), a: LookedAtSchema, b: LookedAtSchema }),
   /** A package of a virtual machine, whose disks become images. */
   z.object({ kind: z.literal('unpack'), input: ImageNameSchema }),
-  z.object({ kind: z.literal('verify'), input: ImageNameSchema }),
+  /** A virtual machine of the bench, as a package of one file. */
+  z.object({
+    kind: z.literal('pack'),
+    computerId: z.string().min(1).max(60),
+    output: ImageNameSchema.refine((name) => /\.ova$/i.test(name), { message: 'A package of one file ends in .ova' }),
+  }),
+  z.object({ kind: z.literal('verify'), input: ImageNameSchema, store: StoreSchema.default(null) }),
   z.object({ kind: z.literal('compact'), input: ImageNameSchema }),
 ])
 
@@ -77,7 +90,11 @@ async function orderOf(request: z.infer<typeof JobRequestSchema>): Promise<JobOr
     const about = { title: `${a.name} compared with ${b.name}`, read: [a.leasable, b.leasable] }
     return imageJob('compare', about, (options) => runTask('compareDisks', order, options))
   }
+  if (request.kind === 'verify' && request.store) return verifyOnDrive(request.input, request.store)
   if (request.kind === 'verify' || request.kind === 'compact') return orderInPlace(request.kind, request.input)
+  if (request.kind === 'capture') return captureOf(request)
+  if (request.kind === 'take') return takeOf(request)
+  if (request.kind === 'pack') return packOf(request)
   if (request.kind === 'unpack') {
     const input = await imagePath(request.input)
     if (!isPackage(request.input)) throw new Refusal('image-no-package', { name: request.input })
@@ -85,25 +102,59 @@ async function orderOf(request: z.infer<typeof JobRequestSchema>): Promise<JobOr
     const about = { title: `${request.input} to a virtual machine`, read: [await leasableImage(input, request.input)] }
     return imageJob('convert', about, await unpackOf(input, request.input))
   }
-  const output = await newImagePath(request.output)
   const { to } = request
-  if (request.kind === 'convert') {
-    const input = await imagePath(request.input)
-    const known = (await listImages()).find((image) => image.name === request.input)
-    await checkRoom(to === 'vhd-fixed' ? 0 : (known?.hostBytes ?? 0))
-    const read = [await leasableImage(input, request.input)]
-    const title = `${request.input} to ${request.output}`
-    return imageJob('convert', { title, read, output }, (options) =>
-      runTask('convertImage', { input, output, to, within }, options),
+  const output = await newImagePath(request.output)
+  const input = await imagePath(request.input)
+  const known = (await listImages()).find((image) => image.name === request.input)
+  await checkRoom(to === 'vhd-fixed' ? 0 : (known?.hostBytes ?? 0))
+  const read = [await leasableImage(input, request.input)]
+  const title = `${request.input} to ${request.output}`
+  return imageJob('convert', { title, read, output }, (options) =>
+    runTask('convertImage', { input, output, to, within }, options),
+  )
+}
+
+/** An image of a drive, in the images folder or on another drive. */
+async function captureOf(request: Extract<z.infer<typeof JobRequestSchema>, { kind: 'capture' }>) {
+  const { to, usedOnly, leaveOut, volumes, store, output: name } = request
+  const drive = await driveById(request.driveId)
+  const plate = { name: driveName(drive), model: drive.model, serial: drive.serial }
+  const order = { drive: driveBytes(drive), plate, name, to, usedOnly, leaveOut, volumes }
+  const read = [await leasableDrive(drive)]
+  if (!store) {
+    const output = await newImagePath(name)
+    await checkRoom(0)
+    return imageJob('capture', { title: `${driveName(drive)} to ${name}`, read, output }, (options) =>
+      runTask('captureDrive', { ...order, folder: imagesFolderBytes() }, options),
     )
   }
-  const drive = await driveById(request.driveId)
+  if (store.driveId === drive.id) throw new Refusal('store-is-source', { drive: driveName(drive) })
+  const { drive: under, folder, freeBytes } = await volumeToWrite(store)
+  if (to === 'vhd-fixed' && drive.sizeBytes > freeBytes)
+    throw new Refusal('store-full', { drive: driveName(under), freeBytes, neededBytes: drive.sizeBytes })
+  const title = `${driveName(drive)} to ${name} on the ${driveName(under)}`
+  const job = imageJob('capture', { title, read }, (options) => runTask('captureDrive', { ...order, folder }, options))
+  return { ...job, lease: { read, write: [await leasableDrive(under)] } }
+}
+
+/** An image of a drive's volume, written anew into the images folder as a VHDX, which every reader here knows. */
+async function takeOf({ input, from }: Extract<z.infer<typeof JobRequestSchema>, { kind: 'take' }>) {
+  const { drive, folder } = await volumeStore(from)
   await checkRoom(0)
-  const { usedOnly, leaveOut } = request
-  const plate = { name: driveName(drive), model: drive.model, serial: drive.serial }
-  const order = { drive: driveBytes(drive), plate, output, to, usedOnly, leaveOut }
-  const about = { title: `${driveName(drive)} to ${request.output}`, read: [await leasableDrive(drive)], output }
-  return imageJob('capture', about, (options) => runTask('captureDrive', order, options))
+  const name = await freeName(`${path.parse(input).name}.${TARGETS.vhdx.extension}`)
+  const order = { image: { name: input, folder }, to: 'vhdx', folder: imagesFolderBytes(), name } as const
+  const about = { title: `${input} on the ${driveName(drive)} to ${name}`, read: [await leasableDrive(drive)] }
+  return imageJob('convert', { ...about, output: await newImagePath(name) }, (options) =>
+    runTask('takeImage', order, options),
+  )
+}
+
+async function verifyOnDrive(name: string, store: NonNullable<StoreChoice>) {
+  const { drive, folder } = await volumeStore(store)
+  const title = `${name} on the ${driveName(drive)} held against its record`
+  return imageJob('verify', { title, read: [await leasableDrive(drive)] }, (options) =>
+    runTask('verifyImage', { name, folder }, options),
+  )
 }
 
 /** Work on an image that stays under its name. */
@@ -116,7 +167,7 @@ async function orderInPlace(kind: 'verify' | 'compact', name: string): Promise<J
   if (kind === 'verify') {
     if (!known.recorded) throw new Refusal('image-no-record', { name })
     return imageJob('verify', { title: `${name} held against its record`, read: [image] }, (options) =>
-      runTask('verifyImage', { file, within }, options),
+      runTask('verifyImage', { name: path.basename(file), folder: imagesFolderBytes() }, options),
     )
   }
   await refuseRestedOn(name, fileKey(file))
@@ -141,31 +192,4 @@ async function comparedOf(lookedAt: LookedAt) {
     return { subject, name: lookedAt.id, leasable: await leasableImage(subject.file, lookedAt.id) }
   const drive = await driveById(lookedAt.id)
   return { subject, name: driveName(drive), leasable: await leasableDrive(drive) }
-}
-
-function imageJob(
-  kind: JobKind,
-  { title, read, output }: { title: string; read: Leasable[]; output?: string },
-  task: (options: TaskOptions) => Promise<JobResult>,
-): JobOrder<JobResult> {
-  // The file that it makes is made by no other job meanwhile.
-  const write = output === undefined ? [] : [{ keys: [fileKey(output)], name: `The image ${path.basename(output)}` }]
-  return {
-    kind,
-    title,
-    purpose: `work on images: ${title}`,
-    lease: { read, write },
-    leaves: 'Nothing was left behind.',
-    stoppable: true,
-    run: ({ signal, progress }) =>
-      task({ signal, onProgress: (p) => progress(p.done, p.total), long: true, stopsItself: true }),
-    resultOf: (result) => result,
-  }
-}
-
-async function checkRoom(neededBytes: number): Promise<void> {
-  const room = await roomIn(imagesFolder())
-  if (room === 0 || room < neededBytes) {
-    throw new Refusal('images-folder-full', { freeBytes: room, neededBytes })
-  }
 }

@@ -7,6 +7,7 @@ import { unfinishedUploads } from '../../images/upload'
 import { benchState } from '../../world'
 import { type LookedAt, surveyOf } from '../../world/looked-at'
 import { listImageJobs } from './jobs'
+import { storeChoices } from './on-drives'
 
 /** A list of more is of no use to choose from. */
 const MOST_COMPARABLE = 200
@@ -19,6 +20,7 @@ export async function imagesView() {
     images: await listImages(),
     jobs: await listImageJobs(),
     unfinished: await unfinishedUploads(),
+    stores: await storeChoices(),
     drives: drives
       .filter((d) => d.file !== null || d.image !== null)
       .map((d) => ({ id: d.id, name: driveName(d), serial: d.serial, sizeBytes: d.sizeBytes })),

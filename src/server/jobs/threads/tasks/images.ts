@@ -1,26 +1,32 @@
 import { rm } from 'node:fs/promises'
 import path from 'node:path'
 import { type DriveBytes, openDrive } from '@/bench/open-drive'
+import { type FolderBytes, openFolder, openStored, type StoredImage, withStore } from '@/bench/open-medium'
 import { ReadAroundDevice } from '@/core/block/read-around-device'
 import { lostInImage } from '@/core/copy/lost'
 import type { BlockDevice } from '@/core/block/device'
 import type { IdleKind } from '@/core/copy/idle-kinds'
-import { checkRecord, recordName } from '@/core/copy/image-record'
+import { checkRecord, isRecordName, recordName } from '@/core/copy/image-record'
+import { planVolumes } from '@/core/copy/plan-volumes'
 import { planImage } from '@/core/copy/plan-whole'
 import { CoreError } from '@/core/errors'
-import type { TargetKind } from '@/core/image'
+import { type TargetKind, TARGETS } from '@/core/image'
+import type { ImageFolder } from '@/core/image/folder'
 import { compareDevices } from '@/core/image/compare'
 import { type LostInImage, NO_LOSS } from '@/core/image/lost'
 import { touchedBy } from '@/core/image/touched'
 import type { MapTaken } from '@/core/image/used'
-import type { JobResult } from '@/core/image/views'
+import type { ImageOnDrive, JobResult } from '@/core/image/views'
+import type { VirtualMachine } from '@/core/vm/types'
 import { surveyDrive } from '@/core/survey/survey'
 import { convertFile } from '@/host/convert'
+import { HostFolder, lengthsOf } from '@/host/host-folder'
 import { openHostImage } from '@/host/images'
 import { openPackage, type OpenPackage, removeAside } from '@/host/open-package'
+import { PACKAGE_FORMAT, writePackage } from '@/host/package'
 import { sha256 } from '@/host/sha256'
 import { blake3 } from '@/host/strong-digest'
-import { type MadeOf, type Progress, recordOf, stepsOf, writeImage } from '@/host/write-image'
+import { isUnfinishedName, type MadeOf, type Progress, recordIn, stepsOf, writeImageInto } from '@/host/write-image'
 import type { TaskControl } from '.'
 import { type Subject, withSubject } from './subject'
 
@@ -56,7 +62,7 @@ export interface UnpackOrder {
   readonly stem: string
 }
 
-export interface Unpacked extends Pick<OpenPackage, 'machine' | 'assumed' | 'verified'> {
+export interface Unpacked extends Pick<OpenPackage, 'machine'> {
   readonly disks: readonly { readonly name: string; readonly virtualBytes: number; readonly sectorSize: 512 | 4096 }[]
   readonly written: Extract<JobResult, { kind: 'written' }>
 }
@@ -91,8 +97,12 @@ export async function unpackMachine(
       names.push({ name, virtualBytes: device.size, sectorSize: device.logicalSectorSize })
       await close()
     }
-    const written = { kind: 'written' as const, ...sums, lost, maps: [], verified: readBack }
-    return { machine, assumed, verified, disks: names, written }
+    const notes = [
+      ...(verified ? [] : ['It has no manifest, so nothing tells whether it is as it was written.']),
+      ...assumed,
+    ]
+    const written = { kind: 'written' as const, ...sums, lost, maps: [], verified: readBack, notes }
+    return { machine, disks: names, written }
   } catch (error) {
     for (const output of made) for (const one of [output, recordName(output)]) await rm(one, { force: true })
     throw error
@@ -101,25 +111,135 @@ export async function unpackMachine(
   }
 }
 
+export interface PackOrder {
+  readonly machine: VirtualMachine
+  /** Its disks, in the order of the machine's. */
+  readonly disks: readonly DriveBytes[]
+  readonly output: string
+}
+
+/** Writes a virtual machine with its disks as a package. */
+export async function packMachine({ machine, disks, output }: PackOrder, control: TaskControl): Promise<JobResult> {
+  const opened: Awaited<ReturnType<typeof openDrive>>[] = []
+  try {
+    for (const disk of disks) opened.push(await openDrive(disk, { writable: false }))
+    const plans = []
+    const maps: MapTaken[] = []
+    for (const { device } of opened) plans.push(await planImage(device, {}, (map) => maps.push(map)))
+    const step = stepsOf(
+      plans.reduce((sum, plan) => sum + plan.totalBytes, 0),
+      progressOn(control),
+    )
+    const { files, outcomes } = await writePackage(
+      machine,
+      plans.map((plan, i) => ({ plan, file: machine.disks[i].file })),
+      output,
+      {
+        format: PACKAGE_FORMAT,
+        time: Date.now(),
+        checkpoint: () => control.signal.throwIfAborted(),
+        onStep: (_disk, one) => step(one),
+      },
+    )
+    return {
+      kind: 'written',
+      virtualBytes: opened.reduce((sum, { device }) => sum + device.size, 0),
+      fileBytes: files.reduce((sum, { bytes }) => sum + bytes, 0),
+      hostBytes: (await lengthsOf(output)).hostBytes,
+      lost: lostInImage(outcomes.flatMap(({ lost }) => [...lost])),
+      maps,
+      verified: outcomes.every(({ checkedBytes }) => checkedBytes > 0),
+    }
+  } finally {
+    for (const { close } of opened) await close()
+  }
+}
+
 export interface CaptureOrder {
   readonly drive: DriveBytes
   /** What the drive's plate says. */
   readonly plate: { readonly name: string; readonly model: string; readonly serial: string }
-  readonly output: string
+  /** Where it is made, and under which name. */
+  readonly folder: FolderBytes
+  readonly name: string
   readonly to: TargetKind
   readonly usedOnly: boolean
   readonly leaveOut: readonly IdleKind[]
+  /** Numbers of the partitions that come along; null for the whole drive. */
+  readonly volumes: readonly number[] | null
 }
 
 /** Writes an image of a drive, of all of it or of what is in use. */
 export async function captureDrive(order: CaptureOrder, control: TaskControl): Promise<JobResult> {
-  const { drive, plate, output, to, usedOnly, leaveOut } = order
+  const { drive, plate, to, usedOnly, leaveOut, volumes } = order
   const { device, close } = await openDrive(drive, { writable: false })
   try {
-    return await kept(device, output, { how: 'capture', to, stored: !usedOnly, leaveOut, source: plate }, control)
+    const how = { how: 'capture', to, stored: !usedOnly, leaveOut, volumes, source: plate } as const
+    return await keptIn(order.folder, (folder) => kept(device, folder, order.name, how, control))
   } finally {
     await close()
   }
+}
+
+async function keptIn<T>(bytes: FolderBytes, work: (folder: ImageFolder) => Promise<T>): Promise<T> {
+  const { folder, close } = await openFolder(bytes)
+  try {
+    return await work(folder)
+  } finally {
+    await close()
+  }
+}
+
+export interface TakeOrder {
+  readonly image: StoredImage
+  readonly to: TargetKind
+  /** Where it is put, under the same name or another. */
+  readonly folder: FolderBytes
+  readonly name: string
+}
+
+/** Writes an image of one store anew in another. */
+export async function takeImage({ image, to, folder, name }: TakeOrder, control: TaskControl): Promise<JobResult> {
+  const { device, close } = await openStored(image)
+  try {
+    const source = { name: image.name, model: null, serial: null }
+    const how = { how: 'convert', to, stored: true, leaveOut: [], volumes: null, source } as const
+    return await keptIn(folder, (into) => kept(device, into, name, how, control))
+  } finally {
+    await close()
+  }
+}
+
+/** The images in volumes of a drive, and what is left of those that were not finished. */
+export async function imagesInVolumes(
+  volumes: readonly { readonly partition: number; readonly folder: FolderBytes }[],
+): Promise<ImageOnDrive[]> {
+  const found: ImageOnDrive[] = []
+  for (const { partition, folder } of volumes) {
+    const files = await withStore(folder, (store) => store.list())
+    const names = new Set(files.map((file) => file.name))
+    for (const { name, bytes } of files) {
+      const recorded = names.has(recordName(name))
+      const unfinished = isUnfinishedName(name)
+      if (isRecordName(name) || !(recorded || unfinished || IMAGE_EXTENSIONS.test(name))) continue
+      found.push({ partition, name, bytes, recorded, unfinished })
+    }
+  }
+  return found.sort((a, b) => a.name.localeCompare(b.name, 'en'))
+}
+
+/** Files that are taken for images by their names. */
+const IMAGE_EXTENSIONS = new RegExp(
+  `\\.(${[...new Set(Object.values(TARGETS).map((t) => t.extension))].join('|')})$`,
+  'i',
+)
+
+/** Removes an image from a store, with its record. */
+export async function removeStored({ name, folder }: StoredImage): Promise<void> {
+  await keptIn(folder, async (store) => {
+    await store.remove(recordName(name))
+    await store.remove(name)
+  })
 }
 
 export interface CompactOrder {
@@ -133,11 +253,12 @@ export async function compactImage({ file, to, within }: CompactOrder, control: 
   const image = await openHostImage(file, { within })
   try {
     const source = { name: path.basename(file), model: null, serial: null }
-    const how = { how: 'compact', to, stored: false, leaveOut: [], source, overwrite: true } as const
+    const how = { how: 'compact', to, stored: false, leaveOut: [], volumes: null, source, overwrite: true } as const
     const beforeTables = async () => {
       if (await image.changed()) throw new CoreError('The image was changed while it was read, so it stays as it is.')
     }
-    const result = await kept(image.device, file, { ...how, beforeTables }, control)
+    const folder = new HostFolder(path.dirname(file))
+    const result = await kept(image.device, folder, path.basename(file), { ...how, beforeTables }, control)
     return result.kind === 'written' ? { ...result, hostBytesBefore: image.file.hostBytes } : result
   } finally {
     await image.close()
@@ -149,6 +270,7 @@ interface Keeping {
   readonly to: TargetKind
   readonly stored: boolean
   readonly leaveOut: readonly IdleKind[]
+  readonly volumes: readonly number[] | null
   readonly source: Pick<MadeOf['source'], 'name' | 'model' | 'serial'>
   readonly overwrite?: boolean
   readonly beforeTables?: () => Promise<void>
@@ -157,18 +279,21 @@ interface Keeping {
 /** Writes an image of a device, with its record beside it. */
 async function kept(
   device: BlockDevice,
-  output: string,
-  { how, to, stored, leaveOut, source, overwrite, beforeTables }: Keeping,
+  folder: ImageFolder,
+  name: string,
+  { how, to, stored, leaveOut, volumes, source, overwrite, beforeTables }: Keeping,
   control: TaskControl,
 ): Promise<JobResult> {
   const maps: MapTaken[] = []
   const survey = await surveyDrive(device, sha256)
-  const plan = await planImage(device, { stored, leaveOut }, (map) => maps.push(map))
+  const { plan, layout } = volumes
+    ? await planVolumes(device, survey, volumes, leaveOut)
+    : { plan: await planImage(device, { stored, leaveOut }, (map) => maps.push(map)), layout: null }
   const virtualBytes = device.size
-  const { fileBytes, hostBytes, lost } = await writeImage(plan, output, {
+  const { fileBytes, hostBytes, lost } = await writeImageInto(folder, name, plan, {
     to,
     time: Date.now(),
-    note: path.basename(output),
+    note: name,
     work: '',
     overwrite,
     beforeTables,
@@ -176,9 +301,9 @@ async function kept(
       how,
       source: { ...source, sizeBytes: virtualBytes, sectorSize: device.logicalSectorSize },
       survey,
-      layout: null,
-      read: stored ? 'stored' : 'used',
-      volumes: null,
+      layout,
+      read: stored && !volumes ? 'stored' : 'used',
+      volumes: volumes && [...volumes],
       leaveOut: [...leaveOut],
     },
     checkpoint: () => control.signal.throwIfAborted(),
@@ -189,16 +314,11 @@ async function kept(
   return { kind: 'written', virtualBytes, fileBytes, hostBytes, lost: lostInImage(lost), maps, verified: true, leftOut }
 }
 
-export interface VerifyOrder {
-  readonly file: string
-  readonly within: string
-}
-
 /** Holds an image against the record beside it. */
-export async function verifyImage({ file, within }: VerifyOrder, control: TaskControl): Promise<JobResult> {
-  const record = await recordOf(file)
+export async function verifyImage(stored: StoredImage, control: TaskControl): Promise<JobResult> {
+  const record = await withStore(stored.folder, (folder) => recordIn(folder, stored.name))
   if (!record) throw new CoreError('There is no record beside this image, so there is nothing to hold it against.')
-  const image = await openHostImage(file, { within, sectorSize: record.image.sectorSize })
+  const image = await openStored({ ...stored, sectorSize: record.image.sectorSize })
   try {
     const check = await checkRecord(image.device, record, blake3, {
       checkpoint: () => control.signal.throwIfAborted(),

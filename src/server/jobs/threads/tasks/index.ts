@@ -1,7 +1,18 @@
 import { checkDriveMaps } from './check-maps'
 import { comparePairs } from './compare-drives'
 import { eraseDrive } from './erase'
-import { captureDrive, compactImage, compareDisks, convertImage, unpackMachine, verifyImage } from './images'
+import {
+  captureDrive,
+  compactImage,
+  compareDisks,
+  convertImage,
+  imagesInVolumes,
+  packMachine,
+  removeStored,
+  takeImage,
+  unpackMachine,
+  verifyImage,
+} from './images'
 import { listFolder, readAround, readFilePart, readSector, statFile } from './look'
 import { type FoundFile, listTree, searchFiles } from './search'
 import { measureDrive } from './measure'
@@ -37,16 +48,20 @@ export const TASKS = {
   eraseDrive,
   followAlone,
   followStart,
+  imagesInVolumes,
   listFolder,
   listTree,
   measureDrive,
+  packMachine,
   readAround,
   readFilePart,
   readSector,
+  removeStored,
   repairAlone,
   searchFiles,
   statFile,
   surveySubject,
+  takeImage,
   undoAlone,
   verifyImage,
 }
