@@ -9,6 +9,7 @@ import { SliceDevice } from '@/core/block/slice'
 import { GIB, MIB } from '@/core/bytes/size'
 import { type CopyPlan, planCopy } from '@/core/copy/plan'
 import { planWhole } from '@/core/copy/plan-whole'
+import type { CopyStep } from '@/core/copy/run'
 import { formatNtfs } from '@/core/filesystem/ntfs/format'
 import { solveFit } from '@/core/fit/solve'
 import { writeGpt } from '@/core/scheme/gpt'
@@ -35,6 +36,8 @@ function spread(ratios: readonly number[]): string {
 /** What a copy took: seconds, cores, the longest its thread was held, and memory above the start. */
 interface Run {
   readonly seconds: number
+  /** Of these, reading back. */
+  readonly checkSeconds: number
   readonly cores: number
   readonly heldMs: number
   readonly memoryMib: number
@@ -62,25 +65,16 @@ export async function benchCopies(folder: string, line: Line): Promise<void> {
   const runs: Run[] = []
   const target = path.join(folder, 'target.img')
   for (let round = 0; round < ROUNDS; round++) {
-    let plain = 0
-    const turns = [
-      async () => {
-        plain = (await copyOnce(sparse, planUsed, target, false)).seconds
-        const start = performance.now()
-        await readThrough(target)
-        plain += (performance.now() - start) / 1000
-      },
-      async () => void runs.push(await copyOnce(sparse, planUsed, target, true)),
-    ]
-    // Whoever writes second finds another disk; both are second in turns.
-    for (const turn of round % 2 === 0 ? turns : turns.reverse()) {
-      await turn()
-      rmSync(target)
-    }
-    ratios.push(runs[round].seconds / plain)
+    const run = await copyOnce(sparse, planUsed, target, true)
+    const start = performance.now()
+    await readThrough(target)
+    // Of one and the same copy, since the time of writing differs far more from run to run than this does.
+    ratios.push(run.seconds / (run.seconds - run.checkSeconds + (performance.now() - start) / 1000))
+    runs.push(run)
+    rmSync(target)
   }
   line('the same, read back', `${median(runs.map((r) => r.seconds)).toFixed(2)} s${extent(runs)}`)
-  line('  time, copy and one plain reading with that hash taken as 1', spread(ratios))
+  line('  time, its copying and one plain reading with that hash taken as 1', spread(ratios))
   rmSync(random)
   rmSync(sparse)
 }
@@ -136,14 +130,20 @@ async function copyOnce(source: string, planner: Planner, target: string, verify
   const cpu = process.cpuUsage()
   const start = performance.now()
   const plan = await planner(image.device)
-  await writeImage(plan, target, { to: 'raw', time: 0, note: 'bench', work: '', verify, onStep: async () => {} })
-  const seconds = (performance.now() - start) / 1000
+  let checked = 0
+  const onStep = async ({ phase }: CopyStep) => {
+    if (phase === 'check') checked ||= performance.now()
+  }
+  await writeImage(plan, target, { to: 'raw', time: 0, note: 'bench', work: '', verify, onStep })
+  const end = performance.now()
+  const seconds = (end - start) / 1000
   const { user, system } = process.cpuUsage(cpu)
   held.disable()
   clearInterval(watch)
   await image.close()
   return {
     seconds,
+    checkSeconds: checked > 0 ? (end - checked) / 1000 : 0,
     cores: (user + system) / 1e6 / seconds,
     heldMs: held.max / 1e6,
     memoryMib: (peak - before) / MIB,

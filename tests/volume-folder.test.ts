@@ -9,6 +9,8 @@ import { type MemoryDevice } from '@/core/block/memory'
 import { planImage } from '@/core/copy/plan-whole'
 import { makeSystemDisk } from '@/core/testing-disk'
 import { type TargetKind, TARGETS } from '@/core/image'
+import { patchesOf } from '@/core/repair/written'
+import { recordText } from '@/core/repair/apply'
 import { VolumeFolder } from '@/host/volume-folder'
 import { writeImage, writeImageInto } from '@/host/write-image'
 import { diskDigest, shaOfFile, sparseFile } from './support/image-files'
@@ -202,6 +204,35 @@ describe('a volume', () => {
     expect((await new VolumeFolder(device, notes).list()).map((f) => f.name)).toEqual(['kept.img'])
     expect(shaOfFile(file)).not.toBe(before)
     await device.close()
+    expect(await problemsOf('exFAT', file)).toEqual([])
+  })
+
+  it('that was formatted anew after a change was cut off is taken as it is now', async () => {
+    const file = sparseFile(at('anew.volume'), 300 * MIB, [])
+    run('mkfs.exfat', file)
+    const sectors = { logicalSectorSize: 512, physicalSectorSize: 512 } as const
+    const notes = at('none yet/anew.notes')
+    const open = () => SparseFileDevice.open(file, { writable: true, ...sectors })
+    const device = await open()
+    const record = async (work: (volume: BlockDevice) => Promise<void>) => {
+      const patches = (await patchesOf(device, work)).map((patch) => ({ ...patch }))
+      return recordText({ kind: 'repair', name: 'files', title: 'x', changes: [], state: 'writing', patches })
+    }
+    const text = await record((volume) => volume.write(0, new Uint8Array(512).fill(0xaa)))
+    await device.write(0, new Uint8Array(512).fill(0x55))
+    await device.close()
+    run('mkfs.exfat', file)
+    mkdirSync(path.dirname(notes), { recursive: true })
+    // What is kept speaks of a first sector that is neither.
+    writeFileSync(
+      `${notes}.change`,
+      text.replace(/"before":"[^"]*"/, `"before":"${Buffer.alloc(512, 0x11).toString('base64')}"`),
+    )
+    const again = await open()
+    expect(await (await VolumeFolder.toRead(again, notes)).list()).toEqual([])
+    await new VolumeFolder(again, notes).putText('kept.json', '{}')
+    expect((await (await VolumeFolder.toRead(again, notes)).list()).map((f) => f.name)).toEqual(['kept.json'])
+    await again.close()
     expect(await problemsOf('exFAT', file)).toEqual([])
   })
 

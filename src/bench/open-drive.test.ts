@@ -1,12 +1,15 @@
-import { mkdtempSync, rmSync, truncateSync, writeFileSync } from 'node:fs'
+import { createHash } from 'node:crypto'
+import { mkdtempSync, rmSync, statSync, truncateSync, writeFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import { readBytes } from '@/core/block/device'
 import { MemoryDevice } from '@/core/block/memory'
 import { MIB } from '@/core/bytes/size'
 import { planImage } from '@/core/copy/plan-whole'
 import { convertFile } from '@/host/convert'
 import { writeImage } from '@/host/write-image'
+import { diskDigest, mountedDigest } from '../../tests/support/image-files'
 import { openDrive } from './open-drive'
 
 const SIZE = 8 * 1024 * 1024
@@ -47,7 +50,7 @@ describe('a drive of the bench', () => {
     await expect(openDrive(other, { writable: true })).rejects.toThrow(/Only a raw image can be written to/)
   })
 
-  it('that is a VHDX can be repaired where something has its place in it, and nowhere else', async () => {
+  it('that is a VHDX can be repaired in its place, and grows where it has none for something yet', async () => {
     const file = path.join(folder, 'in place.vhdx')
     const source = new MemoryDevice(64 * MIB)
     await source.write(8 * MIB, new Uint8Array(512).fill(3))
@@ -55,10 +58,25 @@ describe('a drive of the bench', () => {
     const image = { ...common, file, isImage: true }
     const { device, close } = await openDrive(image, { writable: true, inPlace: true })
     await device.write(8 * MIB + 512, new Uint8Array(512).fill(9))
+    const before = statSync(file).size
     await device.write(40 * MIB, new Uint8Array(512))
-    await expect(device.write(40 * MIB, new Uint8Array(512).fill(1))).rejects.toThrow(/has no room yet/)
+    expect(statSync(file).size).toBe(before)
+    // Over the end of one block and the whole of another.
+    await device.write(41 * MIB - 512, new Uint8Array(MIB + 512).fill(1))
     await device.flush()
+    const read = new Uint8Array(512)
+    await device.read(41 * MIB, read)
+    expect(read[0]).toBe(1)
     await close()
+    expect(statSync(file).size).toBe(before + 2 * MIB)
+    await source.write(8 * MIB + 512, new Uint8Array(512).fill(9))
+    await source.write(41 * MIB - 512, new Uint8Array(MIB + 512).fill(1))
+    expect(diskDigest(file, 'vhdx')).toBe(
+      createHash('sha256')
+        .update(await readBytes(source, 0, source.size))
+        .digest('hex'),
+    )
+    expect(mountedDigest(file, 'vhdx')).toBe(diskDigest(file, 'vhdx'))
     const again = await openDrive(image, { writable: false })
     const bytes = new Uint8Array(1024)
     await again.device.read(8 * MIB, bytes)

@@ -3,9 +3,8 @@ import path from 'node:path'
 import type { BlockDevice } from '@/core/block/device'
 import { FaultyDevice, type LostRun, CorruptingDevice } from '@/core/block/faulty'
 import { CoreError } from '@/core/errors'
-import { BlockMappedDevice } from '@/core/image/block-mapped'
 import { openHostImage } from '@/host/images'
-import { openInPlace } from '@/host/in-place-image'
+import { isWrittenInPlace, openInPlace } from '@/host/in-place-image'
 import { SparseFileDevice } from './sparse-file'
 
 /** What opening a drive of the bench needs. It is plain, so that it can go to a worker. */
@@ -33,8 +32,8 @@ export interface OpenDrive {
 
 /**
  * Opens a drive of the bench. For writing only when it is the target of a copy or of a repair; an image then has to be
- * raw, since only there a sector has its place beforehand. `inPlace`: or a VHDX, of which only that is written which has
- * its place in it already. Rejects with CoreError.
+ * raw, since only there a sector has its place beforehand. `inPlace`: or a VHDX, which grows where it has no place for
+ * something yet. Rejects with CoreError.
  */
 export async function openDrive(
   drive: DriveBytes,
@@ -48,24 +47,16 @@ export async function openDrive(
       throw new CoreError(`${path.basename(file)} leads out of the images folder and is not opened.`)
     }
     if (!writable) return { device: withFaults(image.device, drive), files: image.paths, close: () => image.close() }
-    const { kind, name, parent, findings, device } = image
-    // Each block of a VHDX has one place, unless it builds on another or has changes that were not carried out.
-    if (
-      inPlace &&
-      kind === 'vhdx' &&
-      device instanceof BlockMappedDevice &&
-      parent === undefined &&
-      findings.length === 0
-    ) {
-      const inPlace = await openInPlace(file, path.basename(file), device).catch(async (error: unknown) => {
-        await image.close()
-        throw error
-      })
-      const close = async () => {
-        await inPlace.close()
-        await image.close()
-      }
-      return { device: withFaults(inPlace.device, drive), files: image.paths, close }
+    const { kind, name, paths } = image
+    if (inPlace && isWrittenInPlace(image)) {
+      const reopen = () => openHostImage(file, { sectorSize: logicalSectorSize, within })
+      const { device, close } = await openInPlace(file, path.basename(file), image, reopen).catch(
+        async (error: unknown) => {
+          await image.close()
+          throw error
+        },
+      )
+      return { device: withFaults(device, drive), files: paths, close }
     }
     await image.close()
     if (kind !== 'raw')

@@ -1,45 +1,78 @@
 import { open } from 'node:fs/promises'
 import type { BlockDevice } from '@/core/block/device'
 import { isZero } from '@/core/block/device'
-import { CoreError } from '@/core/errors'
-import type { BlockMappedDevice } from '@/core/image/block-mapped'
+import { alignUp } from '@/core/bytes/size'
+import { BlockMappedDevice } from '@/core/image/block-mapped'
 import { hostError } from './errors'
 import { writeFileBytes } from './file-bytes'
+import type { HostImage } from './images'
 
 export interface InPlaceImage {
   readonly device: BlockDevice
   close(): Promise<void>
 }
 
+/** True for an image of which each stretch has one place of its own in the file, or can be given one. */
+export function isWrittenInPlace({ device, parent, findings, newBlock }: HostImage): boolean {
+  // One that builds on another, or has changes that were not carried out, has bytes in more than one place.
+  return device instanceof BlockMappedDevice && parent === undefined && findings.length === 0 && newBlock !== undefined
+}
+
 /**
- * The disk of an image, written where its bytes lie in the file. What has no place there yet reads as zeros and stays so:
- * writing anything else to it rejects with CoreError, nothing of that request written. Whoever opens it has made sure
- * that each stretch has one place of its own.
+ * The disk of an image, written where its bytes lie in the file. A block that the file does not have yet is added at its
+ * end, as zeros that are stored before the table names them: cut off at any instant, the disk is the same. `image` is
+ * closed with it, and opened again by `reopen` when the file has grown.
  */
-export async function openInPlace(file: string, name: string, disk: BlockMappedDevice): Promise<InPlaceImage> {
+export async function openInPlace(
+  file: string,
+  name: string,
+  first: HostImage,
+  reopen: () => Promise<HostImage>,
+): Promise<InPlaceImage> {
+  let image = first
   const handle = await open(file, 'r+').catch((error: unknown) => {
     throw hostError(error, name)
   })
-  const { size, logicalSectorSize, physicalSectorSize } = disk
+  const disk = () => image.device as BlockMappedDevice
+  const addBlocks = async (offsets: readonly number[]) => {
+    const { blockBytes, alignBytes, entry } = image.newBlock!
+    for (const block of new Set(offsets.map((offset) => Math.floor(offset / blockBytes)))) {
+      const place = alignUp((await handle.stat()).size, alignBytes)
+      await handle.truncate(place + blockBytes)
+      await handle.sync()
+      const { at, bytes } = entry(block * blockBytes, place)
+      await writeFileBytes(handle, at, bytes)
+      await handle.datasync()
+    }
+    const grown = await reopen()
+    await image.close()
+    image = grown
+  }
+  const { size, logicalSectorSize, physicalSectorSize } = disk()
   return {
     device: {
       size,
       logicalSectorSize,
       physicalSectorSize,
-      read: (offset, into) => disk.read(offset, into),
-      mapped: (offset, length) => disk.mapped(offset, length),
+      read: (offset, into) => disk().read(offset, into),
+      mapped: (offset, length) => disk().mapped(offset, length),
       async write(offset, from) {
-        const places: { at: number; bytes: Uint8Array }[] = []
-        for await (const { at, length, place } of disk.places(offset, from.length)) {
-          const bytes = from.subarray(at, at + length)
-          if (place !== undefined) places.push({ at: place, bytes })
-          else if (!isZero(bytes))
-            throw new CoreError(`${name} has no room yet where this is to be written. Nothing of it was written.`)
+        try {
+          const missing: number[] = []
+          for await (const { at, length, place } of disk().places(offset, from.length))
+            if (place === undefined && !isZero(from.subarray(at, at + length))) missing.push(offset + at)
+          if (missing.length > 0) await addBlocks(missing)
+          for await (const { at, length, place } of disk().places(offset, from.length))
+            if (place !== undefined) await writeFileBytes(handle, place, from.subarray(at, at + length))
+        } catch (error) {
+          throw hostError(error, name)
         }
-        for (const { at, bytes } of places) await writeFileBytes(handle, at, bytes)
       },
       flush: () => handle.datasync(),
     },
-    close: () => handle.close(),
+    async close() {
+      await handle.close()
+      await image.close()
+    },
   }
 }

@@ -1,4 +1,5 @@
-import { readFile, rm } from 'node:fs/promises'
+import { mkdir, readFile, rm } from 'node:fs/promises'
+import path from 'node:path'
 import { z } from 'zod'
 import { type BlockDevice, type Extent, readInto } from '@/core/block/device'
 import { OverlayDevice } from '@/core/block/overlay'
@@ -9,7 +10,7 @@ import type { FileKeeper } from '@/core/filesystem/keeper'
 import type { ImageFile } from '@/core/image'
 import type { FolderFile, ImageFolder } from '@/core/image/folder'
 import { readJsonFile } from '@/core/json-file'
-import { applyRepair, settleRepair } from '@/core/repair/apply'
+import { applyRepair, ChangedSinceRepair, settleRepair } from '@/core/repair/apply'
 import { patchesOf } from '@/core/repair/written'
 import { repairIn, repairJournal } from './repair-journal'
 import { writeWhole } from './whole-file'
@@ -33,9 +34,13 @@ export class VolumeFolder implements ImageFolder {
   /** The same for reading: a change that was cut off is taken back in memory alone. */
   static async toRead(volume: BlockDevice, notes: string): Promise<VolumeFolder> {
     const record = await repairIn(changesOf(notes))
-    const whole = new OverlayDevice(volume)
-    if (record) await settleRepair(whole, record, { keep: async () => {} })
-    const folder = new VolumeFolder(readOnly(record ? whole : volume), notes)
+    let seen = volume
+    if (record?.state === 'writing') {
+      const whole = new OverlayDevice(volume)
+      const own = await settleRepair(whole, record, { keep: async () => {} }).catch(notOurs)
+      if (own) seen = whole
+    }
+    const folder = new VolumeFolder(readOnly(seen), notes)
     folder.reading = true
     return folder
   }
@@ -149,13 +154,16 @@ export class VolumeFolder implements ImageFolder {
   private async settled(): Promise<void> {
     if (this.reading) return
     const record = await repairIn(this.changes)
-    if (record) await settleRepair(this.volume, record, repairJournal(this.changes))
+    if (!record) return
+    await settleRepair(this.volume, record, repairJournal(this.changes)).catch(notOurs)
+    await rm(this.changes, { force: true })
   }
 
   private async change(title: string, work: (volume: BlockDevice) => Promise<void>): Promise<void> {
     await this.settled()
     const patches = await patchesOf(this.volume, work)
     const plan = { name: 'files', title: title.slice(0, 200), changes: [], patches }
+    await mkdir(path.dirname(this.changes), { recursive: true })
     await applyRepair(this.volume, plan, repairJournal(this.changes))
     await rm(this.changes, { force: true })
   }
@@ -176,6 +184,12 @@ export class VolumeFolder implements ImageFolder {
     else notes.set(name, { written })
     await writeWhole(this.notes, JSON.stringify(Object.fromEntries(notes)))
   }
+}
+
+/** Of a volume that somebody else has written since, nothing is taken back: it is theirs as it is. */
+function notOurs(error: unknown): false {
+  if (error instanceof ChangedSinceRepair) return false
+  throw error
 }
 
 const changesOf = (notes: string) => `${notes}.change`

@@ -38,6 +38,17 @@ export interface OpenedImage {
   /** The name of the image it builds on. */
   readonly parent?: string
   readonly findings: readonly Finding[]
+  /** How a block that the file does not have yet is added to it. Absent where that takes more than one entry of its table. */
+  readonly newBlock?: NewBlock
+}
+
+/** What adds a block to an image: room for it in the file, then this entry, which a disk writes whole or not at all. */
+export interface NewBlock {
+  readonly blockBytes: number
+  /** Blocks begin in the file at multiples of this. */
+  readonly alignBytes: number
+  /** The entry of the block at byte `offset` of the disk, once it lies at byte `place` of the file. */
+  entry(offset: number, place: number): { readonly at: number; readonly bytes: Uint8Array }
 }
 
 export interface OpenOptions {

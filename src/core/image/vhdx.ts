@@ -3,7 +3,7 @@ import { NIL_GUID } from '../bytes/guid'
 import { exactNumber, hasText, viewOf } from '../bytes/struct'
 import { BadStructure, CoreError } from '../errors'
 import type { Finding } from '../findings'
-import { type ImageFile, type ImageFormat, type OpenedImage, type OpenOptions, readFrom } from './port'
+import { type ImageFile, type ImageFormat, type NewBlock, type OpenedImage, type OpenOptions, readFrom } from './port'
 import { type Locator, BlockMappedDevice } from './block-mapped'
 import { fileReader } from './file-reader'
 import {
@@ -89,12 +89,27 @@ async function openVhdx(opened: ImageFile, options: OpenOptions): Promise<Opened
     identity: header.dataWriteGuid,
     ...(parent ? { parent: parent.name } : {}),
     findings: [...findings, ...(parent?.image.findings ?? [])],
+    ...(hasParent ? {} : { newBlock: newBlockOf(regions.table, blockSize, sectorSize) }),
     device: new BlockMappedDevice(size, sectorSize, {
       locate,
       read: fileReader(file),
       unitBytes: blockSize,
       parent: parent?.image.device,
     }),
+  }
+}
+
+function newBlockOf(table: { offset: number }, blockBytes: number, sectorSize: number): NewBlock {
+  const ratio = chunkRatio(blockBytes, sectorSize)
+  return {
+    blockBytes,
+    alignBytes: MIB,
+    entry(offset, place) {
+      const block = Math.floor(offset / blockBytes)
+      const bytes = new Uint8Array(8)
+      viewOf(bytes).setBigUint64(0, (BigInt(place / MIB) << 20n) | BigInt(BLOCK.present), true)
+      return { at: table.offset + (block + Math.floor(block / ratio)) * 8, bytes }
+    },
   }
 }
 

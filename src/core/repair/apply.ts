@@ -11,6 +11,16 @@ export interface RepairJournal {
   keep(text: string): Promise<void>
 }
 
+/** A repair was cut off, and what it was written to holds something else by now. */
+export class ChangedSinceRepair extends CoreError {
+  override readonly name = 'ChangedSinceRepair'
+  constructor() {
+    super(
+      'A repair of this drive was cut off, and the drive has changed since. It was left as it is; nothing more is written to it.',
+    )
+  }
+}
+
 const bytes = z.base64().transform(fromBase64)
 export const RepairRecordSchema = z.object({
   kind: z.literal('repair'),
@@ -68,7 +78,7 @@ export async function undoRepair(device: BlockDevice, record: RepairRecord, jour
 
 /**
  * Ends a repair that was cut off: every sector goes back to what it was. True when there was something to end.
- * Rejects with CoreError where a sector holds neither what was nor what was to be.
+ * Rejects with ChangedSinceRepair where a sector holds neither what was nor what was to be.
  */
 export async function settleRepair(
   device: BlockDevice,
@@ -81,9 +91,7 @@ export async function settleRepair(
     // A sector that was being written when power went may hold a part of each.
     const either = now.every((byte, i) => byte === before[i] || byte === after[i])
     if (!either) {
-      throw new CoreError(
-        'A repair of this drive was cut off, and the drive has changed since. It was left as it is; nothing more is written to it.',
-      )
+      throw new ChangedSinceRepair()
     }
   }
   await writeAll(device, record.patches, 'before')
