@@ -8,7 +8,7 @@ import { NoFile } from '@/host/errors'
 import { repair, type RepairOptions, trace, type TraceOptions } from './boot'
 import { cat, compare, convert, files, type Io, type Options, Stopped, survey } from './commands'
 import { copy, type CopyOptions } from './copy'
-import { capture, type CaptureOptions, compact, restore, verify } from './store'
+import { capture, type CaptureOptions, compact, restore, type RestoreOptions, verify } from './store'
 import { fit, type FitOptions, sizeOf } from './fit'
 import { WrongUse } from './open'
 import { DISK_FORMAT_NAMES, vm, type VmOptions } from './vm'
@@ -174,11 +174,13 @@ withStore(program.command('compact <in> <out>'))
   .description('a virtual disk anew, without what its systems have freed and zeros that take room')
   .action((input: string, output: string, options: CaptureOptions) => run(compact(input, output, options, io)))
 withCopy(program.command('restore <image> <target>'))
-  .description('an image back onto a drive of any size, volumes made larger or smaller with it')
+  .description('an image back onto a drive of any size, or one volume of it into a partition of a drive in use')
   .option('--check', 'holds the image against its record before anything is written')
-  .action((image: string, target: string, options: CopyOptions & { check?: boolean }) =>
-    run(restore(image, target, options, io)),
-  )
+  .option('--volumes <numbers>', 'the volume that goes into a partition', (text) => text.split(',').map(number))
+  .option('--into <number>', 'the prepared partition of the target; all else on it stays', number)
+  .option('--replace', 'that partition may hold files, which are lost')
+  .option('--dry-run', 'says what would be written, and writes nothing')
+  .action((image: string, target: string, options: RestoreOptions) => run(restore(image, target, options, io)))
 program
   .command('vm <sources...>')
   .description('the drives of one computer as a virtual machine: a package with descriptor, manifest and disks')

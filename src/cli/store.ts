@@ -17,6 +17,7 @@ import { sha256 } from '@/host/sha256'
 import { recordOf, writeImage } from '@/host/write-image'
 import { byExtension, type Io, json, type Options, percentOn, STOPS } from './commands'
 import { copy, type CopyOptions, refuseOwn, tell, whenStopped, workOf } from './copy'
+import { type IntoOptions, restoreInto } from './into'
 import { ChangedMeanwhile, withImage, WrongUse } from './open'
 
 // Images that are kept: made of a drive, proved again at any time, put back onto a drive, written anew without what is free.
@@ -207,13 +208,15 @@ function verifyText(report: {
   return `${image} is not what was recorded on ${madeAt.slice(0, 10)}: ${parts.join(', ')}.\n${files}`
 }
 
+export type RestoreOptions = CopyOptions & Partial<IntoOptions> & { readonly check?: boolean }
+
 /** Puts an image onto a drive of any size, laid out anew as `copy` does it. */
-export async function restore(
-  image: string,
-  target: string,
-  options: CopyOptions & { readonly check?: boolean },
-  io: Io,
-): Promise<number> {
+export async function restore(image: string, target: string, options: RestoreOptions, io: Io): Promise<number> {
+  const { volumes, into, dryRun, replace } = options
+  if (into === undefined && (volumes || dryRun || replace))
+    throw new WrongUse('--volumes, --replace and --dry-run belong to --into N.')
+  if (into !== undefined && !volumes) throw new WrongUse('What goes into the partition is said by --volumes N.')
+
   const record = await recordOf(image)
   if (options.check && !record)
     throw new WrongUse(`There is no record beside ${path.basename(image)}, so there is nothing to hold it against.`)
@@ -224,5 +227,6 @@ export async function restore(
     if (!equal)
       throw new CoreError(`${path.basename(image)} is not what was recorded when it was made. Nothing was written.`)
   }
+  if (into !== undefined) return restoreInto(image, target, { ...options, into, volumes: volumes! }, io)
   return copy(image, target, options, io)
 }

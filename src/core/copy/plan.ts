@@ -116,6 +116,15 @@ interface PreparedPart {
  * belong together.
  */
 export async function planCopy(source: BlockDevice, layout: Layout, scope: CopyScope = {}): Promise<CopyPlan> {
+  return { ...(await planPartitions(source, layout, scope)), ...(await tablesFor(source, layout)) }
+}
+
+/** The same without the tables: what goes into the partitions of a layout, whatever names them. */
+export async function planPartitions(
+  source: BlockDevice,
+  layout: Layout,
+  scope: CopyScope = {},
+): Promise<Omit<CopyPlan, 'tables' | 'lostOfTables'>> {
   if (source.size !== layout.sourceSizeBytes || source.logicalSectorSize !== layout.sourceSectorSize) {
     throw new CoreError('The source is not the drive this fit was made for.')
   }
@@ -157,7 +166,6 @@ export async function planCopy(source: BlockDevice, layout: Layout, scope: CopyS
     sourceSectorSize: layout.sourceSectorSize,
     totalBytes: partitions.reduce((sum, p) => sum + p.bytes, 0),
     partitions,
-    ...(await tablesFor(source, layout)),
   }
 }
 

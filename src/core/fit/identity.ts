@@ -172,7 +172,8 @@ const FROM_MBR: Readonly<Record<number, string>> = {
   [MBR_TYPES.efiSystem]: TYPE_GUIDS.efiSystem,
 }
 
-function typeGuidFor(part: PartitionSurvey): string {
+/** What a GPT says of a partition that comes from an MBR. */
+export function typeGuidFor(part: Pick<PartitionSurvey, 'mbr'>): string {
   return FROM_MBR[part.mbr?.type ?? 0] ?? TYPE_GUIDS.basicData
 }
 
@@ -189,7 +190,8 @@ const FROM_GPT: Readonly<Record<string, number>> = {
   [TYPE_GUIDS.linuxLuks]: MBR_TYPES.linux,
 }
 
-function mbrTypeFor(part: PartitionSurvey): number {
+/** What an MBR says of a partition that comes from a GPT. */
+export function mbrTypeFor(part: Pick<PartitionSurvey, 'typeGuid' | 'volume'>): number {
   const known = FROM_GPT[part.typeGuid]
   if (known !== undefined) return known
   const kind = part.volume?.kind ?? ''

@@ -1,0 +1,260 @@
+import path from 'node:path'
+import type { BlockDevice, Extent } from '@/core/block/device'
+import { isZero, readBytes } from '@/core/block/device'
+import { OverlayDevice } from '@/core/block/overlay'
+import { SliceDevice } from '@/core/block/slice'
+import { formatSize, MIB } from '@/core/bytes/size'
+import { lostWords } from '@/core/copy/progress'
+import { planInto } from '@/core/copy/plan-into'
+import { type CopyOutcome, runCopy } from '@/core/copy/run'
+import { toHex } from '@/core/digest'
+import { CoreError } from '@/core/errors'
+import { openFileSystem } from '@/core/filesystem'
+import { mbrTypeFor, typeGuidFor } from '@/core/fit/identity'
+import { fitInto } from '@/core/fit/into-place'
+import { applyRepair } from '@/core/repair/apply'
+import { patchesOf } from '@/core/repair/written'
+import { type EntryType, retype } from '@/core/scheme/retype'
+import { surveyDrive } from '@/core/survey/survey'
+import type { DriveSurvey, PartitionSurvey } from '@/core/survey/types'
+import { openJournal } from '@/host/journal-file'
+import { RawFile } from '@/host/raw-file'
+import { repairJournal } from '@/host/repair-journal'
+import { sha256 } from '@/host/sha256'
+import { BLAKE3, blake3 } from '@/host/strong-digest'
+import { type Io, json, type Options, STOPS } from './commands'
+import { tell, workOf } from './copy'
+import { ChangedMeanwhile, refuseSources, withImage, WrongUse } from './open'
+
+// One volume of a drive or an image, put into a prepared partition of a drive that keeps everything else.
+
+export interface IntoOptions extends Options {
+  readonly volumes: readonly number[]
+  readonly into: number
+  readonly dryRun?: boolean
+  /** The partition may hold files, which are lost. */
+  readonly replace?: boolean
+  readonly verify?: boolean
+  readonly journal?: string
+  readonly resume?: boolean
+}
+
+export async function restoreInto(input: string, target: string, options: IntoOptions, io: Io): Promise<number> {
+  const { volumes, into, dryRun, verify = true, journal, resume } = options
+  const [volume] = volumes
+  if (volumes.length !== 1) throw new WrongUse('One volume at a time goes into a partition: --volumes N.')
+  if (resume && !journal) throw new WrongUse('Going on needs the journal of the copy: --journal FILE.')
+  const start = performance.now()
+  const report = await withImage(
+    input,
+    options.sectorSize,
+    async (image) => {
+      await refuseSources(image.paths, target)
+      const source = await surveyDrive(image.device, sha256)
+      const moved = partitionOf(source, volume, 'source')
+      const { survey, prepared, holds, sectorSize } = await lookAt(target, into, options.sectorSize)
+      const laid = fitInto(source, volume, {
+        number: into,
+        firstLba: prepared.startBytes / sectorSize,
+        lastLba: (prepared.startBytes + prepared.sizeBytes) / sectorSize - 1,
+        sectorSize,
+        driveBytes: survey.sizeBytes,
+      })
+      const about = { source: input, target, volume, into, seconds: 0 }
+      if (!laid.fits) return { ...about, fits: false as const, obstacles: laid.obstacles }
+      if (holds && !options.replace && !resume)
+        throw new CoreError(
+          `Partition ${into} of the target ${holds}. With --replace that is lost. Nothing was written.`,
+        )
+      const { partition, layout } = laid
+      const offset = partition.firstLba * sectorSize
+      const length = (partition.lastLba - partition.firstLba + 1) * sectorSize
+      const type = typeOn(survey, moved)
+      const entry = { before: typeText(typeOn(survey, prepared)), after: typeText(type) }
+      const stays = restOf(survey, into)
+      const plan = await planInto(image.device, layout)
+      const work = {
+        ...about,
+        fits: true as const,
+        place: { offset, length, sectorSize },
+        volumeResizes: partition.resizes,
+        entry,
+        stays,
+        copiedBytes: plan.totalBytes,
+      }
+      if (dryRun) return { ...work, dryRun: true as const }
+      const kept = journal ? await openJournal(journal, { resume: resume === true }) : undefined
+      const file = await RawFile.open(target, sectorSize)
+      try {
+        const before = await digestOf(await withType(file, into, type), stays)
+        let outcome: CopyOutcome | undefined
+        // A copy that came to its end may have been cut off before its entry was changed.
+        if (!kept?.state?.ended)
+          outcome = await runCopy(plan, withoutDiscard(new SliceDevice(file, offset, length)), {
+            digest: blake3,
+            note: `${path.basename(input)} to partition ${into} of ${path.basename(target)}`,
+            job: kept?.state?.job ?? `into-${sha256Text(`${target} ${into} ${start}`)}`,
+            work: workOf(['into', volume, layout, source.fingerprint]),
+            verify,
+            journal: kept,
+            from: kept?.state,
+            checkpoint: () => io.signal.throwIfAborted(),
+            onStep: tell(plan, verify, options.json === true, io),
+            beforeTables: async () => {
+              if (await image.changed()) throw new ChangedMeanwhile(input)
+            },
+          })
+        if (entry.before !== entry.after) {
+          const patches = await patchesOf(file, (drive) => retype(drive, into, type))
+          const plan = { name: 'retype', title: `Partition ${into} gets its type`, changes: [], patches }
+          await applyRepair(file, plan, journal ? repairJournal(`${journal}.table`) : { keep: async () => {} })
+        }
+        if ((await digestOf(file, stays)) !== before)
+          throw new CoreError('Something of the target outside of the partition is not what it was before the copy.')
+        return {
+          ...work,
+          verified: outcome ? outcome.checkedBytes > 0 : (kept?.state?.verify ?? false),
+          digest: outcome?.digest ?? '',
+          digestName: BLAKE3,
+          lost: [...(outcome?.lost ?? [])],
+          seconds: Math.round((performance.now() - start) / 10) / 100,
+        }
+      } finally {
+        await file.close()
+        await kept?.close()
+      }
+    },
+    { checked: true },
+  )
+  await io.print(options.json ? json(report) : intoText(report))
+  return report.fits && !('lost' in report && report.lost.length > 0) ? 0 : STOPS
+}
+
+const sha256Text = (text: string) => toHex(sha256(new TextEncoder().encode(text))).slice(0, 12)
+
+/** The partition of the target, with what it holds as the end of a sentence. Throws CoreError where it is none to be written. */
+async function lookAt(target: string, into: number, asked: 512 | 4096 | undefined) {
+  return withImage(target, asked, async ({ device, kind, name }) => {
+    if (kind !== 'raw') throw new CoreError(`Only a raw image is written in its place, and the target is ${name}.`)
+    const survey = await surveyDrive(device, sha256)
+    const prepared = partitionOf(survey, into, 'target')
+    if (prepared.system)
+      throw new CoreError(
+        `Partition ${into} of the target holds a system of its own, ${prepared.system.name}. Nothing was written.`,
+      )
+    if (prepared.role !== 'data')
+      throw new CoreError(`Partition ${into} of the target belongs to how its system starts. Nothing was written.`)
+    const slice = new SliceDevice(device, prepared.startBytes, prepared.sizeBytes)
+    return { survey, prepared, holds: await holdsWords(slice), sectorSize: device.logicalSectorSize }
+  })
+}
+
+function partitionOf(survey: DriveSurvey, number: number, which: 'source' | 'target'): PartitionSurvey {
+  const found = survey.partitions.find((p) => p.number === number && p.role !== 'extended')
+  if (!found) throw new WrongUse(`There is no partition ${number} on the ${which}.`)
+  return found
+}
+
+/** Entries of a root directory that a system makes by itself. */
+const OWN = /^(\$.*|System Volume Information|lost\+found)$/i
+
+/** What would be lost of a partition, as the end of a sentence; undefined where it is empty. */
+async function holdsWords(volume: BlockDevice): Promise<string | undefined> {
+  const fileSystem = await openFileSystem(volume).catch(() => undefined)
+  if (!fileSystem) {
+    const front = await readBytes(volume, 0, Math.min(MIB, volume.size))
+    return isZero(front) ? undefined : 'holds something that is not known'
+  }
+  if (fileSystem.depth === 'sealed') return 'is encrypted or sealed'
+  const entries = await fileSystem.list('/').catch(() => undefined)
+  if (!entries) return 'holds files that cannot be read'
+  return entries.some(({ name }) => !OWN.test(name)) ? 'holds files' : undefined
+}
+
+/** What the target's table says of a volume. */
+function typeOn({ scheme }: DriveSurvey, partition: PartitionSurvey): EntryType {
+  if (scheme === 'mbr') return { mbrType: partition.mbr?.type ?? mbrTypeFor(partition) }
+  return { typeGuid: partition.typeGuid || typeGuidFor(partition) }
+}
+
+const typeText = (type: EntryType) =>
+  'mbrType' in type ? type.mbrType.toString(16).toUpperCase().padStart(2, '0') : type.typeGuid
+
+async function withType(drive: BlockDevice, number: number, type: EntryType): Promise<BlockDevice> {
+  const overlay = new OverlayDevice(drive)
+  await retype(overlay, number, type)
+  return overlay
+}
+
+/** What of the rest is held against what it was: all between the partitions, and both ends of each other one. */
+function restOf({ partitions, sizeBytes }: DriveSurvey, into: number): Extent[] {
+  const rest: Extent[] = []
+  const others = partitions.filter((p) => p.role !== 'extended').sort((a, b) => a.startBytes - b.startBytes)
+  let at = 0
+  for (const { number, startBytes, sizeBytes: length } of others) {
+    if (startBytes > at) rest.push({ offset: at, length: startBytes - at })
+    at = Math.max(at, startBytes + length)
+    if (number === into) continue
+    const end = Math.min(MIB, length)
+    rest.push({ offset: startBytes, length: end })
+    if (length > end) rest.push({ offset: startBytes + length - end, length: end })
+  }
+  if (sizeBytes > at) rest.push({ offset: at, length: sizeBytes - at })
+  return rest.flatMap(({ offset, length }) =>
+    // Of much room that nobody uses the ends are enough.
+    length <= 4 * MIB
+      ? [{ offset, length }]
+      : [
+          { offset, length: 2 * MIB },
+          { offset: offset + length - 2 * MIB, length: 2 * MIB },
+        ],
+  )
+}
+
+async function digestOf(drive: BlockDevice, extents: readonly Extent[]): Promise<string> {
+  const parts: string[] = []
+  for (const { offset, length } of extents) parts.push(toHex(sha256(await readBytes(drive, offset, length))))
+  return parts.join()
+}
+
+/** A partition of a drive cannot be told to forget what it holds; zeros are written. */
+function withoutDiscard(volume: BlockDevice): BlockDevice {
+  const { size, logicalSectorSize, physicalSectorSize } = volume
+  return {
+    ...{ size, logicalSectorSize, physicalSectorSize },
+    read: (offset, into) => volume.read(offset, into),
+    write: (offset, from) => volume.write(offset, from),
+    flush: () => volume.flush(),
+  }
+}
+
+type IntoReport =
+  | { readonly fits: false; readonly into: number; readonly obstacles: readonly { sentence: string; mend: string }[] }
+  | {
+      readonly fits: true
+      readonly target: string
+      readonly volume: number
+      readonly into: number
+      readonly place: { readonly offset: number; readonly length: number }
+      readonly entry: { readonly before: string; readonly after: string }
+      readonly copiedBytes: number
+      readonly dryRun?: true
+      readonly verified?: boolean
+      readonly lost?: Parameters<typeof lostWords>[0]
+      readonly seconds: number
+    }
+
+function intoText(report: IntoReport): string {
+  if (!report.fits) return report.obstacles.map(({ sentence, mend }) => `${sentence} ${mend}\n`).join('')
+  const { target, volume, into, place, entry, copiedBytes, dryRun, verified, lost = [], seconds } = report
+  const type = entry.before === entry.after ? '' : ` Its type becomes ${entry.after}, from ${entry.before}.`
+  const what = `volume ${volume} into partition ${into}, ${formatSize(place.length)} from byte ${place.offset}`
+  if (dryRun) return `${target}: would put ${what}; ${formatSize(copiedBytes)} to copy.${type} Nothing was written.\n`
+  const read = verified ? 'read back and equal' : 'not read back'
+  return [
+    `${target}: ${what}; ${formatSize(copiedBytes)}, ${read}, ${seconds.toFixed(1)} s.${type}`,
+    'All else that was looked at on it, the tables and both ends of every other partition, is as it was.',
+    ...(lost.length > 0 ? [`${lostWords(lost)}.`] : []),
+    '',
+  ].join('\n')
+}

@@ -1,0 +1,95 @@
+import { crc32 } from '../bytes/crc32'
+import { viewOf } from '../bytes/struct'
+import { type BlockDevice, readBytes, writeBytes } from '../block/device'
+import { BadStructure, CoreError, NotSupported } from '../errors'
+import { GPT_ENTRY, GPT_HEADER, GPT_SIGNATURE } from './gpt-layout'
+import { MBR_RECORD, MBR_RECORDS_OFFSET } from './mbr-layout'
+import { readScheme } from '.'
+
+/** What a table says of the content of a partition. */
+export type EntryType = { readonly typeGuid: string } | { readonly mbrType: number }
+
+/** More is taken for damage. */
+const MOST_ENTRY_BYTES = 4 * 1024 * 1024
+const MOST_HEADER_BYTES = 4096
+
+/**
+ * Gives one entry of the table that is on a drive another type. All other bytes of both copies stay what they are, but for
+ * the checksums over them; a protective or hybrid MBR is not touched. Rejects with CoreError where the table is damaged,
+ * has no such partition or is of the other kind, before anything is written.
+ */
+export async function retype(drive: BlockDevice, number: number, type: EntryType): Promise<void> {
+  const reading = await readScheme(drive)
+  if (!reading || reading.scheme === 'damaged') throw new NotSupported('The drive has no partition table that holds.')
+  const partition = reading.partitions.find((p) => p.number === number)
+  if (!partition) throw new CoreError(`There is no partition ${number} on the drive.`)
+  if (partition.mbr) {
+    if (!('mbrType' in type)) throw new CoreError('The drive has an MBR, whose types are numbers.')
+    return retypeRecord(drive, partition, type.mbrType)
+  }
+  if (!('typeGuid' in type)) throw new CoreError('The drive has a GPT, whose types are GUIDs.')
+  const sector = drive.logicalSectorSize
+  const copies = [
+    await copyWith(drive, 1, number, type.typeGuid),
+    await copyWith(drive, drive.size / sector - 1, number, type.typeGuid),
+  ]
+  // The backup first: whichever copy is cut off, the other is whole.
+  for (const { entryAt, entry, headerAt, header } of copies.reverse()) {
+    await writeBytes(drive, entryAt, entry)
+    await writeBytes(drive, headerAt, header)
+    await drive.flush()
+  }
+}
+
+/** One copy of a GPT with the entry changed: UEFI 2.10, sections 5.3.2 and 5.3.3. */
+async function copyWith(drive: BlockDevice, lba: number, number: number, typeGuid: string) {
+  const sector = drive.logicalSectorSize
+  const headerAt = lba * sector
+  const whole = await readBytes(drive, headerAt, sector)
+  const fields = GPT_HEADER.read(whole)
+  const { signature, headerSize, headerCrc, entriesLba, entryCount, entrySize, entriesCrc } = fields
+  const bad = (why: string) => new BadStructure('partition table', headerAt, why)
+  const bytes = entryCount * entrySize
+  const sane =
+    signature === GPT_SIGNATURE &&
+    headerSize >= GPT_HEADER.size &&
+    headerSize <= Math.min(sector, MOST_HEADER_BYTES) &&
+    entrySize >= GPT_ENTRY.size &&
+    bytes <= MOST_ENTRY_BYTES &&
+    number >= 1 &&
+    number <= entryCount &&
+    entriesLba * sector + bytes <= drive.size
+  if (!sane) throw bad('one of its copies does not hold')
+  const header = whole.slice(0, headerSize)
+  GPT_HEADER.write(header, { headerCrc: 0 })
+  const entriesAt = entriesLba * sector
+  const entries = await readBytes(drive, entriesAt, bytes)
+  if (crc32(header) !== headerCrc || crc32(entries) !== entriesCrc) throw bad('one of its copies fails its checksum')
+  const at = (number - 1) * entrySize
+  const entry = entries.subarray(at, at + GPT_ENTRY.size)
+  GPT_ENTRY.write(entry, { typeGuid })
+  GPT_HEADER.write(header, { entriesCrc: crc32(entries) })
+  GPT_HEADER.write(header, { headerCrc: crc32(header) })
+  return { entryAt: entriesAt + at, entry, headerAt, header }
+}
+
+async function retypeRecord(
+  drive: BlockDevice,
+  { firstLba, mbr }: { firstLba: number; mbr?: { recordLba: number } },
+  type: number,
+): Promise<void> {
+  const recordLba = mbr!.recordLba
+  const at = recordLba * drive.logicalSectorSize
+  const sector = await readBytes(drive, at, drive.logicalSectorSize)
+  for (let i = 0; i < 4; i++) {
+    const record = MBR_RECORDS_OFFSET + i * MBR_RECORD.size
+    const { type: old, firstLba: first, sectors } = MBR_RECORD.read(sector, record)
+    // In an extended boot record places count from that record.
+    if (old === 0 || sectors === 0 || (recordLba === 0 ? first : recordLba + first) !== firstLba) continue
+    viewOf(sector).setUint8(record + 4, type)
+    await drive.write(at, sector)
+    await drive.flush()
+    return
+  }
+  throw new BadStructure('partition table', at, 'the record of the partition is not where it was')
+}
