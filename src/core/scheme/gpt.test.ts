@@ -170,7 +170,11 @@ describe('a GPT', () => {
           }
           try {
             const reading = await readGpt(device)
-            if (reading) expect(reading.table).toEqual(TABLE)
+            if (!reading) return
+            // Where neither header holds, only the entries were held against a checksum.
+            const entriesAlone = reading.findings.some((f) => f.code === 'gpt.header-damaged')
+            if (entriesAlone) expect(reading.table.partitions).toEqual(TABLE.partitions)
+            else expect(reading.table).toEqual(TABLE)
           } catch (error) {
             expect(error).toBeInstanceOf(CoreError)
           }

@@ -99,7 +99,7 @@ describe('a file that is put onto an NTFS volume', () => {
     ['in a directory that is not there', '/Nowhere/x.sys', 10, /no directory Nowhere/],
     ['over a directory', '/Windows/System32', 10, /is a directory/],
     ['below a file', '/notes.txt/x', 10, /no directory notes\.txt/],
-    ['of a name that no file can have', '/a:b', 10, /no name for a file/],
+    ['of a name that no file can have', '/a:b', 10, /cannot be the name of a file/],
     ['larger than the free room', '/large.bin', 60 * MIB, /too little free room/],
     ['without a name', '/', 10, /root directory/],
   ])('is refused %s', async (_what, path, length, why) => {
