@@ -111,7 +111,7 @@ export async function repair(file: string, name: string, options: RepairOptions,
 }
 
 /** Journals of earlier repairs of an image: `.repair`, then `.repair-2` and on. */
-async function repairJournalsOf(file: string): Promise<string[]> {
+export async function repairJournalsOf(file: string): Promise<string[]> {
   const base = `${path.basename(file)}.repair`
   const names = await readdir(path.dirname(path.resolve(file))).catch(() => [])
   return names
@@ -120,7 +120,7 @@ async function repairJournalsOf(file: string): Promise<string[]> {
 }
 
 /** A name that no journal has yet: what an earlier repair keeps for being taken back is never written over. */
-function nextJournal(file: string, journals: readonly string[]): string {
+export function nextJournal(file: string, journals: readonly string[]): string {
   const taken = new Set(journals.map((journal) => path.basename(journal)))
   for (let i = 1; ; i++) {
     const name = i === 1 ? `${file}.repair` : `${file}.repair-${i}`
@@ -128,7 +128,7 @@ function nextJournal(file: string, journals: readonly string[]): string {
   }
 }
 
-const STATES: Readonly<Record<string, string>> = {
+export const STATES: Readonly<Record<string, string>> = {
   nothing: 'Nothing that this would change was found.',
   planned: 'Nothing was written.',
   done: 'Written and read back. What stood there is kept in the journal beside the image.',

@@ -10,6 +10,7 @@ import { cat, compare, convert, files, type Io, type Options, Stopped, survey } 
 import { copy, type CopyOptions } from './copy'
 import { capture, type CaptureOptions, compact, restore, type RestoreOptions, verify } from './store'
 import { fit, type FitOptions, sizeOf } from './fit'
+import { label, type LabelOptions } from './label'
 import { WrongUse } from './open'
 import { DISK_FORMAT_NAMES, vm, type VmOptions } from './vm'
 
@@ -222,6 +223,16 @@ program
   .addOption(sectorSize())
   .addOption(json())
   .action((file: string, name: string, options: RepairOptions) => run(repair(file, name, options, io)))
+
+program
+  .command('label <file> <partition> <text>')
+  .description('gives a volume of a raw image another label; an empty text takes it away')
+  .option('--dry-run', 'says what would be changed, and writes nothing')
+  .addOption(sectorSize())
+  .addOption(json())
+  .action((file: string, partition: string, text: string, options: LabelOptions) =>
+    run(label(file, number(partition), text, options, io)),
+  )
 
 process.once('SIGINT', () => abort.abort(new Stopped()))
 process.once('SIGTERM', () => abort.abort(new Stopped()))

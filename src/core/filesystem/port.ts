@@ -111,6 +111,8 @@ export interface FileSystemDriver {
   claimedBytes?(device: BlockDevice): Promise<number | undefined>
   /** Rejects with BadStructure when the volume's own records are damaged. */
   open(device: BlockDevice): Promise<FileSystem>
+  /** Gives the volume another label; an empty one takes it away. Rejects with CoreError for one that the kind cannot have. */
+  relabel?(device: BlockDevice, label: string): Promise<void>
   /** Makes files in it. Absent where none are made. */
   readonly files?: FileKeeper
   /** Which way a kind can change its size. Absent where it keeps it. */

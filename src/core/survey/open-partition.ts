@@ -14,6 +14,14 @@ export class NoPartition extends CoreError {
  * records are damaged, and with CoreError where nothing known is on it.
  */
 export async function openPartition(device: BlockDevice, number: number): Promise<FileSystem> {
+  const { start, size } = await placeOfPartition(device, number)
+  const fileSystem = await openForReading(new SliceDevice(device, start, size))
+  if (!fileSystem) throw new CoreError(`Nothing on partition ${number} is a file system that is known here.`)
+  return fileSystem
+}
+
+/** Where a partition lies, in bytes; 0 is all of a drive without a table. Rejects with NoPartition, and CoreError outside. */
+export async function placeOfPartition(device: BlockDevice, number: number): Promise<{ start: number; size: number }> {
   const reading = await readScheme(device)
   const entry = reading?.partitions.find((p) => p.number === number)
   if (!entry && (reading || number !== 0)) {
@@ -24,7 +32,5 @@ export async function openPartition(device: BlockDevice, number: number): Promis
   const start = entry ? entry.firstLba * sector : 0
   const size = entry ? (entry.lastLba - entry.firstLba + 1) * sector : device.size
   if (size <= 0 || start >= device.size) throw new CoreError(`Partition ${number} lies outside the drive.`)
-  const fileSystem = await openForReading(new SliceDevice(device, start, Math.min(size, device.size - start)))
-  if (!fileSystem) throw new CoreError(`Nothing on partition ${number} is a file system that is known here.`)
-  return fileSystem
+  return { start, size: Math.min(size, device.size - start) }
 }

@@ -19,12 +19,17 @@ import {
   FLAG_MEDIA_FAILURE,
   MAX_DIRECTORY_BYTES,
 } from './layout'
-import { exfatFiles } from './keep-files'
+import { exfatFiles, ExfatWriter } from './keep-files'
 import { mostExfatBytes, relocateExfat, resizeExfat } from './resize'
 
 /** exFAT behind the file-system port. */
 export const exfat: FileSystemDriver = {
   kind: 'exfat',
+  async relabel(device, label) {
+    const writer = await ExfatWriter.open(device)
+    await writer.relabel(label)
+    await writer.done()
+  },
   name: 'exFAT',
   async recognise(device) {
     if (device.size < 512 * 1024) return false

@@ -12,6 +12,7 @@ import {
   ENTRY_BITMAP,
   ENTRY_END,
   ENTRY_FILE,
+  ENTRY_LABEL,
   ENTRY_NAME,
   ENTRY_STREAM,
   ENTRY_UP_CASE,
@@ -54,6 +55,7 @@ const IN_USE = 0x80
 /** Section 7.6.2.1: the stream has clusters, or may have. */
 const STREAM_POSSIBLE = 1
 const NAME_UNITS = 15
+const LABEL_UNITS = 11
 /** Section 7.2.5: a table that stands for all 65,536 units is no longer than this. */
 const MOST_UP_CASE_BYTES = 128 * 1024
 /** Table entries that are written at once. */
@@ -77,7 +79,7 @@ interface Run {
 }
 
 /** Changes of one volume; its bitmap and its root directory are held until `done`. */
-class ExfatWriter {
+export class ExfatWriter {
   private directory!: Uint8Array
   private directoryClusters!: number[]
   private bits!: Uint8Array
@@ -120,6 +122,30 @@ class ExfatWriter {
     const contiguous = runs.length <= 1
     if (!contiguous) await this.chainRuns(runs)
     await this.enter(name, { firstCluster: runs[0]?.first ?? 0, bytes, contiguous }, time)
+  }
+
+  /** Gives the volume another label: section 7.3 of the specification. */
+  async relabel(label: string): Promise<void> {
+    if (label.length > LABEL_UNITS || /[\u0000-\u001f/\\:*?"<>|]/.test(label))
+      throw new CoreError(
+        `An exFAT volume cannot be called ${label}. Its label has at most ${LABEL_UNITS} characters, none of which means something in a path.`,
+      )
+    let at = this.labelAt()
+    if (at === undefined && label === '') return
+    at ??= await this.roomFor(1)
+    const entry = new Uint8Array(ENTRY)
+    // Of no characters it says that there is no label; readers look for the entry all the same.
+    entry[0] = ENTRY_LABEL
+    entry[1] = label.length
+    entry.set(stringToUtf16(label), 2)
+    this.directory.set(entry, at)
+  }
+
+  /** The entry of the label, whether the volume has one now or not. */
+  private labelAt(): number | undefined {
+    for (let at = 0; at + ENTRY <= this.directory.length && this.directory[at] !== ENTRY_END; at += ENTRY)
+      if ((this.directory[at] | IN_USE) === ENTRY_LABEL) return at
+    return undefined
   }
 
   async settle(set: EntrySet, name: string, bytes: number, time: number): Promise<void> {

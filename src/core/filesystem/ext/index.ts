@@ -23,6 +23,7 @@ import {
   SUPERBLOCK,
   SUPERBLOCK_OFFSET,
 } from './layout'
+import { relabelExt } from './label'
 import { growExt, mostExtBytes } from './resize'
 import { usedBlocks } from './used'
 import { type ExtGeometry, type Group, readExtGeometry, readGroups } from './volume'
@@ -31,6 +32,7 @@ import { type ExtGeometry, type Group, readExtGeometry, readGroups } from './vol
 export const ext: FileSystemDriver = {
   kind: 'ext',
   name: 'ext',
+  relabel: relabelExt,
   async recognise(device) {
     if (device.size < 64 * 1024) return false
     const { magic, incompatible } = SUPERBLOCK.read(await readBytes(device, SUPERBLOCK_OFFSET, 1024))

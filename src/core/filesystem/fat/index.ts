@@ -19,12 +19,18 @@ import {
   STATE_DIRTY,
 } from './layout'
 import { fatFiles } from './keep-files'
+import { FatWriter } from './put-file'
 import { mostFatBytes, resizeFat } from './resize'
 import { FatVolume, readFatGeometry } from './volume'
 
 /** FAT12, FAT16 and FAT32 behind the file-system port. */
 export const fat: FileSystemDriver = {
   kind: 'fat',
+  async relabel(device, label) {
+    const writer = await FatWriter.open(device)
+    await writer.relabel(label)
+    await writer.done()
+  },
   name: 'FAT',
   async recognise(device) {
     if (device.size < 64 * 1024) return false

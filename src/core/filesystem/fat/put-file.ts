@@ -8,6 +8,9 @@ import {
   ATTRIBUTE_ARCHIVE,
   ATTRIBUTE_DIRECTORY,
   ATTRIBUTE_LONG_NAME,
+  ATTRIBUTE_VOLUME,
+  BOOT_SECTOR,
+  BOOT_SECTOR_16,
   CLEAN_BIT,
   END_OF_CHAIN,
   ENTRY_MASK,
@@ -22,6 +25,7 @@ import { FatVolume, readFatGeometry } from './volume'
 
 const ROW = 32
 const ATTRIBUTES_AT = 11
+const LABEL_CHARACTERS = 11
 /** Tables of a volume this size are read whole. */
 const MAX_TABLE_BYTES = 32 * 1024 * 1024
 
@@ -80,6 +84,42 @@ export class FatWriter {
   async find(directory: number, name: string): Promise<FatEntry | undefined> {
     const { entries } = parseDirectory(await this.rowsOf(directory))
     return entries.find((e) => e.name.toUpperCase() === name.toUpperCase())
+  }
+
+  /**
+   * Gives the volume another label, in its root directory and in its boot sector (section 6.3 of its specification): at
+   * most eleven of the characters that short names have, in capitals.
+   */
+  async relabel(label: string): Promise<void> {
+    const text = label.toUpperCase()
+    if (
+      text.length > LABEL_CHARACTERS ||
+      !/^[ -~]*$/.test(text) ||
+      /["*+,./:;<=>?[\\\]|]/.test(text) ||
+      /^ | $/.test(text)
+    )
+      throw new CoreError(
+        `A FAT volume cannot be called ${label}. Its label has at most ${LABEL_CHARACTERS} letters, digits and blanks.`,
+      )
+    const rows = (await this.rowsOf(this.root)).slice()
+    let at = labelRow(rows)
+    if (text !== '') {
+      at ??= freeRows(rows, 1)
+      if (at === undefined) throw new CoreError('The root directory of the FAT volume is full.')
+      rows.set(entryRow(text.padEnd(LABEL_CHARACTERS), ATTRIBUTE_VOLUME, 0, 0), at)
+    } else if (at !== undefined) rows[at] = 0xe5
+    await this.writeRows(this.root, rows)
+    const { bits, sectorSize } = this.volume.geometry
+    const written = { label: (text || 'NO NAME').padEnd(LABEL_CHARACTERS) }
+    const boot = (await readBytes(this.device, 0, sectorSize)).slice()
+    const { backupBootSector } = BOOT_SECTOR.read(boot)
+    const copies = bits === 32 && backupBootSector > 0 && backupBootSector < 32 ? [0, backupBootSector] : [0]
+    for (const copy of copies) {
+      const sector = (await readBytes(this.device, copy * sectorSize, sectorSize)).slice()
+      if (bits === 32) BOOT_SECTOR.write(sector, written)
+      else BOOT_SECTOR_16.write(sector, written)
+      await this.device.write(copy * sectorSize, sector)
+    }
   }
 
   async makeDirectory(parent: number, name: string): Promise<number> {
@@ -256,6 +296,15 @@ export class FatWriter {
 /** A row that holds a part of a long name, and is not free. */
 const isLongRow = (bytes: Uint8Array, at: number) =>
   bytes[at] !== 0xe5 && (bytes[at + ATTRIBUTES_AT] & 0x3f) === ATTRIBUTE_LONG_NAME
+
+/** Where the row of the volume's label stands, or undefined. */
+function labelRow(bytes: Uint8Array): number | undefined {
+  for (let at = 0; at + ROW <= bytes.length && bytes[at] !== 0; at += ROW) {
+    const attributes = bytes[at + ATTRIBUTES_AT] & 0x3f
+    if (bytes[at] !== 0xe5 && attributes !== ATTRIBUTE_LONG_NAME && attributes & ATTRIBUTE_VOLUME) return at
+  }
+  return undefined
+}
 
 /** Where so many rows are free one behind the other, or undefined. Behind a row of zeros all are free. */
 function freeRows(bytes: Uint8Array, count: number): number | undefined {

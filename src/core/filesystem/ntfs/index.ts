@@ -22,6 +22,7 @@ import {
   VOLUME_INFORMATION,
 } from './layout'
 import { ntfsFiles } from './keep-files'
+import { NtfsWriter } from './put-file'
 import { type FileRecord, NtfsVolume, type Stream } from './volume'
 
 /** NTFS behind the file-system port. */
@@ -37,6 +38,11 @@ export const ntfs: FileSystemDriver = {
     return (totalSectors + 1) * bytesPerSector
   },
   files: ntfsFiles,
+  async relabel(device, label) {
+    const writer = await NtfsWriter.open(device, 0n)
+    await writer.relabel(label)
+    await writer.done()
+  },
   open: openNtfs,
   resizes: 'both',
   resize: resizeNtfs,

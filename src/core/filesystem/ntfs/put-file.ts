@@ -1,7 +1,7 @@
 import type { BlockDevice } from '../../block/device'
 import { concatBytes } from '../../bytes/concat'
 import { alignUp } from '../../bytes/size'
-import { utf16ToString, viewOf } from '../../bytes/struct'
+import { stringToUtf16, utf16ToString, viewOf } from '../../bytes/struct'
 import { BadStructure, CoreError, NotSupported } from '../../errors'
 import { bitRunsOf, setBits } from '../bitmap'
 import { expectFileName } from '../file-name'
@@ -67,6 +67,9 @@ export async function putNtfsFile(device: BlockDevice, path: string, content: Ui
   await writer.done()
 }
 
+/** The longest label, in UTF-16 units. */
+const LABEL_UNITS = 128
+
 /** Changes of one volume; its map of clusters is held until `done`. */
 export class NtfsWriter {
   private bits!: Uint8Array
@@ -122,6 +125,23 @@ export class NtfsWriter {
         return { bytes: sized }
       }),
     )
+  }
+
+  /** Gives the volume another label: the name attribute of its own record. */
+  async relabel(label: string): Promise<void> {
+    if (label.length > LABEL_UNITS || label.includes('\0'))
+      throw new CoreError(`An NTFS volume has a label of at most ${LABEL_UNITS} characters.`)
+    const record = await this.wholeRecord(RECORDS.volume)
+    const { volumeName } = ATTRIBUTE_TYPES
+    const old = record.attributes.find((a) => a.type === volumeName)
+    const id = old?.id ?? Math.max(...record.attributes.map((a) => a.id)) + 1
+    const raws = record.attributes.filter((a) => a !== old).map((a) => rawAttribute(record, a))
+    // Attributes stand in the order of their types.
+    const at = raws.findIndex((raw) => typeOf(raw) > volumeName)
+    raws.splice(at < 0 ? raws.length : at, 0, residentAttribute({ type: volumeName, id }, stringToUtf16(label)))
+    const bytes = withAttributes(record, raws)
+    if (!bytes) throw new NotSupported('The volume’s own record has no room for that label.')
+    await this.table.write(RECORDS.volume, bytes)
   }
 
   /** Makes a file of this content, or one with clusters for so many bytes that hold what they held. */
