@@ -134,7 +134,8 @@ async function captureOf(request: Extract<z.infer<typeof JobRequestSchema>, { ki
     throw new Refusal('store-full', { drive: driveName(under), freeBytes, neededBytes: drive.sizeBytes })
   const title = `${driveName(drive)} to ${name} on the ${driveName(under)}`
   const job = imageJob('capture', { title, read }, (options) => runTask('captureDrive', { ...order, folder }, options))
-  return { ...job, lease: { read, write: [await leasableDrive(under)] } }
+  const leaves = `What was begun of it was removed from the ${driveName(under)}; if it could not be, the drive’s page shows it.`
+  return { ...job, leaves, lease: { read, write: [await leasableDrive(under)] } }
 }
 
 /** An image of a drive's volume, written anew into the images folder as a VHDX, which every reader here knows. */

@@ -9,7 +9,7 @@ import type { IdleKind } from '@/core/copy/idle-kinds'
 import { checkRecord, isRecordName, recordName } from '@/core/copy/image-record'
 import { planVolumes } from '@/core/copy/plan-volumes'
 import { planImage } from '@/core/copy/plan-whole'
-import { CoreError } from '@/core/errors'
+import { CoreError, orUndefined } from '@/core/errors'
 import { type TargetKind, TARGETS } from '@/core/image'
 import type { ImageFolder } from '@/core/image/folder'
 import { compareDevices } from '@/core/image/compare'
@@ -216,7 +216,8 @@ export async function imagesInVolumes(
 ): Promise<ImageOnDrive[]> {
   const found: ImageOnDrive[] = []
   for (const { partition, folder } of volumes) {
-    const files = await withStore(folder, (store) => store.list())
+    // A directory that does not read is a finding of the survey, and no reason to show nothing of the drive.
+    const files = (await withStore(folder, (store) => store.list()).catch(orUndefined)) ?? []
     const names = new Set(files.map((file) => file.name))
     for (const { name, bytes } of files) {
       const recorded = names.has(recordName(name))
