@@ -64,18 +64,18 @@ afterAll(() => rmSync(folder, { recursive: true, force: true }))
 
 /** A drive in use: a FAT volume, an NTFS volume, a prepared partition, an ext4 volume behind it. */
 function inUse(name: string, sizeMib: number): string {
-  const drive = sparseFile(at(name), 760 * MIB, [])
+  const drive = sparseFile(at(name), 520 * MIB, [])
   run('sgdisk', [
-    ...['-n', '1:2048:+100M', '-t', '1:ef00', '-n', '2:0:+150M', '-t', '2:0700'],
-    ...['-n', `5:0:+${sizeMib}M`, '-t', '5:8300', '-c', '5:for the charts', '-n', '4:0:+120M', '-t', '4:8300', drive],
+    ...['-n', '1:2048:+64M', '-t', '1:ef00', '-n', '2:0:+40M', '-t', '2:0700'],
+    ...['-n', `5:0:+${sizeMib}M`, '-t', '5:8300', '-c', '5:for the charts', '-n', '4:0:+40M', '-t', '4:8300', drive],
   ])
   const part = (number: number) => gdiskPartitions(drive).get(number)!
-  const fat = sparseFile(at('fat'), 100 * MIB, [])
+  const fat = sparseFile(at('fat'), 64 * MIB, [])
   run('mkfs.fat', ['-F', '32', fat])
-  makeNtfs(at('ntfs'), { sizeBytes: 150 * MIB, clusterBytes: 4096 })
+  makeNtfs(at('ntfs'), { sizeBytes: 40 * MIB, clusterBytes: 4096 })
   for (const [file, number, size] of [
     ['prepared', 5, sizeMib],
-    ['behind', 4, 120],
+    ['behind', 4, 40],
   ] as const) {
     const ext = sparseFile(at(file), size * MIB, [])
     run('mkfs.ext4', ['-q', '-F', ext])
@@ -170,6 +170,10 @@ describe('a volume that goes into a prepared partition', () => {
     expect(tried('--volumes', '3', '--into', '5')).toEqual([2, expect.stringMatching(/no partition 3 on the source/)])
     expect(tried('--volumes', '1', '--into', '1')).toEqual([1, expect.stringMatching(/how its system starts/)])
     expect(tried('--into', '5')).toEqual([2, expect.stringMatching(/--volumes/)])
+    expect(tried('--volumes', '1', '--into', '5', '--target-size', '1GiB')).toEqual([
+      2,
+      expect.stringMatching(/--target-size/),
+    ])
     expect(tried('--volumes', '1')).toEqual([2, expect.stringMatching(/--into/)])
     expect(shaOfFile(drive)).toBe(whole)
     const own = imbarco('restore', source, source, '--volumes', '1', '--into', '1')

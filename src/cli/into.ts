@@ -37,6 +37,10 @@ export interface IntoOptions extends Options {
   readonly verify?: boolean
   readonly journal?: string
   readonly resume?: boolean
+  readonly recheckAll?: boolean
+  readonly skipPageFiles?: boolean
+  /** False where the map of used blocks is believed. */
+  readonly checkMap?: boolean
 }
 
 export async function restoreInto(input: string, target: string, options: IntoOptions, io: Io): Promise<number> {
@@ -72,7 +76,8 @@ export async function restoreInto(input: string, target: string, options: IntoOp
       const type = typeOn(survey, moved)
       const entry = { before: typeText(typeOn(survey, prepared)), after: typeText(type) }
       const stays = restOf(survey, into)
-      const plan = await planInto(image.device, layout)
+      const scope = { skipPageFiles: options.skipPageFiles === true, mapsUnchecked: options.checkMap === false }
+      const plan = await planInto(image.device, layout, scope)
       const work = {
         ...about,
         fits: true as const,
@@ -94,10 +99,11 @@ export async function restoreInto(input: string, target: string, options: IntoOp
             digest: blake3,
             note: `${path.basename(input)} to partition ${into} of ${path.basename(target)}`,
             job: kept?.state?.job ?? `into-${sha256Text(`${target} ${into} ${start}`)}`,
-            work: workOf(['into', volume, layout, source.fingerprint]),
+            work: workOf(['into', volume, layout, scope, source.fingerprint]),
             verify,
             journal: kept,
             from: kept?.state,
+            recheck: options.recheckAll ? 'every' : 'sample',
             checkpoint: () => io.signal.throwIfAborted(),
             onStep: tell(plan, verify, options.json === true, io),
             beforeTables: async () => {

@@ -208,6 +208,22 @@ function verifyText(report: {
   return `${image} is not what was recorded on ${madeAt.slice(0, 10)}: ${parts.join(', ')}.\n${files}`
 }
 
+/** Options that say how a whole target is laid out and written. */
+const NOT_INTO = [
+  ...([
+    'targetSize',
+    'targetSectorSize',
+    'rule',
+    'reserve',
+    'scheme',
+    'order',
+    'leaveOut',
+    'align',
+    'newIdentity',
+  ] as const),
+  ...(['everySector', 'everyOf', 'overwrite', 'lostList', 'to'] as const),
+] satisfies (keyof CopyOptions)[]
+
 export type RestoreOptions = CopyOptions & Partial<IntoOptions> & { readonly check?: boolean }
 
 /** Puts an image onto a drive of any size, laid out anew as `copy` does it. */
@@ -216,6 +232,11 @@ export async function restore(image: string, target: string, options: RestoreOpt
   if (into === undefined && (volumes || dryRun || replace))
     throw new WrongUse('--volumes, --replace and --dry-run belong to --into N.')
   if (into !== undefined && !volumes) throw new WrongUse('What goes into the partition is said by --volumes N.')
+  const strange = into === undefined ? undefined : NOT_INTO.find((name) => options[name] !== undefined)
+  if (strange !== undefined)
+    throw new WrongUse(
+      `--${strange.replace(/[A-Z]/g, (letter) => `-${letter.toLowerCase()}`)} is for a target of its own; --into leaves all else on the target as it is.`,
+    )
 
   const record = await recordOf(image)
   if (options.check && !record)
