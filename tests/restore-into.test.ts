@@ -158,6 +158,63 @@ describe('a volume that goes into a prepared partition', () => {
     expect(filesOf(volume, 'of the resumed')).toEqual(files)
   })
 
+  it('goes into unallocated space, as a partition of its own', async () => {
+    const drive = inUse('free.img', 8)
+    const before = { parts: gdiskPartitions(drive), rest: others(drive, 0) }
+    const args = ['restore', source, drive, '--volumes', '1', '--into-free', '--json']
+    const whole = shaOfFile(drive)
+    const dry = imbarco(...args, '--dry-run')
+    expect([dry.code, JSON.parse(dry.out).into, shaOfFile(drive)]).toEqual([0, null, whole])
+    const kept = ['--journal', at('free.journal')]
+    const child = spawn('bin/imbarco', [...args, ...kept], { stdio: ['ignore', 'ignore', 'pipe'] })
+    const ended = once(child, 'exit')
+    child.stderr.once('data', () => child.kill('SIGKILL'))
+    await ended
+    const { code, out } = imbarco(...args, ...kept, '--resume')
+    const { into, place, added } = JSON.parse(out)
+    expect([code, into, added, gdiskProblems(drive)]).toEqual([0, 3, true, ''])
+    const { first, last, type } = gdiskPartitions(drive).get(3)!
+    expect([first * 512, (last - first + 1) * 512, type]).toEqual([place.offset, place.length, BASIC_DATA])
+    expect(others(drive, 3)).toEqual(before.rest)
+    expect([...gdiskPartitions(drive)].filter(([number]) => number !== 3)).toEqual([...before.parts])
+    const volume = cut(drive, first, last, 'new')
+    expect(await checkNtfsFile(volume)).toEqual([])
+    expect(filesOf(volume, 'of the new')).toEqual(files)
+    // What is left has less than its length: there it becomes smaller.
+    const again = JSON.parse(imbarco(...args).out)
+    expect(again).toMatchObject({ fits: true, into: 6, verified: true })
+    expect(again.place.length).toBeLessThan(100 * MIB)
+    const less = gdiskPartitions(drive).get(6)!
+    const smaller = cut(drive, less.first, less.last, 'smaller')
+    expect(await checkNtfsFile(smaller)).toEqual([])
+    expect(filesOf(smaller, 'of the smaller')).toEqual(files)
+    const full = imbarco(...args)
+    expect([full.code, full.error, gdiskProblems(drive)]).toEqual([
+      1,
+      expect.stringMatching(/no unallocated space/),
+      '',
+    ])
+  })
+
+  it('goes into unallocated space of an MBR, and says when no record is left', async () => {
+    const drive = sparseFile(at('mbr free.img'), 400 * MIB, [])
+    run('sfdisk', ['-q', drive], 'label: dos\n2048 20480 c\n')
+    const args = ['restore', source, drive, '--volumes', '1', '--into-free', '--json']
+    const { code, out } = imbarco(...args)
+    expect([code, JSON.parse(out).into]).toEqual([0, 2])
+    const [first, second] = sfdiskPartitions(drive)
+    expect([first, second.type]).toEqual([{ start: 2048, size: 20480, type: 'c' }, '7'])
+    const volume = cut(drive, second.start, second.start + second.size - 1, 'new of MBR')
+    expect(await checkNtfsFile(volume)).toEqual([])
+    expect(filesOf(volume, 'of the new of MBR')).toEqual(files)
+    const full = sparseFile(at('mbr full.img'), 500 * MIB, [])
+    run('sfdisk', ['-q', full], 'label: dos\n2048 2048 c\n4096 2048 c\n6144 2048 c\n8192 2048 c\n')
+    const whole = shaOfFile(full)
+    const refused = imbarco('restore', source, full, ...args.slice(3))
+    expect([refused.code, refused.error]).toEqual([1, expect.stringMatching(/four partitions/)])
+    expect(shaOfFile(full)).toBe(whole)
+  })
+
   it('is refused, with nothing written, where it does not belong', () => {
     const drive = inUse('refused.img', 8)
     const whole = shaOfFile(drive)

@@ -1,3 +1,4 @@
+import { randomUUID } from 'node:crypto'
 import path from 'node:path'
 import type { BlockDevice, Extent } from '@/core/block/device'
 import { isZero, readBytes } from '@/core/block/device'
@@ -12,14 +13,15 @@ import { CoreError } from '@/core/errors'
 import { openFileSystem } from '@/core/filesystem'
 import { mbrTypeFor, typeGuidFor } from '@/core/fit/identity'
 import { fitInto } from '@/core/fit/into-place'
-import { applyRepair } from '@/core/repair/apply'
+import { applyRepair, settleRepair } from '@/core/repair/apply'
 import { patchesOf } from '@/core/repair/written'
-import { type EntryType, retype } from '@/core/scheme/retype'
+import { addEntry, type EntryType, retype } from '@/core/scheme/entry'
 import { surveyDrive } from '@/core/survey/survey'
 import type { DriveSurvey, PartitionSurvey } from '@/core/survey/types'
+import { isThere } from '@/host/files'
 import { openJournal } from '@/host/journal-file'
 import { RawFile } from '@/host/raw-file'
-import { repairJournal } from '@/host/repair-journal'
+import { repairIn, repairJournal } from '@/host/repair-journal'
 import { sha256 } from '@/host/sha256'
 import { BLAKE3, blake3 } from '@/host/strong-digest'
 import { type Io, json, type Options, STOPS } from './commands'
@@ -41,6 +43,8 @@ export interface IntoOptions extends Options {
   readonly skipPageFiles?: boolean
   /** False where the map of used blocks is believed. */
   readonly checkMap?: boolean
+  /** Its entry was made for this copy, of unallocated space. */
+  readonly added?: boolean
 }
 
 export async function restoreInto(input: string, target: string, options: IntoOptions, io: Io): Promise<number> {
@@ -56,7 +60,10 @@ export async function restoreInto(input: string, target: string, options: IntoOp
       await refuseSources(image.paths, target)
       const source = await surveyDrive(image.device, sha256)
       const moved = partitionOf(source, volume, 'source')
-      const { survey, prepared, holds, sectorSize } = await lookAt(target, into, options.sectorSize)
+      const { survey, prepared, holds, sectorSize } = await lookAt(target, into, {
+        ...options,
+        sure: resume === true || options.added === true,
+      })
       const laid = fitInto(source, volume, {
         number: into,
         firstLba: prepared.startBytes / sectorSize,
@@ -64,7 +71,7 @@ export async function restoreInto(input: string, target: string, options: IntoOp
         sectorSize,
         driveBytes: survey.sizeBytes,
       })
-      const about = { source: input, target, volume, into, seconds: 0 }
+      const about = { source: input, target, volume, into, added: options.added === true, seconds: 0 }
       if (!laid.fits) return { ...about, fits: false as const, obstacles: laid.obstacles }
       if (holds && !options.replace && !resume)
         throw new CoreError(
@@ -91,6 +98,7 @@ export async function restoreInto(input: string, target: string, options: IntoOp
       const kept = journal ? await openJournal(journal, { resume: resume === true }) : undefined
       const file = await RawFile.open(target, sectorSize)
       try {
+        if (journal) await settleTable(file, `${journal}.table`)
         const before = await digestOf(await withType(file, into, type), stays)
         let outcome: CopyOutcome | undefined
         // A copy that came to its end may have been cut off before its entry was changed.
@@ -136,19 +144,119 @@ export async function restoreInto(input: string, target: string, options: IntoOp
   return report.fits && !('lost' in report && report.lost.length > 0) ? 0 : STOPS
 }
 
+/** The same into unallocated space, which gets an entry of its own first: then it is a prepared partition. */
+export async function restoreIntoFree(
+  input: string,
+  target: string,
+  options: Omit<IntoOptions, 'into'>,
+  io: Io,
+): Promise<number> {
+  const { volumes, dryRun, journal, resume } = options
+  if (volumes.length !== 1) throw new WrongUse('One volume at a time goes into a partition: --volumes N.')
+  const made = journal ? `${journal}.entry` : undefined
+  const begun = resume && made ? await repairIn(made) : undefined
+  if (begun?.state === 'done') {
+    const into = Number(begun.name.split(' ').at(-1))
+    const copying = journal !== undefined && (await isThere(journal))
+    return restoreInto(input, target, { ...options, into, resume: copying, added: true, replace: true }, io)
+  }
+  const source = await withImage(input, options.sectorSize, ({ device }) => surveyDrive(device, sha256))
+  const moved = partitionOf(source, volumes[0], 'source')
+  const { survey, sectorSize } = await withImage(target, options.sectorSize, async ({ device, kind, name }) => {
+    if (kind !== 'raw') throw new CoreError(`Only a raw image is written in its place, and the target is ${name}.`)
+    return { survey: await surveyDrive(device, sha256), sectorSize: device.logicalSectorSize }
+  })
+  const free = freePlace(survey, moved.sizeBytes)
+  if (!free) throw new CoreError('There is no unallocated space on the target. Nothing was written.')
+  const type = typeOn(survey, moved)
+  const laid = fitInto(source, volumes[0], { ...free, number: 0, sectorSize, driveBytes: survey.sizeBytes })
+  if (!laid.fits || dryRun) {
+    const place = {
+      offset: free.firstLba * sectorSize,
+      length: (free.lastLba - free.firstLba + 1) * sectorSize,
+      sectorSize,
+    }
+    const about = { source: input, target, volume: volumes[0], into: null, added: true, seconds: 0 }
+    const report = laid.fits
+      ? {
+          ...about,
+          fits: true as const,
+          place,
+          entry: { before: '', after: typeText(type) },
+          copiedBytes: 0,
+          dryRun: true as const,
+        }
+      : { ...about, fits: false as const, obstacles: laid.obstacles }
+    await io.print(options.json ? json(report) : intoText(report))
+    return laid.fits ? 0 : STOPS
+  }
+  const into = await withFile(target, sectorSize, async (file) => {
+    if (made) await settleTable(file, made)
+    let number = 0
+    const entry = { type, firstLba: free.firstLba, lastLba: free.lastLba, guid: randomUUID() }
+    const patches = await patchesOf(file, async (drive) => (number = await addEntry(drive, entry)))
+    const plan = { name: `entry ${number}`, title: `Partition ${number} is made`, changes: [], patches }
+    await applyRepair(file, plan, made ? repairJournal(made) : { keep: async () => {} })
+    return number
+  })
+  // What the space held before belongs to nobody.
+  return restoreInto(input, target, { ...options, resume: false, into, added: true, replace: true }, io)
+}
+
+/** Where a volume of a length goes in the largest unallocated stretch, in whole steps; undefined where there is none. */
+function freePlace({ gaps, partitions, logicalSectorSize: sector }: DriveSurvey, sizeBytes: number) {
+  const containers = partitions.filter((p) => p.role === 'extended')
+  const step = MIB / sector
+  const places = gaps
+    // Inside of a container only logical partitions are made.
+    .filter(({ firstLba, lastLba }) =>
+      containers.every((c) => lastLba * sector < c.startBytes || firstLba * sector >= c.startBytes + c.sizeBytes),
+    )
+    .map(({ firstLba, lastLba }) => ({
+      firstLba: Math.ceil(firstLba / step) * step,
+      lastLba: Math.floor((lastLba + 1) / step) * step - 1,
+    }))
+    .filter(({ firstLba, lastLba }) => lastLba > firstLba)
+    .sort((a, b) => b.lastLba - b.firstLba - (a.lastLba - a.firstLba))
+  const [largest] = places
+  if (!largest) return undefined
+  const wanted = Math.ceil(sizeBytes / MIB) * step
+  return { firstLba: largest.firstLba, lastLba: Math.min(largest.lastLba, largest.firstLba + wanted - 1) }
+}
+
+/** Takes a change of the table back that was cut off. */
+async function settleTable(file: RawFile, journal: string): Promise<void> {
+  const record = await repairIn(journal)
+  if (record) await settleRepair(file, record, repairJournal(journal))
+}
+
+async function withFile<T>(target: string, sectorSize: 512 | 4096, work: (file: RawFile) => Promise<T>): Promise<T> {
+  const file = await RawFile.open(target, sectorSize)
+  try {
+    return await work(file)
+  } finally {
+    await file.close()
+  }
+}
+
 const sha256Text = (text: string) => toHex(sha256(new TextEncoder().encode(text))).slice(0, 12)
 
 /** The partition of the target, with what it holds as the end of a sentence. Throws CoreError where it is none to be written. */
-async function lookAt(target: string, into: number, asked: 512 | 4096 | undefined) {
+async function lookAt(
+  target: string,
+  into: number,
+  /** Sure is what was made for the copy, or taken for it before. */
+  { sectorSize: asked, sure }: { readonly sectorSize?: 512 | 4096; readonly sure: boolean },
+) {
   return withImage(target, asked, async ({ device, kind, name }) => {
     if (kind !== 'raw') throw new CoreError(`Only a raw image is written in its place, and the target is ${name}.`)
     const survey = await surveyDrive(device, sha256)
     const prepared = partitionOf(survey, into, 'target')
-    if (prepared.system)
+    if (prepared.system && !sure)
       throw new CoreError(
         `Partition ${into} of the target holds a system of its own, ${prepared.system.name}. Nothing was written.`,
       )
-    if (prepared.role !== 'data')
+    if (prepared.role !== 'data' && !sure)
       throw new CoreError(`Partition ${into} of the target belongs to how its system starts. Nothing was written.`)
     const slice = new SliceDevice(device, prepared.startBytes, prepared.sizeBytes)
     return { survey, prepared, holds: await holdsWords(slice), sectorSize: device.logicalSectorSize }
@@ -235,12 +343,17 @@ function withoutDiscard(volume: BlockDevice): BlockDevice {
 }
 
 type IntoReport =
-  | { readonly fits: false; readonly into: number; readonly obstacles: readonly { sentence: string; mend: string }[] }
+  | {
+      readonly fits: false
+      readonly into: number | null
+      readonly obstacles: readonly { sentence: string; mend: string }[]
+    }
   | {
       readonly fits: true
       readonly target: string
       readonly volume: number
-      readonly into: number
+      readonly into: number | null
+      readonly added: boolean
       readonly place: { readonly offset: number; readonly length: number }
       readonly entry: { readonly before: string; readonly after: string }
       readonly copiedBytes: number
@@ -253,9 +366,14 @@ type IntoReport =
 function intoText(report: IntoReport): string {
   if (!report.fits) return report.obstacles.map(({ sentence, mend }) => `${sentence} ${mend}\n`).join('')
   const { target, volume, into, place, entry, copiedBytes, dryRun, verified, lost = [], seconds } = report
-  const type = entry.before === entry.after ? '' : ` Its type becomes ${entry.after}, from ${entry.before}.`
-  const what = `volume ${volume} into partition ${into}, ${formatSize(place.length)} from byte ${place.offset}`
-  if (dryRun) return `${target}: would put ${what}; ${formatSize(copiedBytes)} to copy.${type} Nothing was written.\n`
+  const type =
+    entry.before === entry.after || report.added ? '' : ` Its type becomes ${entry.after}, from ${entry.before}.`
+  const number = into === null ? 'a new partition' : `partition ${into}`
+  const what = `volume ${volume} into ${number}${report.added && into !== null ? ', made for it' : ''}, ${formatSize(place.length)} from byte ${place.offset}`
+  if (dryRun) {
+    const bytes = copiedBytes > 0 ? `; ${formatSize(copiedBytes)} to copy` : ''
+    return `${target}: would put ${what}${bytes}.${type} Nothing was written.\n`
+  }
   const read = verified ? 'read back and equal' : 'not read back'
   return [
     `${target}: ${what}; ${formatSize(copiedBytes)}, ${read}, ${seconds.toFixed(1)} s.${type}`,

@@ -17,7 +17,7 @@ import { sha256 } from '@/host/sha256'
 import { recordOf, writeImage } from '@/host/write-image'
 import { byExtension, type Io, json, type Options, percentOn, STOPS } from './commands'
 import { copy, type CopyOptions, refuseOwn, tell, whenStopped, workOf } from './copy'
-import { type IntoOptions, restoreInto } from './into'
+import { type IntoOptions, restoreInto, restoreIntoFree } from './into'
 import { ChangedMeanwhile, withImage, WrongUse } from './open'
 
 // Images that are kept: made of a drive, proved again at any time, put back onto a drive, written anew without what is free.
@@ -224,15 +224,18 @@ const NOT_INTO = [
   ...(['everySector', 'everyOf', 'overwrite', 'lostList', 'to'] as const),
 ] satisfies (keyof CopyOptions)[]
 
-export type RestoreOptions = CopyOptions & Partial<IntoOptions> & { readonly check?: boolean }
+export type RestoreOptions = CopyOptions &
+  Partial<IntoOptions> & { readonly check?: boolean; readonly intoFree?: boolean }
 
 /** Puts an image onto a drive of any size, laid out anew as `copy` does it. */
 export async function restore(image: string, target: string, options: RestoreOptions, io: Io): Promise<number> {
-  const { volumes, into, dryRun, replace } = options
-  if (into === undefined && (volumes || dryRun || replace))
-    throw new WrongUse('--volumes, --replace and --dry-run belong to --into N.')
-  if (into !== undefined && !volumes) throw new WrongUse('What goes into the partition is said by --volumes N.')
-  const strange = into === undefined ? undefined : NOT_INTO.find((name) => options[name] !== undefined)
+  const { volumes, into, intoFree, dryRun, replace } = options
+  const placed = into !== undefined || intoFree === true
+  if (!placed && (volumes || dryRun || replace))
+    throw new WrongUse('--volumes, --replace and --dry-run belong to --into N or --into-free.')
+  if (into !== undefined && intoFree) throw new WrongUse('Either --into N or --into-free.')
+  if (placed && !volumes) throw new WrongUse('What goes into the partition is said by --volumes N.')
+  const strange = !placed ? undefined : NOT_INTO.find((name) => options[name] !== undefined)
   if (strange !== undefined)
     throw new WrongUse(
       `--${strange.replace(/[A-Z]/g, (letter) => `-${letter.toLowerCase()}`)} is for a target of its own; --into leaves all else on the target as it is.`,
@@ -248,6 +251,7 @@ export async function restore(image: string, target: string, options: RestoreOpt
     if (!equal)
       throw new CoreError(`${path.basename(image)} is not what was recorded when it was made. Nothing was written.`)
   }
+  if (intoFree) return restoreIntoFree(image, target, { ...options, volumes: volumes! }, io)
   if (into !== undefined) return restoreInto(image, target, { ...options, into, volumes: volumes! }, io)
   return copy(image, target, options, io)
 }

@@ -3,7 +3,7 @@ import { viewOf } from '../bytes/struct'
 import { type BlockDevice, readBytes, writeBytes } from '../block/device'
 import { BadStructure, CoreError, NotSupported } from '../errors'
 import { GPT_ENTRY, GPT_HEADER, GPT_SIGNATURE } from './gpt-layout'
-import { MBR_RECORD, MBR_RECORDS_OFFSET } from './mbr-layout'
+import { MBR_RECORD, MBR_RECORDS_OFFSET, MBR_SECTORS } from './mbr-layout'
 import { readScheme } from '.'
 
 /** What a table says of the content of a partition. */
@@ -28,11 +28,63 @@ export async function retype(drive: BlockDevice, number: number, type: EntryType
     return retypeRecord(drive, partition, type.mbrType)
   }
   if (!('typeGuid' in type)) throw new CoreError('The drive has a GPT, whose types are GUIDs.')
-  const sector = drive.logicalSectorSize
-  const copies = [
-    await copyWith(drive, 1, number, type.typeGuid),
-    await copyWith(drive, drive.size / sector - 1, number, type.typeGuid),
-  ]
+  return writeEntry(drive, number, type)
+}
+
+/** What a new entry says of its partition; sectors are inclusive. */
+export interface NewEntry {
+  readonly type: EntryType
+  readonly firstLba: number
+  readonly lastLba: number
+  /** Of a GPT. */
+  readonly guid: string
+}
+
+/**
+ * Adds an entry to the table that is on a drive, in the first place that is free, and gives its number. All other bytes
+ * stay what they are, but for the checksums of a GPT. Rejects with CoreError where the table is damaged or has no place
+ * left, or where the sectors are not free by it, before anything is written.
+ */
+export async function addEntry(drive: BlockDevice, { type, firstLba, lastLba, guid }: NewEntry): Promise<number> {
+  const reading = await readScheme(drive)
+  if (!reading || reading.scheme === 'damaged') throw new NotSupported('The drive has no partition table that holds.')
+  const inTheWay = reading.partitions.find((p) => p.firstLba <= lastLba && firstLba <= p.lastLba)
+  if (inTheWay) throw new CoreError(`Partition ${inTheWay.number} lies where the new one is to be.`)
+  const taken = new Set(reading.partitions.map((p) => p.number))
+  if (reading.scheme === 'mbr') {
+    if (!('mbrType' in type)) throw new CoreError('The drive has an MBR, whose types are numbers.')
+    if (lastLba > MBR_SECTORS) throw new CoreError('An MBR counts no sectors so far behind.')
+    const number = [1, 2, 3, 4].find((n) => !taken.has(n))
+    if (number === undefined)
+      throw new CoreError('The MBR names four partitions already, and has no place for another.')
+    const sector = await readBytes(drive, 0, drive.logicalSectorSize)
+    const record = new Uint8Array(MBR_RECORD.size)
+    const beyond = Uint8Array.of(0xfe, 0xff, 0xff)
+    const sectors = lastLba - firstLba + 1
+    MBR_RECORD.write(record, { firstChs: beyond, type: type.mbrType, lastChs: beyond, firstLba, sectors })
+    sector.set(record, MBR_RECORDS_OFFSET + (number - 1) * MBR_RECORD.size)
+    await drive.write(0, sector)
+    await drive.flush()
+    return number
+  }
+  if (!('typeGuid' in type)) throw new CoreError('The drive has a GPT, whose types are GUIDs.')
+  const { entryCount, firstUsableLba, lastUsableLba } = GPT_HEADER.read(
+    await readBytes(drive, drive.logicalSectorSize, drive.logicalSectorSize),
+  )
+  if (firstLba < firstUsableLba || lastLba > lastUsableLba)
+    throw new CoreError('The table itself lies where the new partition is to be.')
+  let number = 1
+  while (taken.has(number)) number++
+  if (number > entryCount) throw new CoreError('The table has no place for another partition.')
+  await writeEntry(drive, number, { ...type, guid, firstLba, lastLba, attributes: 0n, name: '' })
+  return number
+}
+
+type EntryFields = Parameters<typeof GPT_ENTRY.write>[1]
+
+async function writeEntry(drive: BlockDevice, number: number, fields: EntryFields): Promise<void> {
+  const last = drive.size / drive.logicalSectorSize - 1
+  const copies = [await copyWith(drive, 1, number, fields), await copyWith(drive, last, number, fields)]
   // The backup first: whichever copy is cut off, the other is whole.
   for (const { entryAt, entry, headerAt, header } of copies.reverse()) {
     await writeBytes(drive, entryAt, entry)
@@ -42,12 +94,11 @@ export async function retype(drive: BlockDevice, number: number, type: EntryType
 }
 
 /** One copy of a GPT with the entry changed: UEFI 2.10, sections 5.3.2 and 5.3.3. */
-async function copyWith(drive: BlockDevice, lba: number, number: number, typeGuid: string) {
+async function copyWith(drive: BlockDevice, lba: number, number: number, changed: EntryFields) {
   const sector = drive.logicalSectorSize
   const headerAt = lba * sector
   const whole = await readBytes(drive, headerAt, sector)
-  const fields = GPT_HEADER.read(whole)
-  const { signature, headerSize, headerCrc, entriesLba, entryCount, entrySize, entriesCrc } = fields
+  const { signature, headerSize, headerCrc, entriesLba, entryCount, entrySize, entriesCrc } = GPT_HEADER.read(whole)
   const bad = (why: string) => new BadStructure('partition table', headerAt, why)
   const bytes = entryCount * entrySize
   const sane =
@@ -67,7 +118,7 @@ async function copyWith(drive: BlockDevice, lba: number, number: number, typeGui
   if (crc32(header) !== headerCrc || crc32(entries) !== entriesCrc) throw bad('one of its copies fails its checksum')
   const at = (number - 1) * entrySize
   const entry = entries.subarray(at, at + GPT_ENTRY.size)
-  GPT_ENTRY.write(entry, { typeGuid })
+  GPT_ENTRY.write(entry, changed)
   GPT_HEADER.write(header, { entriesCrc: crc32(entries) })
   GPT_HEADER.write(header, { headerCrc: crc32(header) })
   return { entryAt: entriesAt + at, entry, headerAt, header }

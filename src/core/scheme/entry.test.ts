@@ -7,7 +7,7 @@ import { viewOf } from '../bytes/struct'
 import { writeGpt } from './gpt'
 import { mbrWrites } from './mbr-write'
 import { readScheme } from '.'
-import { retype } from './retype'
+import { addEntry, retype } from './entry'
 import { type GptPartition, TYPE_GUIDS } from './types'
 
 const MIB = 1024 * 1024
@@ -111,5 +111,58 @@ describe('the type of an entry', () => {
     const whole = await readBytes(drive, 0, drive.size)
     await expect(retype(drive, 1, { typeGuid: TYPE_GUIDS.basicData })).rejects.toThrow(/checksum/)
     expect(sameBytes(await readBytes(drive, 0, drive.size), whole)).toBe(true)
+  })
+})
+
+describe('a new entry', () => {
+  const type = { typeGuid: TYPE_GUIDS.basicData }
+  const guid = '20000000-0000-4000-8000-000000000001'
+
+  it('of any GPT takes the first place that is free, and changes nothing else', async () => {
+    const numbers = fc.uniqueArray(fc.integer({ min: 1, max: 128 }), { minLength: 1, maxLength: 20 })
+    await fc.assert(
+      fc.asyncProperty(numbers, fc.constantFrom(512 as const, 4096 as const), async (taken, sector) => {
+        const make = async () => {
+          const drive = new MemoryDevice(8 * MIB, sector)
+          const partitions = taken.map((number, i) => partition(number, 64 + i * 64, 64))
+          await writeGpt(drive, { diskGuid: partition(1, 0, 1).guid, entryCount: 128, entrySize: 128, partitions })
+          return drive
+        }
+        const [before, after] = [await make(), await make()]
+        const [firstLba, lastLba] = [64 + taken.length * 64, 64 + taken.length * 64 + 9]
+        const number = await addEntry(after, { type, guid, firstLba, lastLba })
+        expect(number).toBe(Array.from({ length: 129 }, (_, i) => i + 1).find((n) => !taken.includes(n)))
+        const last = before.size / sector - 1
+        const rows = Math.ceil((128 * 128) / sector)
+        const row = Math.floor(((number - 1) * 128) / sector)
+        expect([...(await differing(before, after)).keys()]).toEqual([1, 2 + row, last - rows + row, last])
+        const reading = await readScheme(after)
+        expect(reading!.findings.filter((f) => f.severity === 'damage')).toEqual([])
+        expect(reading!.partitions.find((p) => p.number === number)).toMatchObject({ firstLba, lastLba, guid, ...type })
+        expect(reading!.partitions).toHaveLength(taken.length + 1)
+      }),
+      { numRuns: 25 },
+    )
+  })
+
+  it('is not made over another partition, over the table itself, or where there is no place left', async () => {
+    const drive = new MemoryDevice(8 * MIB)
+    const table = { diskGuid: partition(1, 0, 1).guid, entryCount: 128, entrySize: 128 }
+    await writeGpt(drive, { ...table, partitions: [partition(1, 2048, 100)] })
+    const whole = await readBytes(drive, 0, drive.size)
+    const add = (firstLba: number, lastLba: number) => addEntry(drive, { type, guid, firstLba, lastLba })
+    await expect(add(2147, 2200)).rejects.toThrow(/Partition 1 lies/)
+    await expect(add(30, 40)).rejects.toThrow(/table itself/)
+    await expect(add(16_300, 16_383)).rejects.toThrow(/table itself/)
+    expect(sameBytes(await readBytes(drive, 0, drive.size), whole)).toBe(true)
+    const mbr = new MemoryDevice(8 * MIB)
+    const primary = [1, 2, 3, 4].map((number) => ({
+      ...{ number, firstLba: number * 2048, sectors: 1000, type: 0x83, active: false, recordLba: 0 },
+    }))
+    for (const { offset, bytes } of mbrWrites({ diskSignature: '01234567', bootCode: undefined, primary }, 512))
+      await mbr.write(offset, bytes)
+    await expect(addEntry(mbr, { type: { mbrType: 7 }, guid, firstLba: 12_000, lastLba: 12_100 })).rejects.toThrow(
+      /four partitions/,
+    )
   })
 })
