@@ -233,6 +233,9 @@ describe('a volume that goes into a prepared partition', () => {
     ])
     expect(tried('--volumes', '1')).toEqual([2, expect.stringMatching(/--into/)])
     expect(shaOfFile(drive)).toBe(whole)
+    const before = shaOfFile(source)
+    const free = imbarco('restore', source, source, '--volumes', '1', '--into-free')
+    expect([free.code, free.error, shaOfFile(source)]).toEqual([2, expect.stringMatching(/source itself/), before])
     const own = imbarco('restore', source, source, '--volumes', '1', '--into', '1')
     expect([own.code, own.error]).toEqual([2, expect.stringMatching(/source itself/)])
     // What holds files is not taken for prepared.

@@ -11,8 +11,8 @@ import { type CopyOutcome, runCopy } from '@/core/copy/run'
 import { toHex } from '@/core/digest'
 import { CoreError } from '@/core/errors'
 import { openFileSystem } from '@/core/filesystem'
-import { mbrTypeFor, typeGuidFor } from '@/core/fit/identity'
-import { fitInto } from '@/core/fit/into-place'
+import { typeOn } from '@/core/fit/identity'
+import { fitInto, freePlace } from '@/core/fit/into-place'
 import { applyRepair, settleRepair } from '@/core/repair/apply'
 import { patchesOf } from '@/core/repair/written'
 import { addEntry, type EntryType, retype } from '@/core/scheme/entry'
@@ -80,8 +80,8 @@ export async function restoreInto(input: string, target: string, options: IntoOp
       const { partition, layout } = laid
       const offset = partition.firstLba * sectorSize
       const length = (partition.lastLba - partition.firstLba + 1) * sectorSize
-      const type = typeOn(survey, moved)
-      const entry = { before: typeText(typeOn(survey, prepared)), after: typeText(type) }
+      const type = typeOn(survey.scheme, moved)
+      const entry = { before: typeText(typeOn(survey.scheme, prepared)), after: typeText(type) }
       const stays = restOf(survey, into)
       const scope = { skipPageFiles: options.skipPageFiles === true, mapsUnchecked: options.checkMap === false }
       const plan = await planInto(image.device, layout, scope)
@@ -160,7 +160,11 @@ export async function restoreIntoFree(
     const copying = journal !== undefined && (await isThere(journal))
     return restoreInto(input, target, { ...options, into, resume: copying, added: true, replace: true }, io)
   }
-  const source = await withImage(input, options.sectorSize, ({ device }) => surveyDrive(device, sha256))
+  // The entry is written before the copy looks at what it is given, so the source is kept from it here.
+  const source = await withImage(input, options.sectorSize, async ({ device, paths }) => {
+    await refuseSources(paths, target)
+    return surveyDrive(device, sha256)
+  })
   const moved = partitionOf(source, volumes[0], 'source')
   const { survey, sectorSize } = await withImage(target, options.sectorSize, async ({ device, kind, name }) => {
     if (kind !== 'raw') throw new CoreError(`Only a raw image is written in its place, and the target is ${name}.`)
@@ -168,7 +172,7 @@ export async function restoreIntoFree(
   })
   const free = freePlace(survey, moved.sizeBytes)
   if (!free) throw new CoreError('There is no unallocated space on the target. Nothing was written.')
-  const type = typeOn(survey, moved)
+  const type = typeOn(survey.scheme, moved)
   const laid = fitInto(source, volumes[0], { ...free, number: 0, sectorSize, driveBytes: survey.sizeBytes })
   if (!laid.fits || dryRun) {
     const place = {
@@ -183,7 +187,7 @@ export async function restoreIntoFree(
           fits: true as const,
           place,
           entry: { before: '', after: typeText(type) },
-          copiedBytes: 0,
+          copiedBytes: null,
           dryRun: true as const,
         }
       : { ...about, fits: false as const, obstacles: laid.obstacles }
@@ -201,27 +205,6 @@ export async function restoreIntoFree(
   })
   // What the space held before belongs to nobody.
   return restoreInto(input, target, { ...options, resume: false, into, added: true, replace: true }, io)
-}
-
-/** Where a volume of a length goes in the largest unallocated stretch, in whole steps; undefined where there is none. */
-function freePlace({ gaps, partitions, logicalSectorSize: sector }: DriveSurvey, sizeBytes: number) {
-  const containers = partitions.filter((p) => p.role === 'extended')
-  const step = MIB / sector
-  const places = gaps
-    // Inside of a container only logical partitions are made.
-    .filter(({ firstLba, lastLba }) =>
-      containers.every((c) => lastLba * sector < c.startBytes || firstLba * sector >= c.startBytes + c.sizeBytes),
-    )
-    .map(({ firstLba, lastLba }) => ({
-      firstLba: Math.ceil(firstLba / step) * step,
-      lastLba: Math.floor((lastLba + 1) / step) * step - 1,
-    }))
-    .filter(({ firstLba, lastLba }) => lastLba > firstLba)
-    .sort((a, b) => b.lastLba - b.firstLba - (a.lastLba - a.firstLba))
-  const [largest] = places
-  if (!largest) return undefined
-  const wanted = Math.ceil(sizeBytes / MIB) * step
-  return { firstLba: largest.firstLba, lastLba: Math.min(largest.lastLba, largest.firstLba + wanted - 1) }
 }
 
 /** Takes a change of the table back that was cut off. */
@@ -283,12 +266,6 @@ async function holdsWords(volume: BlockDevice): Promise<string | undefined> {
   const entries = await fileSystem.list('/').catch(() => undefined)
   if (!entries) return 'holds files that cannot be read'
   return entries.some(({ name }) => !OWN.test(name)) ? 'holds files' : undefined
-}
-
-/** What the target's table says of a volume. */
-function typeOn({ scheme }: DriveSurvey, partition: PartitionSurvey): EntryType {
-  if (scheme === 'mbr') return { mbrType: partition.mbr?.type ?? mbrTypeFor(partition) }
-  return { typeGuid: partition.typeGuid || typeGuidFor(partition) }
 }
 
 const typeText = (type: EntryType) =>
@@ -356,7 +333,8 @@ type IntoReport =
       readonly added: boolean
       readonly place: { readonly offset: number; readonly length: number }
       readonly entry: { readonly before: string; readonly after: string }
-      readonly copiedBytes: number
+      /** Null before there is a partition to plan for. */
+      readonly copiedBytes: number | null
       readonly dryRun?: true
       readonly verified?: boolean
       readonly lost?: Parameters<typeof lostWords>[0]
@@ -371,12 +349,12 @@ function intoText(report: IntoReport): string {
   const number = into === null ? 'a new partition' : `partition ${into}`
   const what = `volume ${volume} into ${number}${report.added && into !== null ? ', made for it' : ''}, ${formatSize(place.length)} from byte ${place.offset}`
   if (dryRun) {
-    const bytes = copiedBytes > 0 ? `; ${formatSize(copiedBytes)} to copy` : ''
+    const bytes = copiedBytes === null ? '' : `; ${formatSize(copiedBytes)} to copy`
     return `${target}: would put ${what}${bytes}.${type} Nothing was written.\n`
   }
   const read = verified ? 'read back and equal' : 'not read back'
   return [
-    `${target}: ${what}; ${formatSize(copiedBytes)}, ${read}, ${seconds.toFixed(1)} s.${type}`,
+    `${target}: ${what}; ${formatSize(copiedBytes ?? 0)}, ${read}, ${seconds.toFixed(1)} s.${type}`,
     'All else that was looked at on it, the tables and both ends of every other partition, is as it was.',
     ...(lost.length > 0 ? [`${lostWords(lost)}.`] : []),
     '',

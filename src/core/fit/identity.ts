@@ -1,3 +1,4 @@
+import type { EntryType } from '../scheme/entry'
 import { crc32 } from '../bytes/crc32'
 import { MBR_TYPES } from '../scheme/mbr-layout'
 import { TYPE_GUIDS } from '../scheme/types'
@@ -172,8 +173,13 @@ const FROM_MBR: Readonly<Record<number, string>> = {
   [MBR_TYPES.efiSystem]: TYPE_GUIDS.efiSystem,
 }
 
-/** What a GPT says of a partition that comes from an MBR. */
-export function typeGuidFor(part: Pick<PartitionSurvey, 'mbr'>): string {
+/** What a table of a kind says of the content of a partition, wherever that comes from. */
+export function typeOn(scheme: string, partition: PartitionSurvey): EntryType {
+  if (scheme === 'mbr') return { mbrType: partition.mbr?.type ?? mbrTypeFor(partition) }
+  return { typeGuid: partition.typeGuid || typeGuidFor(partition) }
+}
+
+function typeGuidFor(part: Pick<PartitionSurvey, 'mbr'>): string {
   return FROM_MBR[part.mbr?.type ?? 0] ?? TYPE_GUIDS.basicData
 }
 
@@ -190,8 +196,7 @@ const FROM_GPT: Readonly<Record<string, number>> = {
   [TYPE_GUIDS.linuxLuks]: MBR_TYPES.linux,
 }
 
-/** What an MBR says of a partition that comes from a GPT. */
-export function mbrTypeFor(part: Pick<PartitionSurvey, 'typeGuid' | 'volume'>): number {
+function mbrTypeFor(part: Pick<PartitionSurvey, 'typeGuid' | 'volume'>): number {
   const known = FROM_GPT[part.typeGuid]
   if (known !== undefined) return known
   const kind = part.volume?.kind ?? ''

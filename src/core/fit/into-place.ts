@@ -46,3 +46,27 @@ export function fitInto(survey: DriveSurvey, volume: number, place: Place): FitI
   const layout = { ...result.layout, targetSizeBytes: place.driveBytes, partitions: [partition], gaps: [] }
   return { fits: true, layout, partition }
 }
+
+/** Where a volume of a length goes in the largest unallocated stretch, in whole steps; undefined where there is none. */
+export function freePlace(
+  { gaps, partitions, logicalSectorSize: sector }: DriveSurvey,
+  sizeBytes: number,
+): Pick<Place, 'firstLba' | 'lastLba'> | undefined {
+  const containers = partitions.filter((p) => p.role === 'extended')
+  const step = MIB / sector
+  const places = gaps
+    // Inside of a container only logical partitions are made.
+    .filter(({ firstLba, lastLba }) =>
+      containers.every((c) => lastLba * sector < c.startBytes || firstLba * sector >= c.startBytes + c.sizeBytes),
+    )
+    .map(({ firstLba, lastLba }) => ({
+      firstLba: Math.ceil(firstLba / step) * step,
+      lastLba: Math.floor((lastLba + 1) / step) * step - 1,
+    }))
+    .filter(({ firstLba, lastLba }) => lastLba > firstLba)
+    .sort((a, b) => b.lastLba - b.firstLba - (a.lastLba - a.firstLba))
+  const [largest] = places
+  if (!largest) return undefined
+  const wanted = Math.ceil(sizeBytes / MIB) * step
+  return { firstLba: largest.firstLba, lastLba: Math.min(largest.lastLba, largest.firstLba + wanted - 1) }
+}
