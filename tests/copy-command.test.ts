@@ -1,5 +1,4 @@
 import { spawn } from 'node:child_process'
-import { createHash } from 'node:crypto'
 import {
   closeSync,
   copyFileSync,
@@ -21,7 +20,7 @@ import { readBytes } from '@/core/block/device'
 import { HEADER as QCOW2 } from '@/core/image/qcow2-layout'
 import { makeSystemDisk } from '@/core/testing-disk'
 import { pattern } from '@/core/testing'
-import { imbarco, sparseFile } from './support/image-files'
+import { imbarco, shaOfFile, sparseFile } from './support/image-files'
 
 const MIB = 1024 * 1024
 const deep = process.env.IMBARCO_DEEP === '1'
@@ -30,7 +29,6 @@ let disk: string
 let full: string
 const at = (name: string) => path.join(folder, name)
 const parse = (text: string) => JSON.parse(text)
-const digestOf = (file: string) => createHash('sha256').update(readFileSync(file)).digest('hex')
 
 beforeAll(async () => {
   folder = mkdtempSync(path.join(tmpdir(), 'imbarco-copy-'))
@@ -103,13 +101,13 @@ describe('imbarco copy with a journal', () => {
     const { code, out } = imbarco(...args, '--resume')
     expect(code).toBe(0)
     expect(parse(out)).toMatchObject({ verified: true, digestName: 'BLAKE3', lost: [] })
-    expect(digestOf(target)).toBe(digestOf(full))
+    expect(shaOfFile(target)).toBe(shaOfFile(full))
   })
 
   it('does not go on with a journal of something else, or without one', () => {
     const [target, journal] = [at('other.img'), at('other.journal')]
     expect(imbarco('copy', disk, target, '--journal', journal).code).toBe(0)
-    const before = digestOf(target)
+    const before = shaOfFile(target)
     // One that has ended is neither resumed nor written over, whatever is asked for.
     for (const [args, exit, sentence] of [
       [['--resume'], 1, /has ended/],
@@ -118,7 +116,7 @@ describe('imbarco copy with a journal', () => {
     ] as const) {
       const refused = imbarco('copy', disk, target, '--journal', journal, ...args)
       expect([refused.code, refused.error]).toEqual([exit, expect.stringMatching(sentence)])
-      expect(digestOf(target)).toBe(before)
+      expect(shaOfFile(target)).toBe(before)
     }
     const none = imbarco('copy', disk, at('none.img'), '--resume')
     expect([none.code, none.error]).toEqual([2, expect.stringMatching(/needs the journal/)])
@@ -154,7 +152,7 @@ describe('imbarco copy', () => {
   })
 
   it('writes its journal and its list over nothing that is something else, the source least of all', () => {
-    const before = digestOf(disk)
+    const before = shaOfFile(disk)
     const letter = at('letter.txt')
     writeFileSync(letter, 'a letter to somebody')
     const child = childOf('disk.img', 400 * MIB)
@@ -172,7 +170,7 @@ describe('imbarco copy', () => {
     // What an image builds on is its source too.
     const own = imbarco('copy', child, disk, '--overwrite')
     expect([own.code, own.error]).toEqual([2, expect.stringMatching(/The target is the source itself/)])
-    expect(digestOf(disk)).toBe(before)
+    expect(shaOfFile(disk)).toBe(before)
     expect(readFileSync(letter, 'utf8')).toBe('a letter to somebody')
   })
 

@@ -5,6 +5,7 @@ import { tmpdir } from 'node:os'
 import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { noise } from '@/bench/random'
+import { isZero } from '@/core/block/device'
 import { imbarco, shaOfFile, sparseFile } from './support/image-files'
 import { cutPartition, extractDigests, gdiskPartitions, gdiskProblems, sfdiskPartitions } from './support/independent'
 import { checkNtfsFile } from './support/ntfs-checker'
@@ -29,7 +30,7 @@ function place(drive: string, file: string, sector: number): void {
   const buffer = new Uint8Array(4 * MIB)
   for (let done = 0, read = 1; read > 0; done += read) {
     read = readSync(from, buffer, 0, buffer.length, done)
-    if (buffer.subarray(0, read).some((byte) => byte !== 0)) writeSync(to, buffer, 0, read, sector * 512 + done)
+    if (!isZero(buffer.subarray(0, read))) writeSync(to, buffer, 0, read, sector * 512 + done)
   }
   closeSync(from)
   closeSync(to)

@@ -2,6 +2,7 @@ import { realpath } from 'node:fs/promises'
 import path from 'node:path'
 import type { BlockDevice } from '@/core/block/device'
 import { FaultyDevice, type LostRun, CorruptingDevice } from '@/core/block/faulty'
+import { ReadCacheDevice } from '@/core/block/read-cache'
 import { CoreError } from '@/core/errors'
 import { openHostImage } from '@/host/images'
 import { isWrittenInPlace, openInPlace } from '@/host/in-place-image'
@@ -64,6 +65,12 @@ export async function openDrive(
   }
   const opened = await SparseFileDevice.open(file, { writable, logicalSectorSize, physicalSectorSize })
   return { device: withFaults(opened, drive), files: [file], close: () => opened.close() }
+}
+
+/** Opens a drive of the bench to look around in it, with nothing written. Rejects with CoreError. */
+export async function openToLook(drive: DriveBytes): Promise<OpenDrive> {
+  const opened = await openDrive(drive, { writable: false })
+  return { ...opened, device: new ReadCacheDevice(opened.device) }
 }
 
 function withFaults(device: BlockDevice, { unreadable, misstores = [] }: DriveBytes): BlockDevice {

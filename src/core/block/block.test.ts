@@ -11,9 +11,11 @@ import {
   UnreadableSectors,
   writeBytes,
 } from './device'
-import { mergeExtents, unionExtents } from './extents'
+import { commonExtents, mergeExtents, unionExtents } from './extents'
+import { FaultyDevice } from './faulty'
 import { MemoryDevice } from './memory'
 import { OverlayDevice } from './overlay'
+import { ReadCacheDevice } from './read-cache'
 import { readOnly } from './readonly'
 import { SliceDevice } from './slice'
 import { collect, sameBytes } from '../testing'
@@ -31,6 +33,24 @@ const writes = fc.array(
 )
 
 describe('devices', () => {
+  it('to look around in give what the one below has, and fail where that does', async () => {
+    const base = new MemoryDevice(SIZE + 512)
+    for (let sector = 0; sector * 512 < base.size; sector++)
+      await base.write(sector * 512, new Uint8Array(512).fill((sector * 7) % 251))
+    const cached = new ReadCacheDevice(new FaultyDevice(base, [{ firstLba: 300, count: 2 }]))
+    const model = await all(base)
+    await fc.assert(
+      fc.asyncProperty(fc.nat({ max: 1024 }), fc.integer({ min: 1, max: 260 }), async (first, count) => {
+        const offset = Math.min(first * 512, base.size - count * 512)
+        const wanted = { from: offset / 512, to: offset / 512 + count }
+        const read = readBytes(cached, offset, count * 512)
+        if (wanted.from < 302 && wanted.to > 300) await expect(read).rejects.toThrow(UnreadableSectors)
+        else expect(sameBytes(new Uint8Array(await read), model.slice(offset, offset + count * 512))).toBe(true)
+      }),
+    )
+    await expect(cached.write()).rejects.toThrow(ReadOnlyDevice)
+  })
+
   it('hold what a plain array would hold', async () => {
     await fc.assert(
       fc.asyncProperty(writes, fc.nat({ max: 3 }), async (list, keptWhole) => {
@@ -135,6 +155,25 @@ describe('devices', () => {
 })
 
 describe('extents', () => {
+  it('have in common what lies in both', () => {
+    const lists = fc
+      .array(fc.tuple(fc.nat({ max: 300 }), fc.integer({ min: 1, max: 40 })), { maxLength: 12 })
+      .map((list) =>
+        unionExtents(
+          list.map(([offset, length]) => ({ offset, length })),
+          [],
+        ),
+      )
+    const covers = (list: readonly { offset: number; length: number }[], at: number) =>
+      list.some(({ offset, length }) => at >= offset && at < offset + length)
+    fc.assert(
+      fc.property(lists, lists, (a, b) => {
+        const common = commonExtents(a, b)
+        for (let at = 0; at < 360; at++) expect(covers(common, at)).toBe(covers(a, at) && covers(b, at))
+      }),
+    )
+  })
+
   const extent = fc.record({ offset: fc.nat({ max: 500 }), length: fc.integer({ min: 1, max: 40 }) })
   const covered = (list: readonly { offset: number; length: number }[]) => {
     const bytes = new Uint8Array(600)

@@ -23,11 +23,33 @@ export function* chunkSteps(offset: number, length: number): Generator<ChunkStep
   }
 }
 
-/** The parts of a range for whose chunk `holds` is true, joined where they touch. */
-export function mappedChunks(offset: number, length: number, holds: (index: number) => boolean): Extent[] {
+/** The steps of a range whose chunks are among `kept`, in order; what lies between them is not walked. */
+export function stepsAmong<T>(
+  kept: ReadonlyMap<number, T>,
+  offset: number,
+  length: number,
+): (ChunkStep & { kept: T })[] {
+  const end = offset + length
+  const first = Math.floor(offset / CHUNK_BYTES)
+  const count = Math.ceil(end / CHUNK_BYTES) - first
+  const indexes: number[] = []
+  if (kept.size < count) {
+    for (const index of kept.keys()) if (index >= first && index < first + count) indexes.push(index)
+    indexes.sort((a, b) => a - b)
+  } else {
+    for (let index = first; index < first + count; index++) if (kept.has(index)) indexes.push(index)
+  }
+  return indexes.map((index) => {
+    const start = index * CHUNK_BYTES
+    const from = Math.max(0, offset - start)
+    return { index, from, to: Math.min(CHUNK_BYTES, end - start), at: start + from - offset, kept: kept.get(index)! }
+  })
+}
+
+/** The places of steps in bytes, joined where they touch. */
+export function extentsOfSteps(steps: Iterable<ChunkStep>): Extent[] {
   const extents: { offset: number; length: number }[] = []
-  for (const { index, from, to } of chunkSteps(offset, length)) {
-    if (!holds(index)) continue
+  for (const { index, from, to } of steps) {
     const start = index * CHUNK_BYTES + from
     const last = extents.at(-1)
     if (last && last.offset + last.length === start) last.length += to - from

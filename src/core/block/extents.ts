@@ -43,3 +43,18 @@ export async function* inOrder(extents: AsyncIterable<Extent>, more: readonly Ex
   }
   yield* more.slice(next)
 }
+
+/** What two ordered lists have in common. */
+export function commonExtents(a: readonly Extent[], b: readonly Extent[]): Extent[] {
+  const common: Extent[] = []
+  for (let i = 0, j = 0; i < a.length && j < b.length;) {
+    const endOfA = a[i].offset + a[i].length
+    const endOfB = b[j].offset + b[j].length
+    const offset = Math.max(a[i].offset, b[j].offset)
+    const length = Math.min(endOfA, endOfB) - offset
+    if (length > 0) common.push({ offset, length })
+    if (endOfA <= endOfB) i++
+    else j++
+  }
+  return common
+}

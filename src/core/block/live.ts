@@ -1,8 +1,8 @@
-import { CHUNK_BYTES, chunkSteps } from './chunks'
+import { CHUNK_BYTES, chunkSteps, stepsAmong } from './chunks'
 import { type BlockDevice, checkRange, type Extent, readInto, ReadOnlyDevice } from './device'
 import { CoreError } from '../errors'
 import { formatSize } from '../bytes/size'
-import { unionExtents } from './extents'
+import { commonExtents, unionExtents } from './extents'
 
 /** A device that something else writes to while it is read here. */
 export interface LiveDevice extends BlockDevice {
@@ -99,29 +99,19 @@ export class FrozenMap implements BlockDevice {
 
   private async mappedBefore(offset: number, length: number): Promise<readonly Extent[]> {
     const now = await this.live.mapped!(offset, length)
-    const found: Extent[] = []
-    let next = 0
-    // Chunk by chunk only where something was written; the rest is taken as it is.
-    for (const { index, from, to } of chunkSteps(offset, length)) {
-      const start = index * CHUNK_BYTES
-      const state = await this.before.get(index)
-      while (next < now.length && now[next].offset + now[next].length <= start + from) next++
-      const pieces = state ?? now.slice(next, lastWithin(now, next, start + to))
-      for (const piece of pieces) {
-        const at = Math.max(piece.offset, start + from)
-        const end = Math.min(piece.offset + piece.length, start + to)
-        if (at < end) found.push({ offset: at, length: end - at })
-      }
+    // What was written since is taken as it was before; all between as it is.
+    const unwritten: Extent[] = []
+    const before: Extent[] = []
+    let at = offset
+    for (const { index, from, to, kept } of stepsAmong(this.before, offset, length)) {
+      const range = { offset: index * CHUNK_BYTES + from, length: to - from }
+      unwritten.push({ offset: at, length: range.offset - at })
+      before.push(...commonExtents(await kept, [range]))
+      at = range.offset + range.length
     }
-    return unionExtents(found, [])
+    unwritten.push({ offset: at, length: offset + length - at })
+    return unionExtents(commonExtents(now, unwritten), before)
   }
-}
-
-/** The index behind the last extent that begins before `end`. */
-function lastWithin(extents: readonly Extent[], from: number, end: number): number {
-  let i = from
-  while (i < extents.length && extents[i].offset < end) i++
-  return i
 }
 
 /**

@@ -1,5 +1,5 @@
 import { type BlockDevice, type Extent, checkRange } from './device'
-import { CHUNK_BYTES, chunkSteps, mappedChunks } from './chunks'
+import { CHUNK_BYTES, chunkSteps, extentsOfSteps, stepsAmong } from './chunks'
 
 /** A device in memory. Only chunks that were written take room, so it may be as large as a real drive. */
 export class MemoryDevice implements BlockDevice {
@@ -35,17 +35,13 @@ export class MemoryDevice implements BlockDevice {
 
   async discard(offset: number, length: number): Promise<void> {
     checkRange(this, offset, length)
-    const last = Math.floor((offset + length - 1) / CHUNK_BYTES)
-    for (const [index, chunk] of this.chunks) {
-      if (index < Math.floor(offset / CHUNK_BYTES) || index > last) continue
-      const from = Math.max(0, offset - index * CHUNK_BYTES)
-      const to = Math.min(CHUNK_BYTES, offset + length - index * CHUNK_BYTES)
+    for (const { index, from, to, kept: chunk } of stepsAmong(this.chunks, offset, length)) {
       if (to - from === CHUNK_BYTES) this.chunks.delete(index)
       else chunk.fill(0, from, to)
     }
   }
 
   async mapped(offset: number, length: number): Promise<readonly Extent[]> {
-    return mappedChunks(offset, length, (index) => this.chunks.has(index))
+    return extentsOfSteps(stepsAmong(this.chunks, offset, length))
   }
 }

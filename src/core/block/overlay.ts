@@ -1,6 +1,6 @@
 import { deltaOf, layDelta } from './chunk-delta'
 import { type BlockDevice, type Extent, checkRange, isZero, type Origin } from './device'
-import { CHUNK_BYTES, chunkSteps, mappedChunks } from './chunks'
+import { CHUNK_BYTES, chunkSteps, extentsOfSteps, stepsAmong } from './chunks'
 import { unionExtents } from './extents'
 
 /** So many changed chunks are kept as they are; of those that were changed before them only what differs. */
@@ -125,7 +125,7 @@ export class OverlayDevice implements BlockDevice {
     if (this.changes.size === 0) return below
     return unionExtents(
       below,
-      mappedChunks(offset, length, (index) => Boolean(this.changes.get(index))),
+      extentsOfSteps(stepsAmong(this.changes, offset, length).filter(({ kept }) => kept !== null)),
     )
   }
 }

@@ -3,7 +3,7 @@ import type { Digest } from '../digest'
 import { sameBytes } from '../bytes/same'
 import { CoreError } from '../errors'
 import type { CopyJournal, CopyState } from './journal'
-import { pieceDigest, zeroDigest } from './piece-digests'
+import { digestOn, pieceDigest } from './piece-digests'
 import { type CopyPlan, type Piece, PIECE_BYTES } from './plan'
 import { readAround } from '../block/read-around'
 import type { CopyStep } from './run'
@@ -118,12 +118,6 @@ async function differing(
     if (!state.digests.is(index, await digestOn(reader, piece, into, options.digest))) differ.push(target)
   })
   return differ
-}
-
-async function digestOn(device: BlockDevice, piece: Piece, into: Uint8Array, digest: Digest): Promise<Uint8Array> {
-  if (device.mapped && (await device.mapped(piece.offset, piece.length)).length === 0) return zeroDigest(piece.length)
-  await device.read(piece.offset, into)
-  return pieceDigest(into, digest)
 }
 
 async function writeAgain(check: Check, indices: ReadonlySet<number>): Promise<void> {

@@ -10,7 +10,7 @@ import { mappedExtents } from '../image/used'
 import { readJsonFile } from '../json-file'
 import { DriveSurveySchema } from '../survey/types'
 import { IDLE_KINDS } from './idle-kinds'
-import { KEPT_BYTES, pieceDigest } from './piece-digests'
+import { digestOn, KEPT_BYTES, pieceDigest } from './piece-digests'
 import { type CopyPlan, PIECE_BYTES } from './plan'
 import { LostSchema } from './progress'
 
@@ -156,13 +156,9 @@ export async function checkRecord(
   let done = 0
   for (const piece of pieces) {
     checkpoint?.()
-    const bytes = into.subarray(0, piece.length)
-    const read = await device
-      .read(piece.offset, bytes)
-      .then(() => true)
-      .catch(unreadableAsNothing)
-    if (!read) tell(unreadable, piece)
-    else if (pieceDigest(bytes, digest).some((byte, i) => byte !== piece.digest[i])) tell(differing, piece)
+    const now = await digestOn(device, piece, into, digest).catch(unreadableAsNothing)
+    if (!now) tell(unreadable, piece)
+    else if (now.some((byte, i) => byte !== piece.digest[i])) tell(differing, piece)
     done += piece.length
     onProgress?.(done, total)
   }

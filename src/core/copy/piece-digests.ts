@@ -1,4 +1,4 @@
-import { isZero } from '../block/device'
+import { type BlockDevice, type Extent, isZero } from '../block/device'
 import { type Digest, toHex } from '../digest'
 
 /** Bytes kept of each piece's digest: enough to tell any two pieces apart. */
@@ -43,6 +43,22 @@ export class PieceDigests {
 /** The digest of a piece. Zeros have one of their own form, so that telling them needs no hashing. */
 export function pieceDigest(bytes: Uint8Array, digest: Digest): Uint8Array {
   return isZero(bytes) ? zeroDigest(bytes.length) : digest(bytes).subarray(0, KEPT_BYTES)
+}
+
+/**
+ * The digest of a piece of a device, read into the first bytes of `into`. Where the device holds nothing it gives
+ * zeros, which need not be read. Rejects as the device's reading does.
+ */
+export async function digestOn(
+  device: BlockDevice,
+  { offset, length }: Extent,
+  into: Uint8Array,
+  digest: Digest,
+): Promise<Uint8Array> {
+  if ((await device.mapped?.(offset, length))?.length === 0) return zeroDigest(length)
+  const bytes = into.subarray(0, length)
+  await device.read(offset, bytes)
+  return pieceDigest(bytes, digest)
 }
 
 export function zeroDigest(length: number): Uint8Array {

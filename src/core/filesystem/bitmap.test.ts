@@ -1,7 +1,7 @@
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
 import { collect } from '../testing'
-import { bitIsSet, setBitRuns, setBits } from './bitmap'
+import { bitIsSet, nextBit, setBitRuns, setBits } from './bitmap'
 
 const runs = fc.array(fc.tuple(fc.nat({ max: 3000 }), fc.integer({ min: 1, max: 400 })), { maxLength: 20 })
 
@@ -20,6 +20,18 @@ describe('a bitmap', () => {
           model.fill(false, first, first + count)
         }
         expect(model.every((bit, i) => bitIsSet(bytes, i) === bit)).toBe(true)
+      }),
+    )
+  })
+
+  it('tells the next bit that is set, or is not, from any place on', () => {
+    fc.assert(
+      fc.property(runs, fc.nat(3440), fc.nat(3440), fc.nat(3), fc.boolean(), (taken, from, end, shift, set) => {
+        const bytes = new Uint8Array(430 + shift).subarray(shift)
+        for (const [first, count] of taken) setBits(bytes, first, count)
+        let wanted = from
+        while (wanted < end && bitIsSet(bytes, wanted) !== set) wanted++
+        expect(nextBit(bytes, from, Math.max(from, end), set)).toBe(wanted)
       }),
     )
   })

@@ -110,6 +110,36 @@ export function bitIsSet(bytes: Uint8Array, bit: number): boolean {
   return ((bytes[Math.floor(bit / 8)] >> (bit % 8)) & 1) === 1
 }
 
+/** The first bit from `from` on, before `end`, that is set, or is not; `end` where there is none. */
+export function nextBit(bytes: Uint8Array, from: number, end: number, set: boolean): number {
+  const skip = set ? 0 : 0xff
+  let bit = from
+  while (bit < end) {
+    const byte = Math.floor(bit / 8)
+    if (bit % 8 === 0 && bytes[byte] === skip)
+      bit = 8 * skipBytes(bytes, byte, Math.min(bytes.length, Math.ceil(end / 8)), skip)
+    else if (bitIsSet(bytes, bit) === set) return bit
+    else bit++
+  }
+  return end
+}
+
+/** The first byte from `at` on, before `end`, that is another. */
+function skipBytes(bytes: Uint8Array, at: number, end: number, skip: number): number {
+  const aligned = Math.min(end, at + ((4 - ((bytes.byteOffset + at) % 4)) % 4))
+  let i = at
+  while (i < aligned && bytes[i] === skip) i++
+  if (i === aligned && end - i >= 4) {
+    const words = new Int32Array(bytes.buffer, bytes.byteOffset + i, Math.floor((end - i) / 4))
+    const same = skip === 0 ? 0 : -1
+    let word = 0
+    while (word < words.length && words[word] === same) word++
+    i += word * 4
+  }
+  while (i < end && bytes[i] === skip) i++
+  return i
+}
+
 /** True when all of `count` bits from `first` are set. */
 export function rangeIsSet(bytes: Uint8Array, first: number, count: number): boolean {
   let bit = first

@@ -1,7 +1,6 @@
 import { existsSync } from 'node:fs'
-import { type DriveBytes, openDrive } from '@/bench/open-drive'
+import { type DriveBytes, openToLook } from '@/bench/open-drive'
 import type { BlockDevice } from '@/core/block/device'
-import { readOnly } from '@/core/block/readonly'
 import { type BenchState, berthOf, whyNotThere } from '@/core/things/bench'
 import type { Computer } from '@/core/things/computer'
 import { type Drive, driveName, type Place } from '@/core/things/drive'
@@ -173,9 +172,9 @@ export function driveSubject(drive: Drive): Subject {
 
 /** Opens a drive for reading, hands it to `work` and closes it. For what reads little. */
 export async function withDrive<T>(drive: Drive, work: (device: BlockDevice) => Promise<T>): Promise<T> {
-  const opened = await openDrive(bytesOnDisk(drive), { writable: false })
+  const opened = await openToLook(bytesOnDisk(drive))
   try {
-    return await work(readOnly(opened.device))
+    return await work(opened.device)
   } finally {
     await opened.close()
   }

@@ -9,13 +9,49 @@ const LOOK_EVERY_MS = 50
 const LATER_MS = 150
 const SOON_MS = 1500
 
-/** The first element of a selector that can be clicked and whose text or label is like a pattern, looked for in the page itself. */
+/** A look is taken in the page itself whenever something changes there, and for so long in one call. */
+const SLICE_MS = 5000
+/** `look` is the body of a function of `args` that gives null as long as there is nothing. */
+const watching = (look: string) => `
+  const [patience, ...args] = arguments
+  const done = args.pop()
+  const look = () => { ${look} }
+  let waits = 0
+  const end = (found) => {
+    clearInterval(clock)
+    clearTimeout(waits)
+    observer.disconnect()
+    done(found)
+  }
+  const check = () => {
+    waits = 0
+    const found = look()
+    if (found !== null) end(found)
+    else if (performance.now() - start > patience) end(null)
+  }
+  const start = performance.now()
+  const observer = new MutationObserver(() => { waits ||= setTimeout(check, 30) })
+  observer.observe(document, { subtree: true, childList: true, characterData: true, attributes: true })
+  // What is shown can change by style alone.
+  const clock = setInterval(check, 250)
+  check()`
+
+/** The first element of a selector that can be clicked and whose text or label is like a pattern. */
 const FIRST_NAMED = `
-  const [css, source, flags] = arguments
+  const [css, source, flags] = args
   const label = new RegExp(source, flags)
   return [...document.querySelectorAll(css)].find((element) =>
     label.test((element.innerText + ' ' + (element.getAttribute('aria-label') ?? '')).trim()) &&
     element.checkVisibility({ visibilityProperty: true }) && !element.disabled) ?? null`
+
+/** The words of an element, once they are like a pattern. */
+const WORDS_LIKE = `
+  const [css, source, flags] = args
+  const words = document.querySelector(css)?.innerText ?? ''
+  return new RegExp(source, flags).test(words) ? words : null`
+
+const FINDING = '[data-testid="finding"]'
+const ANYTHING_CLICKED = 'button, a, [role="menuitem"], [role="menuitemradio"]'
 
 /** A browser window as a technician uses it. */
 export class Page {
@@ -49,6 +85,7 @@ export class Page {
       .setChromeOptions(options)
       .setChromeService(new chrome.ServiceBuilder('/usr/bin/chromedriver'))
       .build()
+    await driver.manage().setTimeouts({ script: 2 * SLICE_MS })
     const page = new Page(driver, base)
     await page.resize(size.width, size.height)
     return page
@@ -67,10 +104,23 @@ export class Page {
   async open(path: string): Promise<void> {
     await this.driver.get(this.base + path)
     // Fully alive: the stream of events is open.
-    await this.until(
-      async () => (await this.driver.executeScript('return document.documentElement.dataset.live')) === 'true',
-      'the page is live',
-    )
+    await this.seen(`return document.documentElement.dataset.live === 'true' ? true : null`, 'the page is live')
+  }
+
+  /** Waits in the page until a look finds something, and gives it; `what` names it in the failure. */
+  private async seen<T>(look: string, what: string, args: unknown[] = [], patience = PATIENCE): Promise<T> {
+    const end = Date.now() + patience
+    const script = watching(look)
+    for (;;) {
+      const left = end - Date.now()
+      // A page that is left meanwhile ends the look with it.
+      const found = await this.driver
+        .executeAsyncScript<T | null>(script, Math.max(0, Math.min(left, SLICE_MS)), ...args)
+        .catch(() => null)
+      if (found !== null) return found
+      if (left <= 0) throw new Error(`waited for: ${what}`)
+      await setTimeout(LOOK_EVERY_MS)
+    }
   }
 
   /** Waits until `check` is true; `what` names it in the failure. */
@@ -92,17 +142,14 @@ export class Page {
   }
 
   async untilFinding(pattern: RegExp, patience = PATIENCE): Promise<string> {
-    let last = ''
-    try {
-      await this.until(async () => pattern.test((last = await this.finding())), String(pattern), patience)
-    } catch {
-      throw new Error(`Waited for a finding like ${pattern}; the page says "${last}".`)
-    }
-    return last
+    const args = [FINDING, pattern.source, pattern.flags]
+    return this.seen<string>(WORDS_LIKE, String(pattern), args, patience).catch(async () => {
+      throw new Error(`Waited for a finding like ${pattern}; the page says "${await this.finding()}".`)
+    })
   }
 
   async untilText(pattern: RegExp, patience = PATIENCE): Promise<void> {
-    await this.until(async () => pattern.test(await this.text()), String(pattern), patience)
+    await this.seen(WORDS_LIKE, String(pattern), ['body', pattern.source, pattern.flags], patience)
   }
 
   find(testId: string): Promise<WebElement> {
@@ -151,24 +198,19 @@ export class Page {
 
   /** Clicks the one magenta button once it can be clicked and says `label`. */
   async next(label: RegExp): Promise<void> {
-    await this.until(async () => {
-      const button = await this.find('next-action')
-      if (!label.test(await button.getText()) || !(await button.isEnabled())) return false
-      await button.click()
-      return true
-    }, `the next action ${label}`)
+    await this.click(label, '[data-testid="next-action"]')
   }
 
   /** Clicks the first button, link or menu item whose text is like `label`. */
-  async click(label: RegExp, css = 'button, a, [role="menuitem"], [role="menuitemradio"]'): Promise<void> {
+  async click(label: RegExp, css = ANYTHING_CLICKED): Promise<void> {
+    const what = `something to click like ${label}`
     await this.until(async () => {
-      const found = await this.driver.executeScript<WebElement | null>(FIRST_NAMED, css, label.source, label.flags)
-      await found?.click()
-      return found !== null
-    }, `something to click like ${label}`)
+      const found = await this.seen<WebElement>(FIRST_NAMED, what, [css, label.source, label.flags], SLICE_MS)
+      await found.click()
+      return true
+    }, what)
   }
 
-  /** Keys to whatever has the focus. */
   /** Chooses an option of the list with that label. */
   async choose(label: RegExp, option: RegExp): Promise<void> {
     await this.until(async () => {
@@ -184,6 +226,7 @@ export class Page {
     }, `the choice ${label} ${option}`)
   }
 
+  /** Keys to whatever has the focus. */
   async press(...keys: string[]): Promise<void> {
     await this.driver
       .actions()

@@ -88,7 +88,8 @@ export async function formatFat32(device: BlockDevice, format: FatFormat): Promi
 
   const rootCluster = await writeDirectory(buildTree(format.files), 0, format.label.toUpperCase())
   const table = new Uint8Array(shape.fatSectors * SECTOR)
-  fat.forEach((entry, i) => viewOf(table).setUint32(i * 4, entry, true))
+  const entries = viewOf(table)
+  fat.forEach((entry, i) => entries.setUint32(i * 4, entry, true))
   for (let copy = 0; copy < FAT_COUNT; copy++) {
     await device.write((RESERVED_SECTORS + copy * shape.fatSectors) * SECTOR, table)
   }

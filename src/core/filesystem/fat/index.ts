@@ -1,3 +1,4 @@
+import { LRUCache } from 'lru-cache'
 import { type BlockDevice, type Extent, readBytes } from '../../block/device'
 import { formatSize } from '../../bytes/size'
 import { viewOf } from '../../bytes/struct'
@@ -22,6 +23,8 @@ import { fatFiles } from './keep-files'
 import { FatWriter } from './put-file'
 import { mostFatBytes, resizeFat } from './resize'
 import { FatVolume, readFatGeometry } from './volume'
+
+const KEPT_DIRECTORIES = 16
 
 /** FAT12, FAT16 and FAT32 behind the file-system port. */
 export const fat: FileSystemDriver = {
@@ -79,15 +82,24 @@ async function openFat(device: BlockDevice): Promise<FileSystem> {
     })
   }
   const root: FatEntry = { name: '', isDirectory: true, firstCluster: geometry.rootCluster, sizeBytes: 0, rowAt: 0 }
-  const rootDirectory = await readDirectory(root, '/')
 
+  /** Directories by their first cluster: those that were read last, since files are looked up one after the other. */
+  const known = new LRUCache<number, ReturnType<typeof parseDirectory>>({ max: KEPT_DIRECTORIES })
   async function readDirectory(entry: FatEntry, path: string) {
     const first = entry.firstCluster || geometry.rootCluster
+    const kept = known.get(first) ?? (await parseAt(first, path))
+    known.set(first, kept)
+    return kept
+  }
+
+  async function parseAt(first: number, path: string) {
     if (first === 0) return parseDirectory(await readBytes(device, geometry.rootOffset, geometry.rootBytes))
     const most = Math.ceil(MAX_DIRECTORY_BYTES / clusterSize)
     const clusters = await volume.chain(first, `the directory ${path}`, most, true)
     return parseDirectory(await volume.readChain(clusters, 0, MAX_DIRECTORY_BYTES))
   }
+
+  const rootDirectory = await readDirectory(root, '/')
 
   async function find(path: string): Promise<FatEntry> {
     let at = root

@@ -1,5 +1,5 @@
 import { CoreError } from '../../errors'
-import { bitIsSet, setBits } from '../bitmap'
+import { nextBit, setBits } from '../bitmap'
 import type { Run } from './runs'
 
 /** Hands out clusters of a new volume from front to back. */
@@ -23,9 +23,8 @@ export class ClusterAllocator {
     const runs: Run[] = []
     let left = count
     while (left > 0) {
-      this.skipTaken()
-      let length = 0
-      while (length < left && this.next + length < this.total && !bitIsSet(this.bits, this.next + length)) length++
+      this.next = nextBit(this.bits, this.next, this.total, false)
+      const length = nextBit(this.bits, this.next, Math.min(this.total, this.next + left), true) - this.next
       if (length === 0) throw new CoreError('The files do not fit on the volume.')
       runs.push(this.takeAt(this.next, length))
       this.next += length
@@ -48,9 +47,5 @@ export class ClusterAllocator {
       left -= length
     }
     return runs
-  }
-
-  private skipTaken(): void {
-    while (this.next < this.total && bitIsSet(this.bits, this.next)) this.next++
   }
 }

@@ -1,5 +1,4 @@
-import { openDrive } from '@/bench/open-drive'
-import { readOnly } from '@/core/block/readonly'
+import { openToLook } from '@/bench/open-drive'
 import { roomBehind } from '@/core/repair/kinds/take-up-room'
 import { readScheme } from '@/core/scheme'
 import { type Drive, driveName } from '@/core/things/drive'
@@ -35,9 +34,9 @@ async function turnOnAll(moveId: string, id: string | undefined): Promise<void> 
 
 /** Room of the new drive that no partition has; with the one in front of it where that could take it. Never written. */
 export async function freeRoom(drive: Drive): Promise<{ bytes: number; partition: number } | undefined> {
-  const opened = await openDrive(driveBytes(drive), { writable: false })
+  const opened = await openToLook(driveBytes(drive))
   try {
-    const device = readOnly(opened.device)
+    const device = opened.device
     const reading = await readScheme(device)
     if (!reading || reading.scheme === 'damaged') return undefined
     const room = roomBehind({ drive: { driveId: drive.id, name: driveName(drive), slot: '', device }, reading })

@@ -1,9 +1,8 @@
 import { randomBytes } from 'node:crypto'
 import { readdir } from 'node:fs/promises'
 import path from 'node:path'
-import { openDrive } from '@/bench/open-drive'
+import { openDrive, openToLook } from '@/bench/open-drive'
 import type { BlockDevice } from '@/core/block/device'
-import { readOnly } from '@/core/block/readonly'
 import { fromBase64 } from '@/core/bytes/base64'
 import { fileTime } from '@/core/bytes/file-time'
 import { CoreError, orUndefined } from '@/core/errors'
@@ -43,12 +42,12 @@ export async function offeredRepairs(move: Move): Promise<OfferedRepair[]> {
   const names = move.row.proof?.trials.at(-1)?.trace.links.find((l) => l.state === 'failed')?.repairs ?? []
   const target = repairable(move)
   if (!target || names.length === 0) return []
-  const opened = await openDrive(driveBytes(target), { writable: false })
+  const opened = await openToLook(driveBytes(target))
   try {
     const offered: OfferedRepair[] = []
     for (const name of names) {
       try {
-        const plan = await planFor(move, target, readOnly(opened.device), name)
+        const plan = await planFor(move, target, opened.device, name)
         const why = changesNothing(plan) ? 'The drive shows nothing that this would change.' : null
         offered.push({ name, title: plan.title, changes: plan.changes, why })
       } catch (error) {
@@ -71,11 +70,11 @@ export async function offeredTidying(move: Move): Promise<OfferedRepair[]> {
   if (!target || repairWaits(move)) return []
   const goesElsewhere = move.brief.targetComputerId !== null || move.brief.toVirtualMachine
   const names = goesElsewhere ? TIDYING : TIDYING.filter((n) => n !== 'old-devices')
-  const opened = await openDrive(driveBytes(target), { writable: false })
+  const opened = await openToLook(driveBytes(target))
   try {
     const offered: OfferedRepair[] = []
     for (const name of names) {
-      const plan = await planFor(move, target, readOnly(opened.device), name).catch(orUndefined)
+      const plan = await planFor(move, target, opened.device, name).catch(orUndefined)
       if (plan && !changesNothing(plan)) offered.push({ name, title: plan.title, changes: plan.changes, why: null })
     }
     return offered

@@ -1,5 +1,4 @@
-import { type OpenDrive, openDrive } from '@/bench/open-drive'
-import { readOnly } from '@/core/block/readonly'
+import { type OpenDrive, openToLook } from '@/bench/open-drive'
 import type { AttachedDrive } from '@/core/boot/start'
 import { type BenchState, driveIn } from '@/core/things/bench'
 import { driversAt } from '@/core/things/bodies'
@@ -30,9 +29,9 @@ export function attachedDrives(bench: BenchState, computer: Computer): StartOrde
 export async function attach(bench: BenchState, computer: Computer, opened: OpenDrive[]): Promise<AttachedDrive[]> {
   const attached: AttachedDrive[] = []
   for (const { drive, ...place } of attachedDrives(bench, computer)) {
-    const bytes = await openDrive(drive, { writable: false })
+    const bytes = await openToLook(drive)
     opened.push(bytes)
-    attached.push({ ...place, device: readOnly(bytes.device) })
+    attached.push({ ...place, device: bytes.device })
   }
   return attached
 }

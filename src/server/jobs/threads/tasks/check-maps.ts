@@ -1,4 +1,4 @@
-import { type DriveBytes, openDrive } from '@/bench/open-drive'
+import { type DriveBytes, openToLook } from '@/bench/open-drive'
 import { checkMaps } from '@/core/survey/check-maps'
 import type { DriveSurvey } from '@/core/survey/types'
 import type { TaskControl } from '.'
@@ -10,7 +10,7 @@ export type MapsOrder = readonly { readonly bytes: DriveBytes; readonly survey: 
 export async function checkDriveMaps(order: MapsOrder, { progress }: TaskControl): Promise<DriveSurvey[]> {
   const surveys: DriveSurvey[] = []
   for (const { bytes, survey } of order) {
-    const { device, close } = await openDrive(bytes, { writable: false })
+    const { device, close } = await openToLook(bytes)
     try {
       surveys.push(await checkMaps(device, survey, ({ title }, files) => progress({ title, done: files, total: 0 })))
     } finally {

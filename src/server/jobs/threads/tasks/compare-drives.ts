@@ -1,5 +1,4 @@
-import { type DriveBytes, openDrive } from '@/bench/open-drive'
-import { readOnly } from '@/core/block/readonly'
+import { type DriveBytes, openToLook } from '@/bench/open-drive'
 import { compareTarget, type Planned, type ProofCheck } from '@/core/proof/compare'
 import { sha256 } from '@/host/sha256'
 import { blake3 } from '@/host/strong-digest'
@@ -14,9 +13,9 @@ export interface PairOrder {
 export async function comparePairs(orders: readonly PairOrder[]): Promise<ProofCheck[][]> {
   const found: ProofCheck[][] = []
   for (const { target, planned } of orders) {
-    const { device, close } = await openDrive(target, { writable: false })
+    const { device, close } = await openToLook(target)
     try {
-      found.push(await compareTarget(readOnly(device), planned, { digest: sha256, fileDigest: blake3 }))
+      found.push(await compareTarget(device, planned, { digest: sha256, fileDigest: blake3 }))
     } finally {
       await close()
     }

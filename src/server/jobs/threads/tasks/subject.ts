@@ -1,7 +1,6 @@
 import { statSync } from 'node:fs'
-import { type DriveBytes, openDrive } from '@/bench/open-drive'
+import { type DriveBytes, openToLook } from '@/bench/open-drive'
 import type { BlockDevice } from '@/core/block/device'
-import { readOnly } from '@/core/block/readonly'
 import { CoreError } from '@/core/errors'
 import type { Finding } from '@/core/findings'
 import { openHostImage } from '@/host/images'
@@ -33,9 +32,9 @@ export async function withSubject<T>(
   work: (device: BlockDevice, about: SubjectOpened) => Promise<T>,
 ): Promise<T> {
   if (subject.kind === 'drive') {
-    const { device, files, close } = await openDrive(subject.drive, { writable: false })
+    const { device, files, close } = await openToLook(subject.drive)
     try {
-      return await work(readOnly(device), { findings: [], stamp: stampOf(files) })
+      return await work(device, { findings: [], stamp: stampOf(files) })
     } finally {
       await close()
     }

@@ -1,5 +1,4 @@
-import { type DriveBytes, type OpenDrive, openDrive } from '@/bench/open-drive'
-import { readOnly } from '@/core/block/readonly'
+import { type DriveBytes, type OpenDrive, openToLook } from '@/bench/open-drive'
 import type { AttachedDrive } from '@/core/boot/start'
 import { traceBoot } from '@/core/boot/trace'
 import { sha256 } from '@/host/sha256'
@@ -17,9 +16,9 @@ export async function followStart({ firmware, attached, reference }: StartOrder)
   try {
     const drives: AttachedDrive[] = []
     for (const { drive, ...place } of attached) {
-      const bytes = await openDrive(drive, { writable: false })
+      const bytes = await openToLook(drive)
       opened.push(bytes)
-      drives.push({ ...place, device: readOnly(bytes.device) })
+      drives.push({ ...place, device: bytes.device })
     }
     return await traceBoot(firmware, drives, reference, sha256)
   } finally {
