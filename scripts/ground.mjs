@@ -95,8 +95,11 @@ export function bin(name) {
   return path.join(ROOT, 'node_modules', '.bin', name)
 }
 
-/** Installs the packages of the lock file unless they are the ones that are there. */
-export async function install() {
+/**
+ * Installs the packages of the lock file unless they are the ones that are there. `only`: its `packages` alone, or then
+ * what is `native` in them, for whoever has something else to do meanwhile; together they are all of it.
+ */
+export async function install({ only } = {}) {
   const mark = path.join(ROOT, 'node_modules', '.imbarco-installed')
   const wanted = createHash('sha256')
     .update(readFileSync(path.join(ROOT, 'package-lock.json')))
@@ -105,13 +108,13 @@ export async function install() {
   if (existsSync(mark) && readFileSync(mark, 'utf8') === wanted) return
   checkRoom(2500)
   // Not "ci": that refuses the whole lock file when a registry lacks a package for another system.
-  await runCounting('Installing what is missing, which takes a few minutes the first time.', 'npm', [
-    'install',
-    '--no-save',
-    '--no-audit',
-    '--no-fund',
-    '--no-progress',
-  ])
+  const packages = ['install', '--no-save', '--no-audit', '--no-fund', '--no-progress']
+  if (only === 'packages') return run('npm', [...packages, '--ignore-scripts'])
+  await runCounting(
+    'Installing what is missing, which takes a few minutes the first time.',
+    'npm',
+    only === 'native' ? ['rebuild'] : packages,
+  )
   writeFileSync(mark, wanted)
 }
 

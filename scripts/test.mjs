@@ -28,9 +28,13 @@ const TOOLS = [
 ]
 
 checkNode()
+const given = process.argv.slice(2)
+if (given.includes('--tools')) {
+  installTools()
+  process.exit()
+}
 await install()
 installTools()
-const given = process.argv.slice(2)
 const rest = given.filter((argument) => argument !== '--deep')
 // The long property, damage and sweep runs, in place of the quick ones.
 if (given.includes('--deep')) process.env.IMBARCO_DEEP = '1'

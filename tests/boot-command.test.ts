@@ -178,3 +178,65 @@ describe('imbarco trace and repair', () => {
     expect(imbarco('trace', at('nothing.img'), '--firmware', 'bios').code).toBe(2)
   })
 })
+
+describe('a system that comes onto a drive beside another', () => {
+  it('gets room from it and an entry of its own, and each of them starts', async () => {
+    const source = await fileOf('second.img', await makeSystemDisk())
+    const drive = await fileOf('both.img', await makeSystemDisk({ sizeBytes: 1024 * MIB }))
+    const before = gdiskPartitions(drive)
+    const args = ['restore', source, drive, '--volumes', '3', '--into-free', '--shrink-neighbour', '3']
+    const { code, out, error } = imbarco(...args, '--entry', '--json')
+    expect([code, error.replace(/^\{.*\}$/gm, '').trim()]).toEqual([0, ''])
+    const { into, startChanges } = parse(out)
+    expect([into, startChanges]).toEqual([
+      5,
+      [
+        expect.stringMatching(/“Windows, .+” is a further entry, which starts partition 5/),
+        expect.stringMatching(/C: names partition 5/),
+      ],
+    ])
+    const after = gdiskPartitions(drive)
+    for (const number of [1, 2, 4]) expect(after.get(number)).toEqual(before.get(number))
+    expect([after.get(3)!.first, gdiskProblems(drive)]).toEqual([before.get(3)!.first, ''])
+    const starts = (...more: string[]) => {
+      const { starts: does, systemPartition } = parse(
+        imbarco('trace', drive, '--firmware', 'uefi', ...more, '--json').out,
+      )
+      return [does, systemPartition]
+    }
+    expect([starts(), starts('--system', '3'), starts('--system', '5')]).toEqual([
+      [true, 3],
+      [true, 3],
+      [true, 5],
+    ])
+    // What is not there is said.
+    const none = parse(imbarco('trace', drive, '--firmware', 'uefi', '--system', '4', '--json').out)
+    expect(none.links.find((l: { state: string }) => l.state === 'failed')).toMatchObject({
+      id: 'settings',
+      repairs: ['system-entry'],
+    })
+    expect(imbarco('trace', drive, '--firmware', 'uefi', '--system', '9').code).toBe(2)
+    const again = parse(imbarco('repair', drive, 'system-entry', '--firmware', 'uefi', '--json').out)
+    expect(again.state).toBe('nothing')
+    // The menu is a hive that another program reads, with both entries.
+    const esp = cutPartition(drive, after.get(1)!, at('esp of both'))
+    execFileSync('mcopy', ['-n', '-i', esp, '::/EFI/Microsoft/Boot/BCD', at('BCD of both')])
+    const objects = spawnSync('hivexsh', [at('BCD of both')], { input: 'cd Objects\nls\n', encoding: 'utf8' }).stdout
+    expect(objects.trim().split('\n').length).toBe(3)
+  })
+
+  it('of a BIOS gets one in the settings of the active partition', async () => {
+    const source = await fileOf('second bios.img', await makeBiosDisk())
+    const drive = await fileOf('both bios.img', await makeBiosDisk())
+    truncateSync(drive, 1024 * MIB)
+    const system = parse(imbarco('survey', source, '--json').out).partitions.find((p: { system: unknown }) => p.system)
+    const args = ['restore', source, drive, '--volumes', String(system.number), '--into-free', '--entry', '--json']
+    const { code, out } = imbarco(...args)
+    const { into } = parse(out)
+    expect([code, into]).toEqual([0, expect.any(Number)])
+    for (const number of [system.number, into]) {
+      const followed = parse(imbarco('trace', drive, '--firmware', 'bios', '--system', String(number), '--json').out)
+      expect([followed.starts, followed.systemPartition]).toEqual([true, number])
+    }
+  })
+})

@@ -1,6 +1,17 @@
-import { execFileSync, spawn } from 'node:child_process'
+import { type ChildProcess, execFileSync, spawn } from 'node:child_process'
 import { once } from 'node:events'
-import { closeSync, mkdtempSync, openSync, readFileSync, readSync, rmSync, writeFileSync, writeSync } from 'node:fs'
+import {
+  closeSync,
+  existsSync,
+  mkdtempSync,
+  openSync,
+  readFileSync,
+  readSync,
+  rmSync,
+  watch,
+  writeFileSync,
+  writeSync,
+} from 'node:fs'
 import { tmpdir } from 'node:os'
 import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
@@ -22,6 +33,7 @@ const BASIC_DATA = 'ebd0a0a2-b9e5-4433-87c0-68b6b72699c7'
 let folder: string
 let source: string
 let files: Map<string, string>
+let ledgers: Map<string, string>
 const at = (name: string) => path.join(folder, name)
 
 /** Puts a file into a drive. */
@@ -57,6 +69,14 @@ beforeAll(async () => {
   })
   files = filesOf(volume, 'of the source')
   expect(files.size).toBeGreaterThan(50)
+  makeNtfs(at('neighbour'), { sizeBytes: 260 * MIB, clusterBytes: 4096 })
+  await withNtfs(at('neighbour'), (root) => {
+    const [room, ...rest] = Array.from({ length: 9 }, (_, i) => path.join(root, `Ledger ${i}.dat`))
+    writeFileSync(room, new Uint8Array(150 * MIB))
+    rest.forEach((file, i) => writeFileSync(file, noise(3 * MIB, 200 + i)))
+    rmSync(room)
+  })
+  ledgers = filesOf(at('neighbour'), 'of the neighbour')
   source = sparseFile(at('source.img'), 400 * MIB, [])
   run('sfdisk', ['-q', source], 'label: dos\n2048 614400 7\n')
   place(source, volume, 2048)
@@ -214,6 +234,89 @@ describe('a volume that goes into a prepared partition', () => {
     const refused = imbarco('restore', source, full, ...args.slice(3))
     expect([refused.code, refused.error]).toEqual([1, expect.stringMatching(/four partitions/)])
     expect(shaOfFile(full)).toBe(whole)
+  })
+
+  it('takes room from the neighbour in front of it, which is made smaller, cut off and gone on with', async () => {
+    const drive = sparseFile(at('in front.img'), 640 * MIB, [])
+    run('sgdisk', [
+      ...['-n', '1:2048:+260M', '-t', '1:0700', '-n', '7:0:+280M', '-t', '7:8300'],
+      ...['-n', '3:0:+40M', '-t', '3:8300', drive],
+    ])
+    const parts = gdiskPartitions(drive)
+    place(drive, at('neighbour'), parts.get(1)!.first)
+    const ext = sparseFile(at('beside'), 40 * MIB, [])
+    run('mkfs.ext4', ['-q', '-F', ext])
+    place(drive, ext, parts.get(3)!.first)
+    const [whole, rest] = [shaOfFile(drive), shaOfFile(cut(drive, parts.get(3)!.first, parts.get(3)!.last, 'part'))]
+    const args = ['restore', source, drive, '--volumes', '1', '--into', '7', '--shrink-neighbour', '1', '--json']
+    const dry = imbarco(...args, '--dry-run')
+    const { shrinks, place: planned } = JSON.parse(dry.out)
+    expect([dry.code, shrinks.partition, shrinks.beforeBytes, shaOfFile(drive)]).toEqual([0, 1, 260 * MIB, whole])
+    expect([planned.length, shrinks.afterBytes]).toEqual([300 * MIB, 240 * MIB])
+    const kept = ['--journal', at('room.journal')]
+    // The power goes once while room is made, and once while the volume is copied there.
+    const cutOff = async (resume: string[], when: (child: ChildProcess) => void) => {
+      const child = spawn('bin/imbarco', [...args, ...kept, ...resume], { stdio: ['ignore', 'ignore', 'pipe'] })
+      const ended = once(child, 'exit')
+      when(child)
+      await ended
+      expect(child.signalCode).toBe('SIGKILL')
+    }
+    await cutOff([], (child) => {
+      const watcher = watch(folder, (_, name) => name === 'in front.img.shrink' && child.kill('SIGKILL'))
+      child.once('exit', () => watcher.close())
+    })
+    const room = JSON.parse(readFileSync(`${drive}.shrink`, 'utf8'))
+    expect([room.state, existsSync(at('room.journal'))]).toEqual(['writing', false])
+    await cutOff(['--resume'], (child) =>
+      child.stderr!.on('data', (chunk: Buffer) => chunk.toString().startsWith('{') && child.kill('SIGKILL')),
+    )
+    expect(existsSync(at('room.journal'))).toBe(true)
+    const { code, error, out } = imbarco(...args, ...kept, '--resume')
+    expect([code, error.replace(/^\{.*\}$/gm, '').trim()]).toEqual([0, ''])
+    expect(JSON.parse(out)).toMatchObject({ verified: true, place: planned })
+    expect(existsSync(`${drive}.shrink`)).toBe(false)
+    expect(gdiskProblems(drive)).toBe('')
+    const after = gdiskPartitions(drive)
+    expect(after.get(1)).toEqual({ ...parts.get(1), last: parts.get(1)!.first + (240 * MIB) / 512 - 1 })
+    expect([after.get(7)!.first * 512, after.get(7)!.last]).toEqual([planned.offset, parts.get(7)!.last])
+    expect(shaOfFile(cut(drive, after.get(3)!.first, after.get(3)!.last, 'part'))).toBe(rest)
+    for (const [number, wanted] of [
+      [1, ledgers],
+      [7, files],
+    ] as const) {
+      const volume = cut(drive, after.get(number)!.first, after.get(number)!.last, `of ${number}`)
+      expect(await checkNtfsFile(volume)).toEqual([])
+      expect(filesOf(volume, `files of ${number}`)).toEqual(wanted)
+    }
+  })
+
+  it('takes room for unallocated space from the neighbour of an MBR, which is taken back as long as nothing is there', async () => {
+    const drive = sparseFile(at('behind.img'), 400 * MIB, [])
+    run('sfdisk', ['-q', drive], 'label: dos\n2048 532480 7\n')
+    place(drive, at('neighbour'), 2048)
+    const whole = shaOfFile(drive)
+    const smaller = imbarco('shrink', drive, '1', '200MiB', '--json')
+    expect(JSON.parse(smaller.out)).toMatchObject({ partition: 1, afterBytes: 200 * MIB, state: 'done' })
+    expect(sfdiskPartitions(drive)[0].size).toBe((200 * MIB) / 512)
+    expect(await checkNtfsFile(cut(drive, 2048, 2048 + (200 * MIB) / 512 - 1, 'shrunk'))).toEqual([])
+    expect(imbarco('shrink', drive, '1', '--undo').code).toBe(0)
+    expect(shaOfFile(drive)).toBe(whole)
+    const args = ['restore', source, drive, '--volumes', '1', '--into-free', '--shrink-neighbour', '1', '--json']
+    const { code, out } = imbarco(...args)
+    expect([code, JSON.parse(out).into]).toEqual([0, 2])
+    const [first, second] = sfdiskPartitions(drive)
+    expect([first.type, second.type, second.size]).toEqual(['7', '7', 614400])
+    for (const [{ start, size }, wanted] of [
+      [first, ledgers],
+      [second, files],
+    ] as const) {
+      const volume = cut(drive, start, start + size - 1, `at ${start}`)
+      expect(await checkNtfsFile(volume)).toEqual([])
+      expect(filesOf(volume, `files at ${start}`)).toEqual(wanted)
+    }
+    const again = imbarco('shrink', drive, '1', '10MiB')
+    expect([again.code, again.error]).toEqual([1, expect.stringMatching(/are missing/)])
   })
 
   it('is refused, with nothing written, where it does not belong', () => {

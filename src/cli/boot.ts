@@ -10,6 +10,7 @@ import { CoreError } from '@/core/errors'
 import { changesNothing, planRepair } from '@/core/repair'
 import { applyRepair, type RepairRecord, settleRepair } from '@/core/repair/apply'
 import { readScheme } from '@/core/scheme'
+import { placeOfPartition } from '@/core/survey/open-partition'
 import { folderFiles } from '@/host/folder-files'
 import { RawFile } from '@/host/raw-file'
 import { repairIn, repairJournal } from '@/host/repair-journal'
@@ -20,12 +21,15 @@ import { withImage } from './open'
 export interface TraceOptions extends Options {
   readonly firmware: Firmware['mode']
   readonly driver?: string
+  /** The partition of the system that is chosen, where there are several. */
+  readonly system?: number
 }
 
 /** Follows the start of a computer with this drive alone in it. Exit code 1 when a link fails. */
 export async function trace(file: string, options: TraceOptions, io: Io): Promise<number> {
-  const { firmware: mode, driver } = options
+  const { firmware: mode, driver, system } = options
   const found = await withImage(file, options.sectorSize, async ({ device }) => {
+    if (system !== undefined) await placeOfPartition(device, system)
     const firmware = FirmwareSchema.parse({
       mode,
       secureBoot: false,
@@ -34,9 +38,10 @@ export async function trace(file: string, options: TraceOptions, io: Io): Promis
       bootOrder: [],
     })
     const drive = { driveId: file, name: file, slot: 'the only slot', device, ...(driver ? { drivers: [driver] } : {}) }
-    return traceBoot(firmware, [drive], undefined, sha256)
+    return traceBoot(firmware, [drive], undefined, sha256, system)
   })
-  const report = { file, firmware: mode, starts: found.starts, links: found.links }
+  const systemPartition = found.systemPartition ?? null
+  const report = { file, firmware: mode, starts: found.starts, systemPartition, links: found.links }
   await io.print(options.json ? json(report) : traceText(found))
   return found.starts ? 0 : STOPS
 }
@@ -57,6 +62,8 @@ export interface RepairOptions extends Options {
   readonly firmware?: Firmware['mode']
   readonly driver?: string
   readonly driverFolder?: string
+  /** The partition of the system that is meant, where there are several. */
+  readonly system?: number
   readonly dryRun?: boolean
 }
 
@@ -75,7 +82,7 @@ export async function repair(file: string, name: string, options: RepairOptions,
   const drivers = options.driver ? [options.driver] : STORAGE_DRIVERS
   const { driverFolder } = options
   const packages = driverFolder === undefined ? undefined : await driverPackages(folderFiles(driverFolder), '/')
-  const asked = { mode, drivers, packages, time: fileTime(Date.now()), chance: randomBytes(16) }
+  const asked = { mode, drivers, system: options.system, packages, time: fileTime(Date.now()), chance: randomBytes(16) }
   const cut: { file: string; record: RepairRecord }[] = []
   for (const journal of journals) {
     const record = await repairIn(journal)

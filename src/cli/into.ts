@@ -1,4 +1,4 @@
-import { randomUUID } from 'node:crypto'
+import { randomBytes, randomUUID } from 'node:crypto'
 import path from 'node:path'
 import type { BlockDevice, Extent } from '@/core/block/device'
 import { isZero, readBytes } from '@/core/block/device'
@@ -13,6 +13,8 @@ import { CoreError } from '@/core/errors'
 import { openFileSystem } from '@/core/filesystem'
 import { typeOn } from '@/core/fit/identity'
 import { fitInto, freePlace } from '@/core/fit/into-place'
+import { fileTime } from '@/core/bytes/file-time'
+import { changesNothing, planRepair } from '@/core/repair'
 import { applyRepair, settleRepair } from '@/core/repair/apply'
 import { patchesOf } from '@/core/repair/written'
 import { addEntry, type EntryType, retype } from '@/core/scheme/entry'
@@ -24,6 +26,8 @@ import { RawFile } from '@/host/raw-file'
 import { repairIn, repairJournal } from '@/host/repair-journal'
 import { sha256 } from '@/host/sha256'
 import { BLAKE3, blake3 } from '@/host/strong-digest'
+import { keepRoom, makeRoom, planRoom, refuseCutOff, settleRoom, shrinkTold } from './shrink'
+import { nextJournal, repairJournalsOf } from './boot'
 import { type Io, json, type Options, STOPS } from './commands'
 import { tell, workOf } from './copy'
 import { ChangedMeanwhile, refuseSources, withImage, WrongUse } from './open'
@@ -45,13 +49,21 @@ export interface IntoOptions extends Options {
   readonly checkMap?: boolean
   /** Its entry was made for this copy, of unallocated space. */
   readonly added?: boolean
+  /** Its system gets an entry in the boot settings of the target. */
+  readonly entry?: boolean
+  /** The partition that gives what is missing of room. */
+  readonly shrinkNeighbour?: number
+  /** It has given already. */
+  readonly roomMade?: boolean
 }
 
 export async function restoreInto(input: string, target: string, options: IntoOptions, io: Io): Promise<number> {
-  const { volumes, into, dryRun, verify = true, journal, resume } = options
+  const { volumes, into, dryRun, verify = true, journal, shrinkNeighbour: neighbour } = options
   const [volume] = volumes
   if (volumes.length !== 1) throw new WrongUse('One volume at a time goes into a partition: --volumes N.')
-  if (resume && !journal) throw new WrongUse('Going on needs the journal of the copy: --journal FILE.')
+  if (options.resume && !journal) throw new WrongUse('Going on needs the journal of the copy: --journal FILE.')
+  // What was cut off while room was made has not begun to copy.
+  const resume = options.resume === true && (neighbour === undefined || (await isThere(journal!)))
   const start = performance.now()
   const report = await withImage(
     input,
@@ -60,9 +72,12 @@ export async function restoreInto(input: string, target: string, options: IntoOp
       await refuseSources(image.paths, target)
       const source = await surveyDrive(image.device, sha256)
       const moved = partitionOf(source, volume, 'source')
-      const { survey, prepared, holds, sectorSize } = await lookAt(target, into, {
+      if (neighbour !== undefined) await readyForRoom(target, options, io)
+      const roomFrom = resume || options.roomMade ? undefined : neighbour
+      const { survey, prepared, holds, sectorSize, room } = await lookAt(target, into, {
         ...options,
-        sure: resume === true || options.added === true,
+        sure: resume || options.added === true,
+        ...(roomFrom === undefined ? {} : { room: { neighbour: roomFrom, bytes: moved.sizeBytes } }),
       })
       const laid = fitInto(source, volume, {
         number: into,
@@ -93,9 +108,13 @@ export async function restoreInto(input: string, target: string, options: IntoOp
         entry,
         stays,
         copiedBytes: plan.totalBytes,
+        ...(room ? { shrinks: shrinkTold(room) } : {}),
       }
+      if (options.entry && !moved.system)
+        throw new WrongUse(`Volume ${volume} holds no system, so there is nothing that an entry would start.`)
       if (dryRun) return { ...work, dryRun: true as const }
-      const kept = journal ? await openJournal(journal, { resume: resume === true }) : undefined
+      if (room) await makeRoom(target, sectorSize, room, io)
+      const kept = journal ? await openJournal(journal, { resume }) : undefined
       const file = await RawFile.open(target, sectorSize)
       try {
         if (journal) await settleTable(file, `${journal}.table`)
@@ -125,12 +144,16 @@ export async function restoreInto(input: string, target: string, options: IntoOp
         }
         if ((await digestOf(file, stays)) !== before)
           throw new CoreError('Something of the target outside of the partition is not what it was before the copy.')
+        if (neighbour !== undefined) await keepRoom(target)
+        const startChanges = options.entry ? await letStart(file, target, into, survey.scheme) : []
         return {
           ...work,
           verified: outcome ? outcome.checkedBytes > 0 : (kept?.state?.verify ?? false),
           digest: outcome?.digest ?? '',
           digestName: BLAKE3,
           lost: [...(outcome?.lost ?? [])],
+          startChanges,
+          hasEntry: moved.system === undefined || options.entry === true,
           seconds: Math.round((performance.now() - start) / 10) / 100,
         }
       } finally {
@@ -144,6 +167,28 @@ export async function restoreInto(input: string, target: string, options: IntoOp
   return report.fits && !('lost' in report && report.lost.length > 0) ? 0 : STOPS
 }
 
+/**
+ * Has the boot settings of the target start the system that came onto it, beside those that are there, or makes some for
+ * it; then the system itself is told which volume is C. Each change can be taken back by its journal beside the target.
+ */
+async function letStart(file: RawFile, target: string, system: number, scheme: DriveSurvey['scheme']) {
+  const question = () => ({
+    ...{ device: file, system, time: fileTime(Date.now()), chance: randomBytes(16) },
+    mode: scheme === 'gpt' ? ('uefi' as const) : ('bios' as const),
+  })
+  const entry = await planRepair('system-entry', question()).catch((error: unknown) => {
+    if (!(error instanceof CoreError)) throw error
+    return planRepair('new-store', question())
+  })
+  const changes: string[] = []
+  for (const plan of [entry, await planRepair('drive-letters', question())]) {
+    if (changesNothing(plan)) continue
+    await applyRepair(file, plan, repairJournal(nextJournal(target, await repairJournalsOf(target))))
+    changes.push(...plan.changes)
+  }
+  return changes
+}
+
 /** The same into unallocated space, which gets an entry of its own first: then it is a prepared partition. */
 export async function restoreIntoFree(
   input: string,
@@ -151,14 +196,15 @@ export async function restoreIntoFree(
   options: Omit<IntoOptions, 'into'>,
   io: Io,
 ): Promise<number> {
-  const { volumes, dryRun, journal, resume } = options
+  const { volumes, dryRun, journal, resume, shrinkNeighbour: neighbour } = options
   if (volumes.length !== 1) throw new WrongUse('One volume at a time goes into a partition: --volumes N.')
   const made = journal ? `${journal}.entry` : undefined
   const begun = resume && made ? await repairIn(made) : undefined
   if (begun?.state === 'done') {
     const into = Number(begun.name.split(' ').at(-1))
     const copying = journal !== undefined && (await isThere(journal))
-    return restoreInto(input, target, { ...options, into, resume: copying, added: true, replace: true }, io)
+    const further = { ...options, into, resume: copying, added: true, replace: true, roomMade: true }
+    return restoreInto(input, target, further, io)
   }
   // The entry is written before the copy looks at what it is given, so the source is kept from it here.
   const source = await withImage(input, options.sectorSize, async ({ device, paths }) => {
@@ -166,9 +212,12 @@ export async function restoreIntoFree(
     return surveyDrive(device, sha256)
   })
   const moved = partitionOf(source, volumes[0], 'source')
-  const { survey, sectorSize } = await withImage(target, options.sectorSize, async ({ device, kind, name }) => {
+  if (neighbour !== undefined) await readyForRoom(target, options, io)
+  const { survey, sectorSize, room } = await withImage(target, options.sectorSize, async ({ device, kind, name }) => {
     if (kind !== 'raw') throw new CoreError(`Only a raw image is written in its place, and the target is ${name}.`)
-    return { survey: await surveyDrive(device, sha256), sectorSize: device.logicalSectorSize }
+    const { drive, plan } =
+      neighbour === undefined ? { drive: device } : await planRoom(device, { neighbour, bytes: moved.sizeBytes })
+    return { survey: await surveyDrive(drive, sha256), sectorSize: device.logicalSectorSize, room: plan }
   })
   const free = freePlace(survey, moved.sizeBytes)
   if (!free) throw new CoreError('There is no unallocated space on the target. Nothing was written.')
@@ -180,7 +229,8 @@ export async function restoreIntoFree(
       length: (free.lastLba - free.firstLba + 1) * sectorSize,
       sectorSize,
     }
-    const about = { source: input, target, volume: volumes[0], into: null, added: true, seconds: 0 }
+    const shrinks = room ? { shrinks: shrinkTold(room) } : {}
+    const about = { source: input, target, volume: volumes[0], into: null, added: true, seconds: 0, ...shrinks }
     const report = laid.fits
       ? {
           ...about,
@@ -194,6 +244,7 @@ export async function restoreIntoFree(
     await io.print(options.json ? json(report) : intoText(report))
     return laid.fits ? 0 : STOPS
   }
+  if (room) await makeRoom(target, sectorSize, room, io)
   const into = await withFile(target, sectorSize, async (file) => {
     if (made) await settleTable(file, made)
     let number = 0
@@ -204,7 +255,15 @@ export async function restoreIntoFree(
     return number
   })
   // What the space held before belongs to nobody.
-  return restoreInto(input, target, { ...options, resume: false, into, added: true, replace: true }, io)
+  const further = { ...options, resume: false, into, added: true, replace: true, roomMade: true }
+  return restoreInto(input, target, further, io)
+}
+
+/** Before room is planned for: what was cut off of an earlier making of it is taken back. */
+async function readyForRoom(target: string, { dryRun, sectorSize }: Partial<IntoOptions>, io: Io): Promise<void> {
+  if (dryRun) return refuseCutOff(target)
+  const sectors = sectorSize ?? (await withImage(target, undefined, async ({ device }) => device.logicalSectorSize))
+  await settleRoom(target, sectors, io)
 }
 
 /** Takes a change of the table back that was cut off. */
@@ -229,10 +288,19 @@ async function lookAt(
   target: string,
   into: number,
   /** Sure is what was made for the copy, or taken for it before. */
-  { sectorSize: asked, sure }: { readonly sectorSize?: 512 | 4096; readonly sure: boolean },
+  {
+    sectorSize: asked,
+    sure,
+    room,
+  }: {
+    readonly sectorSize?: 512 | 4096
+    readonly sure: boolean
+    readonly room?: { readonly neighbour: number; readonly bytes: number }
+  },
 ) {
-  return withImage(target, asked, async ({ device, kind, name }) => {
+  return withImage(target, asked, async ({ device: now, kind, name }) => {
     if (kind !== 'raw') throw new CoreError(`Only a raw image is written in its place, and the target is ${name}.`)
+    const { drive: device, plan } = room ? await planRoom(now, { ...room, into }) : { drive: now }
     const survey = await surveyDrive(device, sha256)
     const prepared = partitionOf(survey, into, 'target')
     if (prepared.system && !sure)
@@ -242,7 +310,7 @@ async function lookAt(
     if (prepared.role !== 'data' && !sure)
       throw new CoreError(`Partition ${into} of the target belongs to how its system starts. Nothing was written.`)
     const slice = new SliceDevice(device, prepared.startBytes, prepared.sizeBytes)
-    return { survey, prepared, holds: await holdsWords(slice), sectorSize: device.logicalSectorSize }
+    return { survey, prepared, holds: await holdsWords(slice), sectorSize: device.logicalSectorSize, room: plan }
   })
 }
 
@@ -336,26 +404,48 @@ type IntoReport =
       /** Null before there is a partition to plan for. */
       readonly copiedBytes: number | null
       readonly dryRun?: true
+      readonly shrinks?: ReturnType<typeof shrinkTold>
       readonly verified?: boolean
+      readonly startChanges?: readonly string[]
+      readonly hasEntry?: boolean
       readonly lost?: Parameters<typeof lostWords>[0]
       readonly seconds: number
     }
 
 function intoText(report: IntoReport): string {
   if (!report.fits) return report.obstacles.map(({ sentence, mend }) => `${sentence} ${mend}\n`).join('')
-  const { target, volume, into, place, entry, copiedBytes, dryRun, verified, lost = [], seconds } = report
+  const {
+    target,
+    volume,
+    into,
+    place,
+    entry,
+    copiedBytes,
+    dryRun,
+    verified,
+    lost = [],
+    seconds,
+    shrinks,
+    startChanges = [],
+    hasEntry = true,
+  } = report
+  const room = shrinks
+    ? ` Partition ${shrinks.partition} becomes ${formatSize(shrinks.afterBytes)}, from ${formatSize(shrinks.beforeBytes)}, for that.`
+    : ''
   const type =
     entry.before === entry.after || report.added ? '' : ` Its type becomes ${entry.after}, from ${entry.before}.`
   const number = into === null ? 'a new partition' : `partition ${into}`
   const what = `volume ${volume} into ${number}${report.added && into !== null ? ', made for it' : ''}, ${formatSize(place.length)} from byte ${place.offset}`
   if (dryRun) {
     const bytes = copiedBytes === null ? '' : `; ${formatSize(copiedBytes)} to copy`
-    return `${target}: would put ${what}${bytes}.${type} Nothing was written.\n`
+    return `${target}: would put ${what}${bytes}.${type}${room} Nothing was written.\n`
   }
   const read = verified ? 'read back and equal' : 'not read back'
   return [
-    `${target}: ${what}; ${formatSize(copiedBytes ?? 0)}, ${read}, ${seconds.toFixed(1)} s.${type}`,
+    `${target}: ${what}; ${formatSize(copiedBytes ?? 0)}, ${read}, ${seconds.toFixed(1)} s.${type}${room}`,
     'All else that was looked at on it, the tables and both ends of every other partition, is as it was.',
+    ...startChanges,
+    ...(hasEntry ? [] : ['Its system has no entry in the boot settings yet; the repair system-entry makes one.']),
     ...(lost.length > 0 ? [`${lostWords(lost)}.`] : []),
     '',
   ].join('\n')

@@ -12,6 +12,7 @@ import { capture, type CaptureOptions, compact, restore, type RestoreOptions, ve
 import { fit, type FitOptions, sizeOf } from './fit'
 import { label, type LabelOptions } from './label'
 import { WrongUse } from './open'
+import { shrink, type ShrinkOptions } from './shrink'
 import { DISK_FORMAT_NAMES, vm, type VmOptions } from './vm'
 
 const WRONG_USE = 2
@@ -180,9 +181,28 @@ withCopy(program.command('restore <image> <target>'))
   .option('--volumes <numbers>', 'the volume that goes into a partition', (text) => text.split(',').map(number))
   .option('--into <number>', 'the prepared partition of the target; all else on it stays', number)
   .option('--into-free', 'a new partition in unallocated space of the target; all else on it stays')
+  .option(
+    '--shrink-neighbour <number>',
+    'the partition that gives what is missing of room, made smaller in its place',
+    number,
+  )
+  .option('--entry', 'its system gets an entry in the boot settings of the target, beside those that are there')
   .option('--replace', 'that partition may hold files, which are lost')
   .option('--dry-run', 'says what would be written, and writes nothing')
   .action((image: string, target: string, options: RestoreOptions) => run(restore(image, target, options, io)))
+program
+  .command('shrink')
+  .argument('<file>', 'a raw image, or a drive’s own file')
+  .argument('<partition>', 'its number', number)
+  .argument('[size]', 'bytes that it gets, or such as 200GiB', (text: string) => sizeOf(text))
+  .description('a volume smaller where it lies, with nothing else on the drive touched; taken back by --undo')
+  .option('--undo', 'takes the last one back')
+  .option('--dry-run', 'says what would be written, and writes nothing')
+  .addOption(sectorSize())
+  .addOption(json())
+  .action((file: string, partition: number, size: number | undefined, options: ShrinkOptions) =>
+    run(shrink(file, partition, size, options, io)),
+  )
 program
   .command('vm <sources...>')
   .description('the drives of one computer as a virtual machine: a package with descriptor, manifest and disks')
@@ -210,6 +230,7 @@ program
   .command('trace <file>')
   .description('follows the start of a computer with this drive in it, link by link; says where it ends and why')
   .addOption(firmware().makeOptionMandatory())
+  .option('--system <number>', 'the partition of the system that is chosen, where there are several', number)
   .addOption(driver())
   .addOption(sectorSize())
   .addOption(json())
@@ -218,6 +239,7 @@ program
   .command('repair <file> <name>')
   .description('changes what keeps a raw image from starting: ' + REPAIRS.map((r) => r.name).join(', '))
   .option('--dry-run', 'says what would be changed, and writes nothing')
+  .option('--system <number>', 'the partition of the system that is meant, where there are several', number)
   .option('--driver-folder <folder>', 'where bring-driver finds the driver, beside its setup information file')
   .addOption(firmware())
   .addOption(driver())

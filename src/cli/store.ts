@@ -229,10 +229,12 @@ export type RestoreOptions = CopyOptions &
 
 /** Puts an image onto a drive of any size, laid out anew as `copy` does it. */
 export async function restore(image: string, target: string, options: RestoreOptions, io: Io): Promise<number> {
-  const { volumes, into, intoFree, dryRun, replace } = options
+  const { volumes, into, intoFree, dryRun, replace, entry, shrinkNeighbour } = options
   const placed = into !== undefined || intoFree === true
-  if (!placed && (volumes || dryRun || replace))
-    throw new WrongUse('--volumes, --replace and --dry-run belong to --into N or --into-free.')
+  if (!placed && (volumes || dryRun || replace || entry || shrinkNeighbour !== undefined))
+    throw new WrongUse(
+      '--volumes, --shrink-neighbour, --entry, --replace and --dry-run belong to --into N or --into-free.',
+    )
   if (into !== undefined && intoFree) throw new WrongUse('Either --into N or --into-free.')
   if (placed && !volumes) throw new WrongUse('What goes into the partition is said by --volumes N.')
   const strange = !placed ? undefined : NOT_INTO.find((name) => options[name] !== undefined)

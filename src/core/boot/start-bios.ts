@@ -9,7 +9,16 @@ import type { TablePartition } from '../scheme/types'
 import { readBootCode } from '../survey/boot-code'
 import { BIOS_LOADER_PATH, BIOS_STORE_PATH, HIDDEN_SECTORS_OFFSET } from '../survey/known-systems'
 import { BootFailure } from './chain'
-import { type Candidate, checkFile, identityWords, sliceOf, type Start, type Started, volumeOn } from './start'
+import {
+  type Candidate,
+  checkFile,
+  expectSystem,
+  identityWords,
+  sliceOf,
+  type Start,
+  type Started,
+  volumeOn,
+} from './start'
 import { followWindows } from './start-windows'
 
 /** From the first drive's first sector to the system, by BIOS. */
@@ -57,6 +66,7 @@ export async function followBios(start: Start): Promise<Started> {
     wantedCode ? `${where}, equal` : where,
   )
   if (loadsWhatIsBehind(bootCode, code.gap)) {
+    expectSystem(start, undefined, where)
     chain.restUnproved(
       'not followed further',
       `${where}; the code does not ask for an active partition`,
@@ -66,6 +76,7 @@ export async function followBios(start: Start): Promise<Started> {
   }
   const { partition, volume } = await activePartition(start, candidate)
   if ((await volume.stat(BIOS_LOADER_PATH))?.kind !== 'file' && !reference?.systemLoaderPath) {
+    expectSystem(start, undefined, `No ${BIOS_LOADER_PATH} on partition ${partition.number}`)
     chain.restUnproved(
       'not followed further',
       `No ${BIOS_LOADER_PATH} on partition ${partition.number}`,

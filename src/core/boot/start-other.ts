@@ -3,7 +3,7 @@ import { orUndefined } from '../errors'
 import { type FileSystem, openFileSystem } from '../filesystem'
 import type { TablePartition } from '../scheme/types'
 import { BootFailure } from './chain'
-import { type Candidate, sizeOf, sliceOf, type Start, type Started } from './start'
+import { type Candidate, expectSystem, sizeOf, sliceOf, type Start, type Started } from './start'
 
 // Starts whose loader is not followed in all it does: a Linux root that is named by its UUID is looked up, and a
 // volume that names its own loader is looked at by its header.
@@ -22,6 +22,7 @@ export async function followOther(
   const { chain } = start
   const named = await rootNamed(esp, loader)
   if (!named) {
+    expectSystem(start, undefined, `${loader} is not a loader whose settings are known here`)
     chain.restUnproved(
       'not followed further',
       `${loader} is not a loader whose settings are known here`,
@@ -39,6 +40,7 @@ export async function followOther(
     )
   }
   const { partition, volume, home } = root
+  expectSystem(start, partition.number, `${named.path}: ${named.line}`)
   const where = `Partition ${partition.number} of ${home.drive.name}, from sector ${groupDigits(partition.firstLba)}, ${volume.state}`
   const words = `${volume.label || 'root'}, ${volume.name}, ${formatSize(sizeOf(partition, home.drive.device))}`
   const mounts = await textOf(volume, '/etc/fstab')
@@ -57,7 +59,8 @@ export async function followOther(
     'What the kernel brings along is in its first file system',
     'Which drivers it starts with is not read from there.',
   )
-  return { driveId: candidate.drive.driveId, systemPartitionGuid: partition.guid }
+  const { driveId } = candidate.drive
+  return { driveId, systemPartitionGuid: partition.guid, systemPartition: partition.number }
 }
 
 /** A volume that names its own loader, where the firmware has nothing else; undefined where there is none. */
@@ -67,7 +70,7 @@ export async function followStartVolume(start: Start, tried: readonly string[]):
     for (const partition of candidate.reading.partitions) {
       const volume = await readable(candidate, partition)
       const loader = await volume?.startLoader?.().catch(orUndefined)
-      if (!volume || !loader) continue
+      if (!volume || !loader || (start.system !== undefined && start.system !== partition.number)) continue
       const { drive } = candidate
       chain.unproved(
         `${volume.name} is started from by firmware that reads it`,
@@ -92,7 +95,7 @@ export async function followStartVolume(start: Start, tried: readonly string[]):
         'The loader’s own settings are not read',
         'Up to its loader everything holds; what that does next is its own.',
       )
-      return { driveId: drive.driveId, systemPartitionGuid: partition.guid }
+      return { driveId: drive.driveId, systemPartitionGuid: partition.guid, systemPartition: partition.number }
     }
   }
   return undefined

@@ -35,7 +35,8 @@ export async function followWindows(
   const entry = await followSettings(start, bootVolume, storePath)
   // The system may lie on another drive than its boot settings.
   const { partition, volume, home } = await followSystemVolume(start, candidate, entry)
-  const started = { driveId: candidate.drive.driveId, systemPartitionGuid: partition.guid }
+  const { driveId } = candidate.drive
+  const started = { driveId, systemPartitionGuid: partition.guid, systemPartition: partition.number }
   if (volume.depth !== 'files') {
     start.chain.restUnproved(
       'not followed into the volume',
@@ -76,7 +77,8 @@ export async function openHive(volume: FileSystem, path: string, mostBytes: numb
   return Hive.open((offset, length) => volume.readFile(path, offset, length), file.sizeBytes)
 }
 
-async function followSettings({ chain }: Start, volume: FileSystem, path: string): Promise<StoreEntry> {
+async function followSettings(start: Start, volume: FileSystem, path: string): Promise<StoreEntry> {
+  const { chain } = start
   const why = 'The loader reads there which system to start and where it lies, so it stops.'
   const anew = ['new-store']
   const hive = await orStop(() => openHive(volume, path, MAX_STORE_BYTES), 'the store cannot be read', why, anew)
@@ -85,7 +87,7 @@ async function followSettings({ chain }: Start, volume: FileSystem, path: string
   if (store.entries.length === 0) {
     throw new BootFailure('no entry that starts a system', `${path}, a hive without loader entries`, why, anew)
   }
-  if (!store.standard) {
+  if (start.system === undefined && !store.standard) {
     throw new BootFailure(
       'the standard entry is not there',
       `${path}: ${store.standardId ? `it names ${shortGuid(store.standardId)}` : 'none is named'}; there are ${store.entries.map((e) => shortGuid(e.id)).join(', ')}`,
@@ -93,12 +95,27 @@ async function followSettings({ chain }: Start, volume: FileSystem, path: string
       ['standard-entry'],
     )
   }
-  const { standard } = store
+  const entry = start.system === undefined ? store.standard! : entryFor(start, store.entries, path)
   chain.pass(
-    `starts “${standard.description}”${store.entries.length > 1 ? `, one of ${store.entries.length}` : ''}`,
-    `${path}, entry ${shortGuid(standard.id)}: ${standard.path} on ${deviceWords(standard.device)}${store.settled ? '' : '; the store was not closed properly'}`,
+    `starts “${entry.description}”${store.entries.length > 1 ? `, one of ${store.entries.length}` : ''}`,
+    `${path}, entry ${shortGuid(entry.id)}: ${entry.path} on ${deviceWords(entry.device)}${store.settled ? '' : '; the store was not closed properly'}`,
   )
-  return standard
+  return entry
+}
+
+/** The entry of a store that starts the system that was chosen. Throws BootFailure where there is none. */
+function entryFor({ system, candidates }: Start, entries: readonly StoreEntry[], path: string): StoreEntry {
+  const entry = entries.find((e) => {
+    const device = e.systemDevice ?? e.device
+    return device && partitionAt(candidates, device)?.partition.number === system
+  })
+  if (entry) return entry
+  throw new BootFailure(
+    `no entry starts the system on partition ${system}`,
+    `${path}: ${entries.map((e) => `“${e.description}” on ${deviceWords(e.systemDevice ?? e.device)}`).join('; ')}`,
+    'The loader offers the systems that its settings name, and this one is not among them.',
+    ['system-entry'],
+  )
 }
 
 function deviceWords(device: StoreDevice | undefined): string {

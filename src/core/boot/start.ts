@@ -36,6 +36,8 @@ export interface Start {
   readonly candidates: readonly Candidate[]
   readonly reference: TraceReference | undefined
   readonly digest: Digest
+  /** The system that is chosen: the number of its partition. Where nothing is said, the one that starts by itself. */
+  readonly system?: number
 }
 
 /** Drives as the firmware looks at them: those of the slots that it names first, then the others as they are wired. */
@@ -48,6 +50,18 @@ export function inOrder<D extends { readonly slot: string }>({ driveOrder }: Fir
 export interface Started {
   readonly driveId: string
   readonly systemPartitionGuid?: string
+  /** Number of the system's partition; absent where the start was not followed so far. */
+  readonly systemPartition?: number
+}
+
+/** Ends a start that leads to another system than the one that was chosen. */
+export function expectSystem({ system }: Start, leadsTo: number | undefined, evidence: string): void {
+  if (system === undefined || system === leadsTo) return
+  throw new BootFailure(
+    leadsTo === undefined ? 'not known which system it starts' : `starts the system on partition ${leadsTo}`,
+    evidence,
+    `What starts the system on partition ${system} was asked for, and this does not.`,
+  )
 }
 
 /** What a disk is told apart by: the GUID of a GPT, the signature of an MBR. */

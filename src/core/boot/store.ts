@@ -1,5 +1,6 @@
 import { guidToBytes, guidToString, NIL_GUID } from '../bytes/guid'
 import { defineStruct, utf16ToString, viewOf } from '../bytes/struct'
+import { HiveEditor } from '../registry/edit'
 import type { Hive, HiveKey } from '../registry/hive'
 import { makeHive, type NewKey, type NewValue } from '../registry/make'
 
@@ -159,16 +160,20 @@ async function elementOf(hive: Hive, object: HiveKey, element: number): Promise<
   return key && (await hive.find(key, 'Element'))?.data
 }
 
+/** An entry that is made. */
+export interface NewEntry {
+  readonly id: string
+  readonly description: string
+  /** Path of the system's loader with backslashes. */
+  readonly path: string
+  readonly device: StoreDevice
+}
+
 /** What a new store starts. */
 export interface NewStore {
   /** Where the boot manager lies. */
   readonly managerDevice: StoreDevice
-  readonly entries: readonly {
-    readonly id: string
-    readonly description: string
-    readonly path: string
-    readonly device: StoreDevice
-  }[]
+  readonly entries: readonly NewEntry[]
   /** The first where nothing is said. */
   readonly standardId?: string
 }
@@ -194,22 +199,48 @@ export function makeStore(store: NewStore, modified: bigint): Uint8Array {
     [ELEMENTS.default]: `{${store.standardId ?? store.entries[0]?.id ?? NIL_GUID}}`,
     [ELEMENTS.displayOrder]: store.entries.map((e) => `{${e.id}}`),
   })
-  const loaders = store.entries.map((e): [string, NewKey] => [
-    `{${e.id}}`,
-    object(LOADER_TYPE, {
-      [ELEMENTS.device]: deviceBytes(e.device),
-      [ELEMENTS.path]: e.path,
-      [ELEMENTS.description]: e.description,
-      [ELEMENTS.systemDevice]: deviceBytes(e.device),
-      [ELEMENTS.systemRoot]: '\\Windows',
-    }),
-  ])
+  const loaders = store.entries.map((e): [string, NewKey] => [`{${e.id}}`, object(LOADER_TYPE, loaderElements(e))])
   const objects = { [`{${STORE_OBJECTS.manager}}`]: manager, ...Object.fromEntries(loaders) }
   return makeHive(
     'BCD',
     { keys: { Description: { values: { KeyName: 'BCD00000000' } }, Objects: { keys: objects } } },
     modified,
   )
+}
+
+function loaderElements({ device, path, description }: NewEntry): Record<number, NewValue> {
+  return {
+    [ELEMENTS.device]: deviceBytes(device),
+    [ELEMENTS.path]: path,
+    [ELEMENTS.description]: description,
+    [ELEMENTS.systemDevice]: deviceBytes(device),
+    [ELEMENTS.systemRoot]: '\\Windows',
+  }
+}
+
+/** More than the keys and values of one entry take. */
+const ENTRY_BYTES = 3072
+
+/** The bytes of a store with further entries, offered behind those that it has. Rejects with CoreError where it is damaged. */
+export async function withEntries(
+  bytes: Uint8Array,
+  entries: readonly NewEntry[],
+  modified: bigint,
+): Promise<Uint8Array> {
+  const editor = await HiveEditor.open(bytes, { spareBytes: entries.length * ENTRY_BYTES })
+  for (const entry of entries) {
+    const about = await editor.make(`Objects\\{${entry.id}}\\Description`, modified)
+    await editor.set(about, 'Type', LOADER_TYPE)
+    for (const [element, value] of Object.entries(loaderElements(entry)))
+      await editor.set(await editor.make(elementPath(entry.id, Number(element)), modified), 'Element', value)
+  }
+  const order = await editor.make(elementPath(STORE_OBJECTS.manager, ELEMENTS.displayOrder), modified)
+  const offered = (await editor.value(order, 'Element')) ?? new Uint8Array()
+  const ids = utf16ToString(offered, 0, Math.floor(offered.length / 2))
+    .split('\0')
+    .filter(Boolean)
+  await editor.set(order, 'Element', [...ids, ...entries.map(({ id }) => `{${id}}`)])
+  return editor.done(modified)
 }
 
 /** The name under which a system keeps which volume is C. */

@@ -100,5 +100,7 @@ export const TraceSchema = z.object({
   /** Id of the drive that was started from. */
   startedFrom: z.string().optional(),
   systemPartitionGuid: z.string().optional(),
+  /** Number of the system's partition, where the start was followed so far. */
+  systemPartition: z.number().optional(),
 })
 export type Trace = z.infer<typeof TraceSchema>

@@ -69,6 +69,11 @@ export class HiveEditor {
     return this.hive.keys(key)
   }
 
+  /** What a value of a key holds; undefined where there is none. */
+  async value(key: HiveKey, name: string): Promise<Uint8Array | undefined> {
+    return (await this.hive.find(key, name))?.data
+  }
+
   /** The key at a path; what is missing of it is made, with the rights of the key above it. */
   async make(path: string, modified: bigint): Promise<HiveKey> {
     let at = this.hive.root

@@ -22,13 +22,15 @@ export class ChangedSinceRepair extends CoreError {
 }
 
 const bytes = z.base64().transform(fromBase64)
+/** A patch as it is kept: its bytes in base64. */
+export const PatchSchema = z.object({ offset: z.number().int().nonnegative(), before: bytes, after: bytes })
 export const RepairRecordSchema = z.object({
   kind: z.literal('repair'),
   name: z.string().max(60),
   title: z.string().max(200),
   changes: z.array(z.string().max(1000)).max(50),
   state: z.enum(['writing', 'done', 'undone']),
-  patches: z.array(z.object({ offset: z.number().int().nonnegative(), before: bytes, after: bytes })).max(100_000),
+  patches: z.array(PatchSchema).max(100_000),
 })
 export type RepairRecord = z.infer<typeof RepairRecordSchema>
 
@@ -55,9 +57,9 @@ export async function applyRepair(
     patches: plan.patches.map((p) => ({ ...p })),
   }
   await journal.keep(recordText(record))
-  await writeAll(device, record.patches, 'after')
-  if (!(await holds(device, record.patches, 'after'))) {
-    await writeAll(device, record.patches, 'before')
+  await writePatches(device, record.patches, 'after')
+  if (!(await patchesStand(device, record.patches, 'after'))) {
+    await writePatches(device, record.patches, 'before')
     await journal.keep(recordText({ ...record, state: 'undone' }))
     throw new CoreError('The drive does not give back what the repair wrote, so it was undone.')
   }
@@ -68,11 +70,11 @@ export async function applyRepair(
 
 /** Puts back what stood there. Rejects with CoreError where the drive no longer is as the repair left it. */
 export async function undoRepair(device: BlockDevice, record: RepairRecord, journal: RepairJournal): Promise<void> {
-  if (record.state === 'done' && !(await holds(device, record.patches, 'after'))) {
+  if (record.state === 'done' && !(await patchesStand(device, record.patches, 'after'))) {
     throw new CoreError('The drive has changed since it was repaired, so the repair cannot be undone.')
   }
   await journal.keep(recordText({ ...record, state: 'writing' }))
-  await writeAll(device, record.patches, 'before')
+  await writePatches(device, record.patches, 'before')
   await journal.keep(recordText({ ...record, state: 'undone' }))
 }
 
@@ -94,32 +96,44 @@ export async function settleRepair(
       throw new ChangedSinceRepair()
     }
   }
-  await writeAll(device, record.patches, 'before')
+  await writePatches(device, record.patches, 'before')
   await journal.keep(recordText({ ...record, state: 'undone' }))
   return true
 }
 
 /** Whether a repair that was made is on the drive as it was written, so that it can be undone. */
 export async function repairStands(device: BlockDevice, { state, patches }: RepairRecord): Promise<boolean> {
-  return state === 'done' && holds(device, patches, 'after')
+  return state === 'done' && patchesStand(device, patches, 'after')
 }
 
 /** A record as it is kept. */
 export function recordText(record: RepairRecord): string {
-  const patches = record.patches.map((p) => ({
-    offset: p.offset,
-    before: toBase64(p.before),
-    after: toBase64(p.after),
-  }))
-  return JSON.stringify({ ...record, patches })
+  return JSON.stringify({ ...record, patches: record.patches.map(keptPatch) })
 }
 
-async function writeAll(device: BlockDevice, patches: readonly Patch[], which: 'before' | 'after'): Promise<void> {
+/** What `PatchSchema` reads. */
+export const keptPatch = ({ offset, before, after }: Patch) => ({
+  offset,
+  before: toBase64(before),
+  after: toBase64(after),
+})
+
+/** Writes one side of patches, and makes it safe. */
+export async function writePatches(
+  device: BlockDevice,
+  patches: readonly Patch[],
+  which: 'before' | 'after',
+): Promise<void> {
   for (const patch of patches) await device.write(patch.offset, patch[which])
   await device.flush()
 }
 
-async function holds(device: BlockDevice, patches: readonly Patch[], which: 'before' | 'after'): Promise<boolean> {
+/** Whether one side of patches is on a device. */
+export async function patchesStand(
+  device: BlockDevice,
+  patches: readonly Patch[],
+  which: 'before' | 'after',
+): Promise<boolean> {
   for (const patch of patches) {
     if (!sameBytes(await readBytes(device, patch.offset, patch[which].length), patch[which])) return false
   }

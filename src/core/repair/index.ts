@@ -17,6 +17,7 @@ import { pointStore } from './kinds/point-store'
 import { standardEntry } from './kinds/standard-entry'
 import { startCode } from './kinds/start-code'
 import { startDriver } from './kinds/start-driver'
+import { systemEntry } from './kinds/system-entry'
 import { takeUpRoom } from './kinds/take-up-room'
 import { volumeSize } from './kinds/volume-size'
 import type { RepairKind, RepairPlan, RepairSubject } from './port'
@@ -26,6 +27,7 @@ export const REPAIRS: readonly RepairKind[] = [
   pointStore,
   standardEntry,
   newStore,
+  systemEntry,
   driveLetters,
   startDriver,
   bringDriver,

@@ -4,6 +4,8 @@ import { type BootStore, MAX_STORE_BYTES, readStore } from '../boot/store'
 import { formatSize } from '../bytes/size'
 import { CoreError, orUndefined } from '../errors'
 import { type FileSystem, openFileSystem } from '../filesystem'
+import { putFatFile } from '../filesystem/fat/put-file'
+import { putNtfsFile } from '../filesystem/ntfs/put-file'
 import { limitsOf } from '../fit/limits'
 import { controlSetIn } from '../registry/control-set'
 import { HiveEditor } from '../registry/edit'
@@ -14,6 +16,7 @@ import { BIOS_STORE_PATH, KNOWN_SYSTEMS, UEFI_STORE_PATH } from '../survey/known
 import { surveyPartition } from '../survey/partition'
 import { DepthProfile } from '../survey/profile'
 import type { Patch, RepairSubject } from './port'
+import { patchesOf } from './written'
 
 // Where the things lie that repairs change, and how a changed file becomes changed bytes of the drive.
 
@@ -53,7 +56,7 @@ export async function openStore(
 }
 
 /** Every volume of the drive that holds a system which can be started. */
-async function systemPlaces({ candidate, device }: RepairSubject): Promise<Place[]> {
+export async function systemPlaces({ candidate, device }: RepairSubject): Promise<Place[]> {
   const found: Place[] = []
   for (const partition of candidate.reading.partitions) {
     if (partition.mbr?.kind === 'extended') continue
@@ -77,7 +80,10 @@ export async function systemPlace(
   meant: (partition: TablePartition) => boolean = () => false,
 ): Promise<Place> {
   const places = await systemPlaces(subject)
-  const named = places.find((p) => meant(p.partition))
+  const asked = places.find((p) => p.partition.number === subject.system)
+  if (subject.system !== undefined && !asked)
+    throw new CoreError(`Partition ${subject.system} holds no system that could be started.`)
+  const named = asked ?? places.find((p) => meant(p.partition))
   if (named) return named
   if (places.length === 0) throw new CoreError('No volume of the drive holds a system that could be started.')
   if (places.length > 1) {
@@ -86,6 +92,17 @@ export async function systemPlace(
     )
   }
   return places[0]
+}
+
+/** The system's loader for that way to start. Rejects with CoreError where it has none. */
+export async function loaderOf({ volume, partition }: Place, mode: RepairSubject['mode']) {
+  for (const known of KNOWN_SYSTEMS) {
+    if (!known.loaderPath.endsWith(mode === 'uefi' ? '.efi' : '.exe')) continue
+    if ((await volume.stat(known.loaderPath))?.kind === 'file') return known
+  }
+  throw new CoreError(
+    `The system on partition ${partition.number} has no loader for ${mode === 'uefi' ? 'UEFI' : 'a BIOS'}.`,
+  )
 }
 
 export const SYSTEM_HIVE_PATH = '/Windows/System32/config/SYSTEM'
@@ -140,6 +157,20 @@ async function wholeFile(volume: FileSystem, path: string, most: number): Promis
   if (file?.kind !== 'file') throw new CoreError(`${path} is missing.`)
   if (file.sizeBytes > most) throw new CoreError(`${path} is ${formatSize(file.sizeBytes)} long, which it cannot be.`)
   return volume.readFile(path)
+}
+
+/** Bytes of the drive that become others when a volume gets a whole file. Rejects with CoreError where it takes none. */
+export async function patchesOfPut(
+  { device, time }: RepairSubject,
+  { partition, volume }: Place,
+  path: string,
+  content: Uint8Array,
+): Promise<Patch[]> {
+  const put = volume.kind === 'ntfs' ? putNtfsFile : volume.kind.startsWith('fat') ? putFatFile : undefined
+  if (!put) throw new CoreError(`Files are not put onto ${volume.name} here.`)
+  const start = partition.firstLba * device.logicalSectorSize
+  const patches = await patchesOf(sliceOf(device, partition), (overlay) => put(overlay, path, content, time))
+  return patches.map((p) => ({ ...p, offset: start + p.offset }))
 }
 
 /** The sectors of the drive in which a file differs from what it is to hold; it keeps its length. */

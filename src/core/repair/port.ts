@@ -35,6 +35,8 @@ export interface RepairSubject {
   readonly candidate: Candidate
   readonly device: BlockDevice
   readonly mode: Firmware['mode']
+  /** The partition of the system that is meant, where there are several. */
+  readonly system?: number
   /** Drivers that serve the controller the drive sits at. */
   readonly drivers?: readonly string[]
   /** Drivers in a folder that is at hand; absent where there is none. */

@@ -19,17 +19,58 @@ const MOST_HEADER_BYTES = 4096
  * has no such partition or is of the other kind, before anything is written.
  */
 export async function retype(drive: BlockDevice, number: number, type: EntryType): Promise<void> {
-  const reading = await readScheme(drive)
-  if (!reading || reading.scheme === 'damaged') throw new NotSupported('The drive has no partition table that holds.')
-  const partition = reading.partitions.find((p) => p.number === number)
-  if (!partition) throw new CoreError(`There is no partition ${number} on the drive.`)
+  const { partition } = await entryOf(drive, number)
   if (partition.mbr) {
     if (!('mbrType' in type)) throw new CoreError('The drive has an MBR, whose types are numbers.')
-    return retypeRecord(drive, partition, type.mbrType)
+    return changeRecord(drive, partition, { type: type.mbrType })
   }
   if (!('typeGuid' in type)) throw new CoreError('The drive has a GPT, whose types are GUIDs.')
   return writeEntry(drive, number, type)
 }
+
+/**
+ * Gives one entry of the table that is on a drive other ends; a logical partition keeps its start, which its record
+ * counts from. All other bytes of both copies stay what they are, but for the checksums over them. Rejects with CoreError
+ * where the table is damaged, has no such partition, or where the new ends are those of no partition or reach into
+ * another one, before anything is written.
+ */
+export async function resizeEntry(
+  drive: BlockDevice,
+  number: number,
+  ends: { readonly firstLba?: number; readonly lastLba?: number },
+): Promise<void> {
+  const { reading, partition } = await entryOf(drive, number)
+  const { firstLba = partition.firstLba, lastLba = partition.lastLba } = ends
+  const inTheWay = reading.partitions.find(
+    (p) => p.number !== number && p.mbr?.kind !== 'extended' && p.firstLba <= lastLba && firstLba <= p.lastLba,
+  )
+  if (inTheWay) throw new CoreError(`Partition ${inTheWay.number} lies where partition ${number} is to end.`)
+  if (firstLba < 1 || lastLba < firstLba || lastLba >= drive.size / drive.logicalSectorSize)
+    throw new CoreError('The partition would have its ends outside of the drive.')
+  if (partition.mbr) {
+    if (partition.mbr.kind !== 'primary' && firstLba !== partition.firstLba)
+      throw new NotSupported('Only a primary partition of an MBR gets another start.')
+    return changeRecord(drive, partition, { start: firstLba, sectors: lastLba - firstLba + 1 })
+  }
+  if (reading.scheme === 'gpt' && reading.gpt.hybrid.some((record) => record.number === number))
+    throw new NotSupported('A hybrid MBR names this partition a second time, so that its ends stay.')
+  const { firstUsableLba, lastUsableLba } = await usableOf(drive)
+  if (firstLba < firstUsableLba || lastLba > lastUsableLba)
+    throw new CoreError('The table itself lies where the partition is to end.')
+  return writeEntry(drive, number, { firstLba, lastLba })
+}
+
+async function entryOf(drive: BlockDevice, number: number) {
+  const reading = await readScheme(drive)
+  if (!reading || reading.scheme === 'damaged') throw new NotSupported('The drive has no partition table that holds.')
+  const partition = reading.partitions.find((p) => p.number === number)
+  if (!partition) throw new CoreError(`There is no partition ${number} on the drive.`)
+  return { reading, partition }
+}
+
+/** The sectors that the header of a GPT leaves to partitions. */
+const usableOf = async (drive: BlockDevice) =>
+  GPT_HEADER.read(await readBytes(drive, drive.logicalSectorSize, drive.logicalSectorSize))
 
 /** What a new entry says of its partition; sectors are inclusive. */
 export interface NewEntry {
@@ -59,18 +100,15 @@ export async function addEntry(drive: BlockDevice, { type, firstLba, lastLba, gu
       throw new CoreError('The MBR names four partitions already, and has no place for another.')
     const sector = await readBytes(drive, 0, drive.logicalSectorSize)
     const record = new Uint8Array(MBR_RECORD.size)
-    const beyond = Uint8Array.of(0xfe, 0xff, 0xff)
     const sectors = lastLba - firstLba + 1
-    MBR_RECORD.write(record, { firstChs: beyond, type: type.mbrType, lastChs: beyond, firstLba, sectors })
+    MBR_RECORD.write(record, { firstChs: BEYOND_CHS, type: type.mbrType, lastChs: BEYOND_CHS, firstLba, sectors })
     sector.set(record, MBR_RECORDS_OFFSET + (number - 1) * MBR_RECORD.size)
     await drive.write(0, sector)
     await drive.flush()
     return number
   }
   if (!('typeGuid' in type)) throw new CoreError('The drive has a GPT, whose types are GUIDs.')
-  const { entryCount, firstUsableLba, lastUsableLba } = GPT_HEADER.read(
-    await readBytes(drive, drive.logicalSectorSize, drive.logicalSectorSize),
-  )
+  const { entryCount, firstUsableLba, lastUsableLba } = await usableOf(drive)
   if (firstLba < firstUsableLba || lastLba > lastUsableLba)
     throw new CoreError('The table itself lies where the new partition is to be.')
   let number = 1
@@ -124,10 +162,13 @@ async function copyWith(drive: BlockDevice, lba: number, number: number, changed
   return { entryAt: entriesAt + at, entry, headerAt, header }
 }
 
-async function retypeRecord(
+/** What CHS fields say of a place that they cannot count to. */
+const BEYOND_CHS = Uint8Array.of(0xfe, 0xff, 0xff)
+
+async function changeRecord(
   drive: BlockDevice,
   { firstLba, mbr }: { firstLba: number; mbr?: { recordLba: number } },
-  type: number,
+  change: { readonly type: number } | { readonly start: number; readonly sectors: number },
 ): Promise<void> {
   const recordLba = mbr!.recordLba
   const at = recordLba * drive.logicalSectorSize
@@ -137,7 +178,13 @@ async function retypeRecord(
     const { type: old, firstLba: first, sectors } = MBR_RECORD.read(sector, record)
     // In an extended boot record places count from that record.
     if (old === 0 || sectors === 0 || (recordLba === 0 ? first : recordLba + first) !== firstLba) continue
-    viewOf(sector).setUint8(record + 4, type)
+    if ('type' in change) viewOf(sector).setUint8(record + 4, change.type)
+    else {
+      const start = change.start - recordLba
+      if (start + change.sectors > MBR_SECTORS) throw new CoreError('An MBR counts no sectors so far behind.')
+      const moved = start === first ? {} : { firstLba: start, firstChs: BEYOND_CHS }
+      MBR_RECORD.write(sector, { ...moved, sectors: change.sectors, lastChs: BEYOND_CHS }, record)
+    }
     await drive.write(at, sector)
     await drive.flush()
     return

@@ -1,35 +1,23 @@
-import { sliceOf } from '../../boot/start'
 import { storeDeviceOf } from '../../boot/start-windows'
 import { makeStore, readStore } from '../../boot/store'
 import { guidToString } from '../../bytes/guid'
 import { CoreError } from '../../errors'
-import { putFatFile } from '../../filesystem/fat/put-file'
-import { putNtfsFile } from '../../filesystem/ntfs/put-file'
-import { KNOWN_SYSTEMS } from '../../survey/known-systems'
-import { bootPlace, hiveIn, storePathOf, systemPlace } from '../places'
+import { bootPlace, hiveIn, loaderOf, patchesOfPut, storePathOf, systemPlace } from '../places'
 import type { RepairKind } from '../port'
-import { patchesOf } from '../written'
 
 /** Boot settings that are gone, cannot be read or start nothing are made again for the one system that there is. */
 export const newStore: RepairKind = {
   name: 'new-store',
   title: 'Make the boot settings anew',
   async plan(subject) {
-    const { candidate, device, mode, chance, time } = subject
+    const { candidate, mode, chance, time } = subject
     const { partition, volume } = await bootPlace(subject)
     const path = storePathOf(mode)
     const there = (await volume.stat(path))?.kind === 'file'
     if (there && (await startsSomething(() => volume.readFile(path)))) return { changes: [], patches: [] }
     const system = await systemPlace(subject)
     if (!chance || chance.length < 16) throw new CoreError('No new identity is at hand.')
-    const known = KNOWN_SYSTEMS.filter((s) => s.loaderPath.endsWith(mode === 'uefi' ? '.efi' : '.exe'))
-    const [loader] = (
-      await Promise.all(known.map(async (s) => ((await system.volume.stat(s.loaderPath))?.kind === 'file' ? [s] : [])))
-    ).flat()
-    if (!loader)
-      throw new CoreError(
-        `The system on partition ${system.partition.number} has no loader for ${mode === 'uefi' ? 'UEFI' : 'a BIOS'}.`,
-      )
+    const loader = await loaderOf(system, mode)
     const entry = {
       id: guidToString(chance.slice(0, 16)),
       description: loader.name,
@@ -37,16 +25,12 @@ export const newStore: RepairKind = {
       device: storeDeviceOf(candidate, system.partition),
     }
     const content = makeStore({ managerDevice: storeDeviceOf(candidate, partition), entries: [entry] }, time)
-    const put = volume.kind === 'ntfs' ? putNtfsFile : volume.kind.startsWith('fat') ? putFatFile : undefined
-    if (!put) throw new CoreError(`Files are not put onto ${volume.name} here.`)
-    const start = partition.firstLba * device.logicalSectorSize
-    const patches = await patchesOf(sliceOf(device, partition), (overlay) => put(overlay, path, content, time))
     return {
       changes: [
         `On partition ${partition.number}, ${path} is made anew, with one entry: “${entry.description}” on partition ${system.partition.number} of this disk.`,
         ...(there ? ['Whatever else stood in it, other entries and options, is gone.'] : []),
       ],
-      patches: patches.map((p) => ({ ...p, offset: start + p.offset })),
+      patches: await patchesOfPut(subject, { partition, volume }, path, content),
       files: [{ path, partition: partition.number }],
     }
   },
