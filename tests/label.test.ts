@@ -1,5 +1,5 @@
 import { execFileSync, spawnSync } from 'node:child_process'
-import { mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
+import { mkdtempSync, readFileSync, rmSync, truncateSync, writeFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
@@ -84,6 +84,24 @@ describe.each(KINDS)('the label of a $kind volume', ({ kind, mib, make, read, so
     expect(imbarco('label', file, '0', '').code).toBe(0)
     expect(read(file)).toMatch(/^(NO NAME)?$/)
     expect(await sound(file)).toBe(true)
+  })
+
+  it('becomes another by a copy, of the target alone', async () => {
+    const source = sparseFile(at(`${kind} drive.img`), (mib + 8) * MIB, [])
+    const table = `label: dos\n2048 ${mib * 2048} 7\n`
+    execFileSync('sfdisk', ['-q', source], { env, input: table })
+    run('dd', `if=${at(`${kind}.img`)}`, `of=${source}`, 'bs=1M', 'seek=1', 'conv=notrunc,sparse', 'status=none')
+    const before = shaOfFile(source)
+    const target = at(`${kind} copied.img`)
+    const args = ['--target-size', `${mib + 40}MiB`, '--label']
+    expect(imbarco('fit', source, ...args, `1=${tooLong}`).code).toBe(1)
+    expect(imbarco('copy', source, target, ...args, '1=Chart room').code).toBe(0)
+    const { partitions } = JSON.parse(imbarco('survey', target, '--json').out)
+    const { startBytes, lengthBytes } = partitions[0]
+    const volume = at(`${kind} volume of the target`)
+    run('dd', `if=${target}`, `of=${volume}`, 'bs=1M', `skip=${startBytes / MIB}`, 'status=none')
+    truncateSync(volume, lengthBytes)
+    expect([read(volume), await sound(volume), shaOfFile(source)]).toEqual([shown('Chart room'), true, before])
   })
 })
 

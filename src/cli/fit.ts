@@ -21,6 +21,7 @@ export interface FitOptions extends Options {
   readonly leaveOut?: readonly number[]
   readonly align?: number
   readonly newIdentity?: 'disk' | 'all'
+  readonly label?: readonly string[]
 }
 
 const RULES: readonly SizeRule[] = ['keep', 'fill', 'share', 'least']
@@ -59,6 +60,16 @@ export function wishOf(survey: DriveSurvey, options: FitOptions): FitWish {
     rules[number] = rule ?? 'set'
     if (bytes !== undefined) sizes[number] = bytes
   }
+  const labels = Object.fromEntries(
+    (options.label ?? []).map((text) => {
+      const [, number, label] = /^(\d+)=(.*)$/.exec(text) ?? []
+      if (number === undefined)
+        throw new WrongUse(`A label is a partition and what its volume is called, such as 3=Harbour, not ${text}.`)
+      if (!known.some((p) => p.number === Number(number)))
+        throw new WrongUse(`There is no partition ${number} to lay out.`)
+      return [number, label]
+    }),
+  )
   const parts = new Set(known.map((p) => p.number))
   const strange = [...(options.order ?? []), ...(options.leaveOut ?? [])].find((n) => !parts.has(n))
   if (strange !== undefined) throw new WrongUse(`There is no partition ${strange} to lay out.`)
@@ -74,6 +85,7 @@ export function wishOf(survey: DriveSurvey, options: FitOptions): FitWish {
     ...(options.order ? { order: options.order } : {}),
     ...(options.leaveOut ? { leaveOut: options.leaveOut } : {}),
     ...(options.align ? { alignBytes: options.align } : {}),
+    ...(options.label ? { labels } : {}),
     ...(options.newIdentity ? { identity: { of: options.newIdentity, seed: randomUUID() } } : {}),
   })
 }
@@ -116,6 +128,7 @@ function partitionReport(p: Layout['partitions'][number], layout: Layout) {
     rule: p.rule,
     type: p.mbr ? `0x${p.mbr.type.toString(16).padStart(2, '0')}` : p.typeGuid,
     guid: p.guid,
+    label: p.label ?? null,
     firstSector: p.firstLba,
     lastSector: p.lastLba,
     beforeBytes: before,

@@ -109,6 +109,7 @@ function withFit(command: Command): Command {
       return Number(text) / 100
     })
     .option('--order <numbers>', 'partitions in the order in which they are to stand: 1,3,2', numbers)
+    .option('--label <label>', 'a partition and what its volume is called on the target: 3=Harbour', collect)
     .option('--leave-out <numbers>', 'partitions that do not come along', numbers)
     .option('--align <bytes>', 'every start is a multiple of it; 1 MiB where nothing is said', (text) => sizeOf(text))
     .addOption(new Option('--scheme <table>', 'the kind of table, where it is to be another').choices(['gpt', 'mbr']))

@@ -46,6 +46,13 @@ describe('what goes wrong between the copy and the first start', () => {
     await setPace(page, /as fast as it goes/)
     await startCopy(page)
     await page.untilFinding(/reads back equal/, 240_000)
+    // What it came to is found again from the board, and leads to the files that were written.
+    await page.open('/')
+    await page.click(/Result of the copy, Ticket desk/i)
+    await page.untilFinding(/reads back equal/)
+    await page.click(/Look at its files/)
+    await page.until(async () => (await page.path()) === '/drives/crv5-960', 'the new drive')
+    await page.untilText(/Harbour \(C:\)/)
   })
 
   it('is stopped when both drives are in', async () => {

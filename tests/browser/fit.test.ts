@@ -100,6 +100,22 @@ describe('a fit', () => {
     await page.until(async () => /Harbour \(C:\).* share/.test(await table()), 'a share')
   })
 
+  it('gives a volume another label on the target, and says which it cannot have', async () => {
+    await page.click(/^Harbour/, 'th button')
+    const label = () => shown('[data-testid="label"]')
+    const type = async (text: string) => (await label()).sendKeys(Key.chord(Key.CONTROL, 'a'), text)
+    await type('Harbour, new')
+    await page.click(/Table, places and identity/, 'summary')
+    await page.untilText(/Harbour \(C:\) is called “Harbour, new” on the target/)
+    await page.click(/^EFI system/, 'th button')
+    await type('a name that is far too long')
+    await page.untilText(/cannot be called a name that is far too long/)
+    await page.untilFinding(/does not fit|cannot/)
+    await type('ESP')
+    await page.click(/Table, places and identity/, 'summary')
+    await page.untilFinding(/It fits/)
+  })
+
   it('changes order, leaves a partition out, and lists what becomes another', async () => {
     await page.click(/Grow the system/)
     await page.click(/^Recovery$/, 'th button')

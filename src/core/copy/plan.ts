@@ -260,7 +260,8 @@ async function preparePart(
     throw new CoreError(`${partition.title} keeps its size: it holds a system that sleeps.`)
   }
   const byMap = every ? {} : await heldAgainstFiles(present!, partition, scope)
-  const read = async (device: BlockDevice): Promise<PreparedPart> => {
+  const read = async (volume: BlockDevice): Promise<PreparedPart> => {
+    const device = partition.label === undefined ? volume : await called(volume, driver, partition.label)
     if (every) return { ...common, device }
     const fileSystem = device === slice ? present! : (await openFileSystem(device))!
     const { files, extents } = await idleOn(fileSystem, leftOutKinds(scope))
@@ -273,6 +274,14 @@ async function preparePart(
     : new OverlayDevice(await cut(slice, after, partition, present), after)
   if (moved) await driver.relocate?.(resized, partition.firstLba)
   return read(resized)
+}
+
+/** The volume with another label, in memory. */
+async function called(volume: BlockDevice, driver: FileSystemDriver, label: string): Promise<BlockDevice> {
+  if (!driver.relabel) throw new NotSupported(`The label of ${driver.name} is not written here.`)
+  const overlay = new OverlayDevice(volume)
+  await driver.relabel(overlay, label)
+  return overlay
 }
 
 function leftOutKinds({ skipPageFiles, leaveOut = [] }: CopyScope): readonly IdleKind[] {

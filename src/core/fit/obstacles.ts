@@ -2,6 +2,7 @@ import { alignUp, formatSize, GIB, MIB, TIB } from '../bytes/size'
 import { MBR_SECTORS } from '../scheme/mbr-layout'
 import { TYPE_GUIDS } from '../scheme/types'
 import type { DriveSurvey, PartitionSurvey } from '../survey/types'
+import { labelProblem } from '../filesystem/label-rule'
 import { limitsOf } from './limits'
 import type { Part } from './place'
 import type { FitObstacle, FitTarget, FitWish, Scheme } from './types'
@@ -26,6 +27,24 @@ export function sectorObstacles(
       sentence: `The target has sectors of ${to} bytes and the source of ${from}: ${p.title} holds ${p.volume ? `a volume with ${p.volume.name}` : 'something'} that counts in sectors of ${from} and cannot be read with others.`,
       mend: `Take a target with ${from}-byte sectors.`,
     }))
+}
+
+/** The label that a volume is to get, where it is another than it has. */
+export function newLabel({ number, volume }: PartitionSurvey, { labels }: FitWish): string | undefined {
+  const label = labels?.[number]?.trim()
+  return label === undefined || label === volume?.label ? undefined : label
+}
+
+/** A label that cannot be written, by its volume or by the rules of its kind. */
+export function labelObstacles(partition: PartitionSurvey, wish: FitWish): FitObstacle[] {
+  const label = newLabel(partition, wish)
+  if (label === undefined) return []
+  const { number, title, volume } = partition
+  const unclean =
+    volume && volume.state !== 'clean' ? `${title} was not closed cleanly, so nothing is written to it.` : undefined
+  const sentence = unclean ?? labelProblem(volume && !volume.encrypted ? volume.kind : '', label)
+  if (sentence === undefined) return []
+  return [{ code: 'label', partition: number, sentence, mend: 'Give it another label, or leave it the one it has.' }]
 }
 
 export function schemeObstacles(moved: readonly PartitionSurvey[], scheme: Scheme): FitObstacle[] {

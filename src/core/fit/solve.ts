@@ -8,7 +8,7 @@ import { explain } from './explain'
 import { identityOf } from './identity'
 import { limitsOf } from './limits'
 import { nearestWish } from './nearest'
-import { schemeObstacles, sectorObstacles, sizeObstacles, tooSmall } from './obstacles'
+import { labelObstacles, newLabel, schemeObstacles, sectorObstacles, sizeObstacles, tooSmall } from './obstacles'
 import { layOut, type Part, type Room } from './place'
 import type { FitObstacle, FitPartition, FitResult, FitTarget, FitWish, Layout, Scheme } from './types'
 
@@ -65,7 +65,7 @@ function attempt(survey: DriveSurvey, target: FitTarget, wish: FitWish): FitResu
   const obstacles = [
     ...sectorObstacles(survey, target, moved),
     ...schemeObstacles(moved, scheme),
-    ...moved.flatMap((p) => sizeObstacles(p, wish)),
+    ...moved.flatMap((p) => [...sizeObstacles(p, wish), ...labelObstacles(p, wish)]),
   ]
   if (obstacles.length > 0) return { fits: false, obstacles }
 
@@ -203,6 +203,8 @@ function layoutOf(
     }
     if (mbr) partition.mbr = { ...mbr, recordLba: part.logical ? part.record : 0 }
     if (limits.most !== Infinity) partition.mostBytes = limits.most
+    const label = newLabel(source, wish)
+    if (label !== undefined) partition.label = label
     return partition
   })
   const logical = partitions.filter((p) => p.mbr?.kind === 'logical')
@@ -235,8 +237,15 @@ function layoutOf(
   const changes = [
     ...leftOut.map((p) => ({ partition: p.number, what: 'left out' as const, sentence: leftOutSentence(p) })),
     ...identity.changes,
+    ...partitions.flatMap((p) =>
+      p.label === undefined ? [] : [{ partition: p.sourceNumber, what: 'label' as const, sentence: labelSentence(p) }],
+    ),
   ]
   return { ...base, gaps: gapsBetween(partitions, usable.first, usable.end, sectorSize), changes }
+}
+
+function labelSentence({ title, label }: FitPartition): string {
+  return label === '' ? `${title} has no label on the target.` : `${title} is called “${label}” on the target.`
 }
 
 function leftOutSentence(p: PartitionSurvey): string {

@@ -38,6 +38,8 @@ export const FitWishSchema = z.object({
   scheme: SchemeSchema.optional(),
   /** Identities of the target: the source's, or new ones made from `seed`, for the disk alone or for all on it. */
   identity: z.object({ of: z.enum(['disk', 'all']), seed: z.uuid() }).optional(),
+  /** What volumes are called on the target, by partition number; the others keep their labels. */
+  labels: z.record(z.string(), z.string().max(128)).optional(),
   /** Numbers follow the order of the places. */
   renumber: z.boolean().optional(),
 })
@@ -77,6 +79,8 @@ export const FitPartitionSchema = z.object({
   mostBytes: z.number().optional(),
   /** The volume takes the partition's new size; else it stays as it is and what is added stays unused. */
   resizes: z.boolean(),
+  /** The label that its volume gets; absent where it keeps its own. */
+  label: z.string().optional(),
 })
 export type FitPartition = z.infer<typeof FitPartitionSchema>
 
@@ -84,7 +88,7 @@ export type FitPartition = z.infer<typeof FitPartitionSchema>
 export const ChangeSchema = z.object({
   /** The partition's number on the source; null for the drive. */
   partition: z.number().nullable(),
-  what: z.enum(['disk identity', 'partition identity', 'number', 'table', 'type', 'left out', 'start area']),
+  what: z.enum(['disk identity', 'partition identity', 'number', 'table', 'type', 'left out', 'start area', 'label']),
   sentence: z.string(),
 })
 export type Change = z.infer<typeof ChangeSchema>
@@ -133,6 +137,7 @@ export interface FitObstacle {
     | 'order'
     | 'nothing'
     | 'does-not-resize'
+    | 'label'
   /** The partition's number on the source, where it is one's. */
   readonly partition?: number
   readonly sentence: string

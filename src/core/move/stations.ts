@@ -49,6 +49,8 @@ export interface BoardMove {
   readonly to: string
   readonly rail: readonly RailStop[]
   readonly status: string
+  /** A copy of it has ended well, and its result can be looked at. */
+  readonly copied: boolean
   readonly tone: 'needs-you' | 'runs' | 'done' | 'not-yet'
   /** Time left or time promised, in words. */
   readonly when: string

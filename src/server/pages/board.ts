@@ -162,12 +162,32 @@ async function entryOf(row: MoveRow, bench: BenchState): Promise<BoardMove> {
   const rail = moveRail({ brief: about, handover, surveyNote, fitNote, proofNote, takenIn }, progress)
   const { id, brief } = row
   const { name, customer } = brief
-  return { id, name, customer, ...drivesOf(brief, bench), rail, ...(await statusOf(row, rail, progress, bench)) }
+  const copied = (progress?.copied ?? 0) > 0
+  return {
+    id,
+    name,
+    customer,
+    ...drivesOf(brief, bench),
+    rail,
+    copied,
+    ...(await statusOf(row, rail, progress, bench)),
+  }
 }
 
 function unreadable({ id }: MoveRow): BoardMove {
   const status = 'Needs you: what is stored of it cannot be read; the server’s log has the details'
-  return { id, name: id, customer: '', from: '', to: '', rail: railOf({}), status, tone: 'needs-you', when: '' }
+  return {
+    id,
+    name: id,
+    customer: '',
+    from: '',
+    to: '',
+    rail: railOf({}),
+    copied: false,
+    status,
+    tone: 'needs-you',
+    when: '',
+  }
 }
 
 function drivesOf(brief: Brief, bench: BenchState): { from: string; to: string } {

@@ -134,6 +134,15 @@ export function Board(props: BoardProps) {
                 <span className="shrink-0 text-right font-mono text-[12.5px] text-ink-soft">{move.when}</span>
               </span>
             </Link>
+            {move.copied && (
+              <Link
+                href={`/moves/${move.id}/copy`}
+                aria-label={`Result of the copy, ${move.name}`}
+                className="-mt-2 mb-3 ml-[18px] inline-block text-[13px] text-sea-4 underline underline-offset-2"
+              >
+                Result of the copy
+              </Link>
+            )}
           </li>
         ))}
       </ul>

@@ -62,6 +62,7 @@ function shown(copy: Partial<Copy> = {}, view: Partial<View> = {}): Shown {
     others: [],
     canRetry: false,
     further: [],
+    lookAt: '/drives/crv5-960',
     started: '09:00',
     ended: '09:18',
     startedAt: Date.UTC(2026, 4, 4, 9),

@@ -10,6 +10,7 @@ import type { Transfer } from '@/core/route/types'
 import { counted } from '@/core/words'
 import { post, useAct } from '@/ui/frame/act'
 import { useConnected, useProgress } from '@/ui/frame/events'
+import { Link } from '@/ui/frame/link'
 import { NextAction } from '@/ui/frame/next-action'
 import { AsideBlock, Stage } from '@/ui/frame/stage'
 import { Button } from '@/ui/shared/button'
@@ -31,6 +32,8 @@ interface CopyPage {
   /** What was lost can be read once more before the drives are moved. */
   readonly canRetry: boolean
   readonly further: readonly PlateDrive[]
+  /** Where what was written is looked into. */
+  readonly lookAt: string | null
   readonly started: string
   readonly ended: string | null
   readonly startedAt: number
@@ -98,6 +101,11 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyPage }
               }
               tone={copy.status === 'done' ? 'plain' : 'erases'}
             />
+            {copy.status === 'done' && view.lookAt && (
+              <Link href={view.lookAt} className="inline-block font-semibold text-sea-4 underline underline-offset-2">
+                Look at its files, read only
+              </Link>
+            )}
             {view.further.map((drive) => (
               <Plate key={drive.serial} drive={drive} role="Written in the same reading" />
             ))}

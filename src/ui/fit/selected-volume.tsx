@@ -3,6 +3,7 @@
 import { useState } from 'react'
 import { clsx } from 'clsx'
 import { formatSize, groupDigits, parseSize } from '@/core/bytes/size'
+import { canBeCalled, labelProblem } from '@/core/filesystem/label-rule'
 import { limitsOf } from '@/core/fit/limits'
 import type { SizeRange } from '@/core/fit/range'
 import { type FitPartition, fitSizes, type FitWish, type Layout, type SizeRule } from '@/core/fit/types'
@@ -100,6 +101,15 @@ export function SelectedVolume(props: SelectedVolumeProps) {
               onSize={(bytes) => onSize(bytes, `typed ${number}`)}
             />
           )}
+          {volume && !fixed && canBeCalled(volume.kind) && (
+            <LabelField
+              key={`label of ${number}`}
+              kind={volume.kind}
+              label={wish.labels?.[number] ?? volume.label}
+              locked={locked}
+              onLabel={(label) => onWish({ ...wish, labels: { ...wish.labels, [number]: label } }, `called ${number}`)}
+            />
+          )}
           {partition && layout && <VolumeFacts original={original} partition={partition} layout={layout} />}
         </>
       )}
@@ -194,6 +204,32 @@ function VolumeFacts({
         </div>
       )}
     </>
+  )
+}
+
+interface LabelFieldProps {
+  readonly kind: string
+  readonly label: string
+  readonly locked: boolean
+  readonly onLabel: (label: string) => void
+}
+
+/** What the volume is called on the target, so that old and new are told apart. */
+function LabelField({ kind, label, locked, onLabel }: LabelFieldProps) {
+  const wrong = labelProblem(kind, label.trim())
+  return (
+    <label className="mb-4 block">
+      <span className="mb-1 block text-ink-soft">Label on the target</span>
+      <input
+        value={label}
+        data-testid="label"
+        disabled={locked}
+        aria-invalid={wrong !== undefined}
+        onChange={(event) => onLabel(event.target.value)}
+        className="w-full rounded-md border border-line-strong bg-paper px-3 py-1.5 aria-invalid:border-vermilion disabled:opacity-60"
+      />
+      {wrong && <span className="text-[13px] text-vermilion">{wrong}</span>}
+    </label>
   )
 }
 

@@ -6,6 +6,7 @@ import { bitRunsOf, setBits } from '../bitmap'
 import { expectFileName } from '../file-name'
 import { FreeSpace, gapsOf } from '../free-space'
 import type { FileKeeper } from '../keeper'
+import { expectLabel } from '../label-rule'
 import {
   BITMAP_ENTRY,
   END_OF_CHAIN,
@@ -55,7 +56,6 @@ const IN_USE = 0x80
 /** Section 7.6.2.1: the stream has clusters, or may have. */
 const STREAM_POSSIBLE = 1
 const NAME_UNITS = 15
-const LABEL_UNITS = 11
 /** Section 7.2.5: a table that stands for all 65,536 units is no longer than this. */
 const MOST_UP_CASE_BYTES = 128 * 1024
 /** Table entries that are written at once. */
@@ -126,10 +126,7 @@ export class ExfatWriter {
 
   /** Gives the volume another label: section 7.3 of the specification. */
   async relabel(label: string): Promise<void> {
-    if (label.length > LABEL_UNITS || /[\u0000-\u001f/\\:*?"<>|]/.test(label))
-      throw new CoreError(
-        `An exFAT volume cannot be called ${label}. Its label has at most ${LABEL_UNITS} characters, none of which means something in a path.`,
-      )
+    expectLabel('exfat', label)
     let at = this.labelAt()
     if (at === undefined && label === '') return
     at ??= await this.roomFor(1)

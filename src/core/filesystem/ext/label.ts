@@ -1,6 +1,6 @@
 import { type BlockDevice, readBytes, writeBytes } from '../../block/device'
 import { CoreError } from '../../errors'
-import { utf8Bytes } from '../../words'
+import { expectLabel } from '../label-rule'
 import { INCOMPATIBLE, STATE_CLEAN, STATE_ERRORS, SUPERBLOCK, SUPERBLOCK_OFFSET } from './layout'
 import { ExtSums } from './sums'
 import { readExtGeometry } from './volume'
@@ -9,8 +9,7 @@ const LABEL_BYTES = 16
 
 /** Gives an ext volume another label, in its first superblock, where systems read it. */
 export async function relabelExt(device: BlockDevice, label: string): Promise<void> {
-  if (utf8Bytes(label) > LABEL_BYTES || label.includes('\0'))
-    throw new CoreError(`An ext volume has a label of at most ${LABEL_BYTES} bytes in UTF-8.`)
+  expectLabel('ext4', label)
   const geometry = await readExtGeometry(device)
   const { incompatible, state } = geometry.superblock
   if (incompatible & INCOMPATIBLE.recover || state & STATE_ERRORS || (state & STATE_CLEAN) === 0)

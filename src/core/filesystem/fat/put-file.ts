@@ -3,6 +3,7 @@ import { viewOf } from '../../bytes/struct'
 import { CoreError, NotSupported } from '../../errors'
 import { expectFileName } from '../file-name'
 import { splitPath } from '../path'
+import { expectLabel } from '../label-rule'
 import { type FatEntry, parseDirectory } from './directory'
 import {
   ATTRIBUTE_ARCHIVE,
@@ -92,15 +93,7 @@ export class FatWriter {
    */
   async relabel(label: string): Promise<void> {
     const text = label.toUpperCase()
-    if (
-      text.length > LABEL_CHARACTERS ||
-      !/^[ -~]*$/.test(text) ||
-      /["*+,./:;<=>?[\\\]|]/.test(text) ||
-      /^ | $/.test(text)
-    )
-      throw new CoreError(
-        `A FAT volume cannot be called ${label}. Its label has at most ${LABEL_CHARACTERS} letters, digits and blanks.`,
-      )
+    expectLabel('fat32', label)
     const rows = (await this.rowsOf(this.root)).slice()
     let at = labelRow(rows)
     if (text !== '') {

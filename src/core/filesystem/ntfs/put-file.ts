@@ -7,6 +7,7 @@ import { bitRunsOf, setBits } from '../bitmap'
 import { expectFileName } from '../file-name'
 import { FreeSpace, gapsOf } from '../free-space'
 import { splitPath } from '../path'
+import { expectLabel } from '../label-rule'
 import { refuseUnclean } from './clean'
 import { FileTable, type VolumeEdit } from './file-table'
 import { FileTableWriter } from './file-table-writer'
@@ -67,9 +68,6 @@ export async function putNtfsFile(device: BlockDevice, path: string, content: Ui
   await writer.done()
 }
 
-/** The longest label, in UTF-16 units. */
-const LABEL_UNITS = 128
-
 /** Changes of one volume; its map of clusters is held until `done`. */
 export class NtfsWriter {
   private bits!: Uint8Array
@@ -129,8 +127,7 @@ export class NtfsWriter {
 
   /** Gives the volume another label: the name attribute of its own record. */
   async relabel(label: string): Promise<void> {
-    if (label.length > LABEL_UNITS || label.includes('\0'))
-      throw new CoreError(`An NTFS volume has a label of at most ${LABEL_UNITS} characters.`)
+    expectLabel('ntfs', label)
     const record = await this.wholeRecord(RECORDS.volume)
     const { volumeName } = ATTRIBUTE_TYPES
     const old = record.attributes.find((a) => a.type === volumeName)

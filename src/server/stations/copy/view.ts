@@ -4,7 +4,7 @@ import { clockTime } from '../../ground/words'
 import { moveRow, plateOf } from '../../moves'
 import { journalOf, running } from '../../moves/copies'
 import { mediumRead, mediumWritten } from '../../moves/legs'
-import { mediumPlate } from '../../moves/media'
+import { type Medium, mediumPlate } from '../../moves/media'
 import { benchNow } from '../../world/clock'
 import type { MovePage } from '../../moves/page'
 
@@ -29,6 +29,8 @@ export async function copyView({ move, copy, progress, lines }: MovePage) {
     handsNext: progress!.phase !== undefined || progress!.copied === progress!.legs.length,
     source: mediumPlate(mediumRead(move, progress!.legs, shown.leg), move.bench),
     target: mediumPlate(to, move.bench),
+    /** Where what was written is looked into, read only; null where it lies in a folder of another drive. */
+    lookAt: lookAt(to),
     profile: source.profile,
     sourceBytes: source.sizeBytes,
     sourceSectorSize: source.logicalSectorSize,
@@ -41,6 +43,11 @@ export async function copyView({ move, copy, progress, lines }: MovePage) {
       move.bench.drives.filter((d) => d.id === id).map((d) => plateOf(d, move.bench)),
     ),
   }
+}
+
+function lookAt(medium: Medium): string | null {
+  if (medium.kind === 'drive') return `/drives/${medium.drive.id}`
+  return medium.store.kind === 'host' ? `/images/${encodeURIComponent(medium.name)}` : null
 }
 
 /** Copies of other moves that run now. */
