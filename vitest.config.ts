@@ -1,10 +1,28 @@
 import { availableParallelism } from 'node:os'
 import { fileURLToPath } from 'node:url'
 import { defineConfig } from 'vitest/config'
+import { BaseSequencer, type TestSpecification } from 'vitest/node'
+
+/** Files that take the longest, which no other may wait for at the end: a fresh clone does not know them yet. */
+const LONGEST = [
+  ...['by-image', 'interrupted', 'benches', 'virtual-machine', 'failing', 'first-minute', 'move', 'afterwards'],
+  ...['every-change', 'copy-command', 'restore-into', 'kills', 'image-routes', 'store-command', 'after-copy', 'label'],
+]
+
+class LongestFirst extends BaseSequencer {
+  override async sort(files: TestSpecification[]): Promise<TestSpecification[]> {
+    const rank = ({ moduleId }: TestSpecification) => {
+      const at = LONGEST.indexOf(moduleId.replace(/^.*\/|\.test\.tsx?$/g, ''))
+      return at < 0 ? LONGEST.length : at
+    }
+    return (await super.sort(files)).sort((a, b) => rank(a) - rank(b))
+  }
+}
 
 export default defineConfig({
   resolve: { alias: { '@': fileURLToPath(new URL('./src', import.meta.url)) } },
   test: {
+    sequence: { sequencer: LongestFirst },
     projects: [
       {
         extends: true,

@@ -1,10 +1,13 @@
 // npm test: installs what is missing, the browser too, and runs everything: unit, then browser.
 import { spawnSync } from 'node:child_process'
+import { existsSync, mkdtempSync, rmSync, statfsSync } from 'node:fs'
+import path from 'node:path'
 import { bin, build, checkNode, install, run, stop } from './ground.mjs'
 
 /** Debian's packages that the tests use, with a program of each that tells whether it is there. */
 const TOOLS = [
   ['chromium', 'chromium'],
+  ['chromium-headless-shell', 'chromium-headless-shell'],
   ['chromium-driver', 'chromedriver'],
   ['7zip', '7zz'],
   ['gdisk', 'sgdisk'],
@@ -27,6 +30,10 @@ const TOOLS = [
   ['libxml2-utils', 'xmllint'],
 ]
 
+/** A file system in memory, and how much of it has to be free. */
+const MEMORY = '/dev/shm'
+const NEEDED_BYTES = 8 * 2 ** 30
+
 checkNode()
 const given = process.argv.slice(2)
 if (given.includes('--tools')) {
@@ -36,6 +43,9 @@ if (given.includes('--tools')) {
 await install()
 installTools()
 const rest = given.filter((argument) => argument !== '--deep')
+inMemory()
+// Tests make much that lives shortly; collecting it less often costs memory only.
+process.env.NODE_OPTIONS = [process.env.NODE_OPTIONS, '--max-semi-space-size=64'].filter(Boolean).join(' ')
 // The long property, damage and sweep runs, in place of the quick ones.
 if (given.includes('--deep')) process.env.IMBARCO_DEEP = '1'
 if (given.includes('--deep') && rest.length === 0) {
@@ -47,6 +57,16 @@ if (given.includes('--deep') && rest.length === 0) {
   run(bin('vitest'), ['run', '--project', 'core', '--project', 'unit'])
   await build()
   run(bin('vitest'), ['run', '--project', 'browser'])
+}
+
+/** Has the drives and images of the tests lie in memory where there is plenty of it, and takes them away at the end. */
+function inMemory() {
+  if (process.env.TMPDIR || !existsSync(MEMORY)) return
+  const { bavail, bsize } = statfsSync(MEMORY)
+  if (bavail * bsize < NEEDED_BYTES) return
+  const folder = mkdtempSync(path.join(MEMORY, 'imbarco-'))
+  process.env.TMPDIR = folder
+  process.on('exit', () => rmSync(folder, { recursive: true, force: true }))
 }
 
 function installTools() {

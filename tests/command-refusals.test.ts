@@ -105,7 +105,7 @@ describe('options that make no sense', () => {
     [['copy', 'DISK', 'OUT', '--leave-out', '44']],
     [['copy', 'DISK', 'OUT', '--every-of', '44']],
     [['copy', 'DISK', 'OUT', '--sector-size', '100']],
-    [['copy', 'DISK', 'OUT', '--target-size', '8000000GiB']],
+    [['copy', 'DISK', 'OUT', '--target-size', '9000000GiB']],
     [['survey', 'FOLDER']],
   ])('are told of: %j', (args) => {
     const words = args.map((word) => ({ DISK: disk, OUT: at('out.img'), FOLDER: folder })[word] ?? word)

@@ -1,36 +1,31 @@
 import { randomBytes, randomUUID } from 'node:crypto'
 import path from 'node:path'
-import type { BlockDevice, Extent } from '@/core/block/device'
-import { isZero, readBytes } from '@/core/block/device'
-import { OverlayDevice } from '@/core/block/overlay'
-import { SliceDevice } from '@/core/block/slice'
-import { formatSize, MIB } from '@/core/bytes/size'
+import { fileTime } from '@/core/bytes/file-time'
+import { formatSize } from '@/core/bytes/size'
 import { lostWords } from '@/core/copy/progress'
-import { planInto } from '@/core/copy/plan-into'
-import { type CopyOutcome, runCopy } from '@/core/copy/run'
+import { planPieces, planPut, runPut, typeText, volumeOf } from '@/core/copy/put-volume'
 import { toHex } from '@/core/digest'
 import { CoreError } from '@/core/errors'
-import { openFileSystem } from '@/core/filesystem'
 import { typeOn } from '@/core/fit/identity'
 import { fitInto, freePlace } from '@/core/fit/into-place'
-import { fileTime } from '@/core/bytes/file-time'
 import { changesNothing, planRepair } from '@/core/repair'
 import { applyRepair, settleRepair } from '@/core/repair/apply'
 import { patchesOf } from '@/core/repair/written'
-import { addEntry, type EntryType, retype } from '@/core/scheme/entry'
+import { addEntry } from '@/core/scheme/entry'
 import { surveyDrive } from '@/core/survey/survey'
-import type { DriveSurvey, PartitionSurvey } from '@/core/survey/types'
+import type { DriveSurvey } from '@/core/survey/types'
 import { isThere } from '@/host/files'
+import type { HostImage } from '@/host/images'
 import { openJournal } from '@/host/journal-file'
 import { RawFile } from '@/host/raw-file'
 import { repairIn, repairJournal } from '@/host/repair-journal'
 import { sha256 } from '@/host/sha256'
 import { BLAKE3, blake3 } from '@/host/strong-digest'
-import { keepRoom, makeRoom, planRoom, refuseCutOff, settleRoom, shrinkTold } from './shrink'
 import { nextJournal, repairJournalsOf } from './boot'
 import { type Io, json, type Options, STOPS } from './commands'
 import { tell, workOf } from './copy'
 import { ChangedMeanwhile, refuseSources, withImage, WrongUse } from './open'
+import { keepRoom, makeRoom, planRoom, refuseCutOff, settleRoom, shrinkTold } from './shrink'
 
 // One volume of a drive or an image, put into a prepared partition of a drive that keeps everything else.
 
@@ -71,39 +66,31 @@ export async function restoreInto(input: string, target: string, options: IntoOp
     async (image) => {
       await refuseSources(image.paths, target)
       const source = await surveyDrive(image.device, sha256)
-      const moved = partitionOf(source, volume, 'source')
+      const moved = volumeOf(source, volume, 'source')
       if (neighbour !== undefined) await readyForRoom(target, options, io)
       const roomFrom = resume || options.roomMade ? undefined : neighbour
-      const { survey, prepared, holds, sectorSize, room } = await lookAt(target, into, {
-        ...options,
-        sure: resume || options.added === true,
-        ...(roomFrom === undefined ? {} : { room: { neighbour: roomFrom, bytes: moved.sizeBytes } }),
-      })
-      const laid = fitInto(source, volume, {
-        number: into,
-        firstLba: prepared.startBytes / sectorSize,
-        lastLba: (prepared.startBytes + prepared.sizeBytes) / sectorSize - 1,
-        sectorSize,
-        driveBytes: survey.sizeBytes,
+      const { survey, put, room, sectorSize } = await withImage(target, options.sectorSize, async (there) => {
+        expectRaw(there)
+        const asked = { neighbour: roomFrom!, into, bytes: moved.sizeBytes }
+        const { drive, plan } = roomFrom === undefined ? { drive: there.device } : await planRoom(there.device, asked)
+        const survey = await surveyDrive(drive, sha256)
+        const sure = resume || options.added === true
+        const put = await planPut(source, drive, survey, { volume, into, sure })
+        return { survey, put, room: plan, sectorSize: drive.logicalSectorSize }
       })
       const about = { source: input, target, volume, into, added: options.added === true, seconds: 0 }
-      if (!laid.fits) return { ...about, fits: false as const, obstacles: laid.obstacles }
-      if (holds && !options.replace && !resume)
+      if (!put.fits) return { ...about, fits: false as const, obstacles: put.obstacles }
+      if (put.holds && !options.replace && !resume)
         throw new CoreError(
-          `Partition ${into} of the target ${holds}. With --replace that is lost. Nothing was written.`,
+          `Partition ${into} of the target ${put.holds}. With --replace that is lost. Nothing was written.`,
         )
-      const { partition, layout } = laid
-      const offset = partition.firstLba * sectorSize
-      const length = (partition.lastLba - partition.firstLba + 1) * sectorSize
-      const type = typeOn(survey.scheme, moved)
-      const entry = { before: typeText(typeOn(survey.scheme, prepared)), after: typeText(type) }
-      const stays = restOf(survey, into)
+      const { partition, layout, entry, stays, place } = put
       const scope = { skipPageFiles: options.skipPageFiles === true, mapsUnchecked: options.checkMap === false }
-      const plan = await planInto(image.device, layout, scope)
+      const plan = await planPieces(image.device, put, scope)
       const work = {
         ...about,
         fits: true as const,
-        place: { offset, length, sectorSize },
+        place: { ...place, sectorSize },
         volumeResizes: partition.resizes,
         entry,
         stays,
@@ -118,32 +105,21 @@ export async function restoreInto(input: string, target: string, options: IntoOp
       const file = await RawFile.open(target, sectorSize)
       try {
         if (journal) await settleTable(file, `${journal}.table`)
-        const before = await digestOf(await withType(file, into, type), stays)
-        let outcome: CopyOutcome | undefined
-        // A copy that came to its end may have been cut off before its entry was changed.
-        if (!kept?.state?.ended)
-          outcome = await runCopy(plan, withoutDiscard(new SliceDevice(file, offset, length)), {
-            digest: blake3,
-            note: `${path.basename(input)} to partition ${into} of ${path.basename(target)}`,
-            job: kept?.state?.job ?? `into-${sha256Text(`${target} ${into} ${start}`)}`,
-            work: workOf(['into', volume, layout, scope, source.fingerprint]),
-            verify,
-            journal: kept,
-            from: kept?.state,
-            recheck: options.recheckAll ? 'every' : 'sample',
-            checkpoint: () => io.signal.throwIfAborted(),
-            onStep: tell(plan, verify, options.json === true, io),
-            beforeTables: async () => {
-              if (await image.changed()) throw new ChangedMeanwhile(input)
-            },
-          })
-        if (entry.before !== entry.after) {
-          const patches = await patchesOf(file, (drive) => retype(drive, into, type))
-          const plan = { name: 'retype', title: `Partition ${into} gets its type`, changes: [], patches }
-          await applyRepair(file, plan, journal ? repairJournal(`${journal}.table`) : { keep: async () => {} })
-        }
-        if ((await digestOf(file, stays)) !== before)
-          throw new CoreError('Something of the target outside of the partition is not what it was before the copy.')
+        const outcome = await runPut(file, put, plan, {
+          ...{ sha256, digest: blake3, verify },
+          note: `${path.basename(input)} to partition ${into} of ${path.basename(target)}`,
+          job: kept?.state?.job ?? `into-${sha256Text(`${target} ${into} ${start}`)}`,
+          work: workOf(['into', volume, layout, scope, source.fingerprint]),
+          journal: kept,
+          from: kept?.state,
+          recheck: options.recheckAll ? 'every' : 'sample',
+          checkpoint: () => io.signal.throwIfAborted(),
+          onStep: tell(plan, verify, options.json === true, io),
+          beforeTables: async () => {
+            if (await image.changed()) throw new ChangedMeanwhile(input)
+          },
+          tableJournal: journal ? repairJournal(`${journal}.table`) : { keep: async () => {} },
+        })
         if (neighbour !== undefined) await keepRoom(target)
         const startChanges = options.entry ? await letStart(file, target, into, survey.scheme) : []
         return {
@@ -211,10 +187,11 @@ export async function restoreIntoFree(
     await refuseSources(paths, target)
     return surveyDrive(device, sha256)
   })
-  const moved = partitionOf(source, volumes[0], 'source')
+  const moved = volumeOf(source, volumes[0], 'source')
   if (neighbour !== undefined) await readyForRoom(target, options, io)
-  const { survey, sectorSize, room } = await withImage(target, options.sectorSize, async ({ device, kind, name }) => {
-    if (kind !== 'raw') throw new CoreError(`Only a raw image is written in its place, and the target is ${name}.`)
+  const { survey, sectorSize, room } = await withImage(target, options.sectorSize, async (there) => {
+    expectRaw(there)
+    const { device } = there
     const { drive, plan } =
       neighbour === undefined ? { drive: device } : await planRoom(device, { neighbour, bytes: moved.sizeBytes })
     return { survey: await surveyDrive(drive, sha256), sectorSize: device.logicalSectorSize, room: plan }
@@ -283,108 +260,8 @@ async function withFile<T>(target: string, sectorSize: 512 | 4096, work: (file: 
 
 const sha256Text = (text: string) => toHex(sha256(new TextEncoder().encode(text))).slice(0, 12)
 
-/** The partition of the target, with what it holds as the end of a sentence. Throws CoreError where it is none to be written. */
-async function lookAt(
-  target: string,
-  into: number,
-  /** Sure is what was made for the copy, or taken for it before. */
-  {
-    sectorSize: asked,
-    sure,
-    room,
-  }: {
-    readonly sectorSize?: 512 | 4096
-    readonly sure: boolean
-    readonly room?: { readonly neighbour: number; readonly bytes: number }
-  },
-) {
-  return withImage(target, asked, async ({ device: now, kind, name }) => {
-    if (kind !== 'raw') throw new CoreError(`Only a raw image is written in its place, and the target is ${name}.`)
-    const { drive: device, plan } = room ? await planRoom(now, { ...room, into }) : { drive: now }
-    const survey = await surveyDrive(device, sha256)
-    const prepared = partitionOf(survey, into, 'target')
-    if (prepared.system && !sure)
-      throw new CoreError(
-        `Partition ${into} of the target holds a system of its own, ${prepared.system.name}. Nothing was written.`,
-      )
-    if (prepared.role !== 'data' && !sure)
-      throw new CoreError(`Partition ${into} of the target belongs to how its system starts. Nothing was written.`)
-    const slice = new SliceDevice(device, prepared.startBytes, prepared.sizeBytes)
-    return { survey, prepared, holds: await holdsWords(slice), sectorSize: device.logicalSectorSize, room: plan }
-  })
-}
-
-function partitionOf(survey: DriveSurvey, number: number, which: 'source' | 'target'): PartitionSurvey {
-  const found = survey.partitions.find((p) => p.number === number && p.role !== 'extended')
-  if (!found) throw new WrongUse(`There is no partition ${number} on the ${which}.`)
-  return found
-}
-
-/** Entries of a root directory that a system makes by itself. */
-const OWN = /^(\$.*|System Volume Information|lost\+found)$/i
-
-/** What would be lost of a partition, as the end of a sentence; undefined where it is empty. */
-async function holdsWords(volume: BlockDevice): Promise<string | undefined> {
-  const fileSystem = await openFileSystem(volume).catch(() => undefined)
-  if (!fileSystem) {
-    const front = await readBytes(volume, 0, Math.min(MIB, volume.size))
-    return isZero(front) ? undefined : 'holds something that is not known'
-  }
-  if (fileSystem.depth === 'sealed') return 'is encrypted or sealed'
-  const entries = await fileSystem.list('/').catch(() => undefined)
-  if (!entries) return 'holds files that cannot be read'
-  return entries.some(({ name }) => !OWN.test(name)) ? 'holds files' : undefined
-}
-
-const typeText = (type: EntryType) =>
-  'mbrType' in type ? type.mbrType.toString(16).toUpperCase().padStart(2, '0') : type.typeGuid
-
-async function withType(drive: BlockDevice, number: number, type: EntryType): Promise<BlockDevice> {
-  const overlay = new OverlayDevice(drive)
-  await retype(overlay, number, type)
-  return overlay
-}
-
-/** What of the rest is held against what it was: all between the partitions, and both ends of each other one. */
-function restOf({ partitions, sizeBytes }: DriveSurvey, into: number): Extent[] {
-  const rest: Extent[] = []
-  const others = partitions.filter((p) => p.role !== 'extended').sort((a, b) => a.startBytes - b.startBytes)
-  let at = 0
-  for (const { number, startBytes, sizeBytes: length } of others) {
-    if (startBytes > at) rest.push({ offset: at, length: startBytes - at })
-    at = Math.max(at, startBytes + length)
-    if (number === into) continue
-    const end = Math.min(MIB, length)
-    rest.push({ offset: startBytes, length: end })
-    if (length > end) rest.push({ offset: startBytes + length - end, length: end })
-  }
-  if (sizeBytes > at) rest.push({ offset: at, length: sizeBytes - at })
-  return rest.flatMap(({ offset, length }) =>
-    // Of much room that nobody uses the ends are enough.
-    length <= 4 * MIB
-      ? [{ offset, length }]
-      : [
-          { offset, length: 2 * MIB },
-          { offset: offset + length - 2 * MIB, length: 2 * MIB },
-        ],
-  )
-}
-
-async function digestOf(drive: BlockDevice, extents: readonly Extent[]): Promise<string> {
-  const parts: string[] = []
-  for (const { offset, length } of extents) parts.push(toHex(sha256(await readBytes(drive, offset, length))))
-  return parts.join()
-}
-
-/** A partition of a drive cannot be told to forget what it holds; zeros are written. */
-function withoutDiscard(volume: BlockDevice): BlockDevice {
-  const { size, logicalSectorSize, physicalSectorSize } = volume
-  return {
-    ...{ size, logicalSectorSize, physicalSectorSize },
-    read: (offset, into) => volume.read(offset, into),
-    write: (offset, from) => volume.write(offset, from),
-    flush: () => volume.flush(),
-  }
+function expectRaw({ kind, name }: HostImage): void {
+  if (kind !== 'raw') throw new CoreError(`Only a raw image is written in its place, and the target is ${name}.`)
 }
 
 type IntoReport =

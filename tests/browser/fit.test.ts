@@ -139,7 +139,7 @@ describe('a fit', () => {
   it('that is typed wrongly says why, and offers the nearest that works', async () => {
     await page.click(/^Harbour \(C:\)$/, 'th button')
     const size = async (text: string) => {
-      await (await shown('input[aria-invalid]')).sendKeys(Key.chord(Key.CONTROL, 'a'), text)
+      await (await shown('[data-testid="size"]')).sendKeys(Key.chord(Key.CONTROL, 'a'), text)
     }
     for (const bad of ['much', '-5 GiB', '12 furlongs']) {
       await size(bad)

@@ -40,7 +40,6 @@ const RULES: Readonly<Record<string, LabelRule>> = {
   exfat: {
     name: 'An exFAT volume',
     limit: `at most ${EXFAT_UNITS} characters, none of which means something in a path`,
-    // eslint-disable-next-line no-control-regex
     allows: (label) => label.length <= EXFAT_UNITS && !/[\u0000-\u001f/\\:*?"<>|]/.test(label),
   },
   ntfs: {

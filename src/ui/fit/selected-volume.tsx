@@ -260,6 +260,7 @@ function SizeField({ now, bytes, range, onSize }: SizeFieldProps) {
       <span className="mb-1 block text-ink-soft">Size, such as 350 GiB, 0.5 TB or +20 %</span>
       <input
         value={text}
+        data-testid="size"
         aria-invalid={wrong !== undefined}
         onChange={(event) => {
           const next = parseSize(event.target.value, now)

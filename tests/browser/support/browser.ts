@@ -30,7 +30,7 @@ const watching = (look: string) => `
     else if (performance.now() - start > patience) end(null)
   }
   const start = performance.now()
-  const observer = new MutationObserver(() => { waits ||= setTimeout(check, 30) })
+  const observer = new MutationObserver(() => { waits ||= setTimeout(check, 80) })
   observer.observe(document, { subtree: true, childList: true, characterData: true, attributes: true })
   // What is shown can change by style alone.
   const clock = setInterval(check, 250)
@@ -76,7 +76,8 @@ export class Page {
       '--force-color-profile=srgb',
       `--window-size=${size.width},${size.height}`,
     )
-    options.setChromeBinaryPath('/usr/bin/chromium')
+    // The program itself: what /usr/bin has is a shell that outlives it.
+    options.setChromeBinaryPath('/usr/lib/chromium/chromium-headless-shell')
     const preferences = new logging.Preferences()
     preferences.setLevel(logging.Type.BROWSER, logging.Level.SEVERE)
     options.setLoggingPrefs(preferences)
