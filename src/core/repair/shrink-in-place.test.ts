@@ -173,6 +173,26 @@ describe('a volume that is made smaller in its place', () => {
     await expect(undoShrink(other, done.record!, done)).rejects.toThrow(/changed since/)
   })
 
+  it('is not taken back once something was put where its files were, or where they are', async () => {
+    const plan = await planShrink(await makeDrive(), 2, AFTER)
+    const [move] = plan.moves
+    for (const at of [move.from, move.to]) {
+      const drive = await makeDrive()
+      const kept = new Kept()
+      await applyShrink(drive, plan, kept)
+      await drive.write(at, new Uint8Array(512).fill(0x5a))
+      const now = await all(drive)
+      await expect(undoShrink(drive, kept.record!, kept)).rejects.toThrow(/changed since/)
+      expect(sameBytes(await all(drive), now)).toBe(true)
+    }
+    // A file that the old volume got after a cut lies in room that was taken for free.
+    const cut = await makeDrive()
+    const kept = new Kept()
+    await expect(applyShrink(new Failing(cut, 3), plan, kept)).rejects.toThrow(PowerCut)
+    await cut.write(plan.moves.at(-1)!.to, new Uint8Array(512).fill(0x5a))
+    await expect(settleShrink(cut, kept.record!, kept)).rejects.toThrow(/changed since/)
+  })
+
   it('is refused where that cannot be, before anything is written', async () => {
     const drive = await makeDrive()
     const before = await all(drive)

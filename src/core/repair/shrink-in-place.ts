@@ -191,30 +191,55 @@ export async function settleShrink(drive: BlockDevice, record: ShrinkRecord, jou
     const moving = record.moves.some(({ to, length }) => offset < to + length && to < offset + before.length)
     if (!moving && now.some((byte, i) => byte !== before[i] && byte !== after[i])) throw new ChangedSinceRepair()
   }
+  for await (const { now, kept, moved, ended } of movedPieces(drive, record, journal))
+    if (now.some((byte, i) => byte !== kept[i] && byte !== moved[i] && byte !== ended[i]))
+      throw new ChangedSinceRepair()
   await takeBack(drive, record, journal)
   return true
 }
 
-/** Takes back what is done. Rejects with CoreError, nothing written, where the volume was used since. */
+/** Takes back what is done. Rejects with CoreError, nothing written, where the volume or its old room was used since. */
 export async function undoShrink(drive: BlockDevice, record: ShrinkRecord, journal: ShrinkJournal): Promise<void> {
-  if (record.state !== 'done' || !(await patchesStand(drive, record.patches, 'after')))
-    throw new CoreError('The drive has changed since the volume was made smaller, so that is not taken back.')
+  const changed = () =>
+    new CoreError('The drive has changed since the volume was made smaller, so that is not taken back.')
+  if (record.state !== 'done' || !(await patchesStand(drive, record.patches, 'after'))) throw changed()
+  // What was moved is taken back to where it came from, so it has to be there still.
+  for await (const { now, ended } of movedPieces(drive, record, journal)) if (!sameBytes(now, ended)) throw changed()
   await journal.keep({ ...record, state: 'writing' })
   await takeBack(drive, record, journal)
 }
 
 async function takeBack(drive: BlockDevice, record: ShrinkRecord, journal: ShrinkJournal): Promise<void> {
   await writePatches(drive, record.patches, 'before')
-  const kept = [...record.kept].sort((a, b) => a.at - b.at)
-  const goals = record.moves.map(({ to, length }) => ({ offset: to, length }))
-  for (const { offset, length } of piecesOf(goals)) {
-    const bytes = new Uint8Array(length)
-    for (const { at, length: part, aside } of kept)
-      if (at === offset && part === length) await journal.readAside(aside, bytes)
-    await drive.write(offset, bytes)
-  }
+  for await (const { offset, kept } of movedPieces(drive, record, journal)) await drive.write(offset, kept)
   await drive.flush()
   await journal.keep({ ...record, state: 'undone' })
+}
+
+/**
+ * Each place that was moved to: what is there now, what was there before, what lies where it was moved from, and that
+ * with the volume's records as they are in the end.
+ */
+async function* movedPieces(drive: BlockDevice, { moves, kept: aside, patches }: ShrinkRecord, journal: ShrinkJournal) {
+  const keptAt = new Map(aside.map((one) => [one.at, one]))
+  for (const { from, to, length } of moves) {
+    for (const { offset: at, length: part } of piecesOf([{ offset: 0, length }])) {
+      const offset = to + at
+      const kept = new Uint8Array(part)
+      const stored = keptAt.get(offset)
+      if (stored?.length === part) await journal.readAside(stored.aside, kept)
+      const moved = await readBytes(drive, from + at, part)
+      const ended = moved.slice()
+      for (const patch of patches) {
+        const [first, end] = [
+          Math.max(offset, patch.offset),
+          Math.min(offset + part, patch.offset + patch.after.length),
+        ]
+        if (first < end) ended.set(patch.after.subarray(first - patch.offset, end - patch.offset), first - offset)
+      }
+      yield { offset, now: await readBytes(drive, offset, part), kept, moved, ended }
+    }
+  }
 }
 
 async function isMoved(drive: BlockDevice, { moves }: ShrinkRecord, checkpoint?: () => void): Promise<boolean> {
