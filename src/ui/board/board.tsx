@@ -138,7 +138,7 @@ export function Board(props: BoardProps) {
               <Link
                 href={`/moves/${move.id}/copy`}
                 aria-label={`Result of the copy, ${move.name}`}
-                className="-mt-2 mb-3 ml-[18px] inline-block text-[13px] text-sea-4 underline underline-offset-2"
+                className="-mt-2.5 block px-[18px] pb-3 text-[13px] text-sea-4 underline underline-offset-2 md:ml-auto md:w-fit"
               >
                 Result of the copy
               </Link>

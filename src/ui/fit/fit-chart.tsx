@@ -213,7 +213,7 @@ function targetParts(layout: Layout): HullPart[] {
     firstLba: p.firstLba,
     part: {
       key: String(p.sourceNumber),
-      title: p.title,
+      title: p.label || p.title,
       role: p.role,
       sizeBytes: fitSizes(p, layout).after,
       usedBytes: p.usedBytes,
