@@ -225,6 +225,22 @@ describe('a system that comes onto a drive beside another', () => {
     expect(objects.trim().split('\n').length).toBe(3)
   })
 
+  it('is there and says why it does not start where nothing could start it', async () => {
+    const source = await fileOf('third.img', await makeSystemDisk())
+    const drive = sparseFile(at('bare.img'), 600 * MIB, [])
+    execFileSync('/usr/sbin/sgdisk', ['-n', '1:2048:+64M', '-t', '1:0700', drive])
+    const { code, out } = imbarco('restore', source, drive, '--volumes', '3', '--into-free', '--entry', '--json')
+    expect([code, parse(out)]).toEqual([
+      1,
+      expect.objectContaining({
+        verified: true,
+        hasEntry: false,
+        startProblem: expect.stringMatching(/no EFI system/),
+      }),
+    ])
+    expect(gdiskProblems(drive)).toBe('')
+  })
+
   it('of a BIOS gets one in the settings of the active partition', async () => {
     const source = await fileOf('second bios.img', await makeBiosDisk())
     const drive = await fileOf('both bios.img', await makeBiosDisk())

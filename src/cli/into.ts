@@ -59,7 +59,7 @@ export async function restoreInto(input: string, target: string, options: IntoOp
   if (options.resume && !journal) throw new WrongUse('Going on needs the journal of the copy: --journal FILE.')
   // What was cut off while room was made has not begun to copy.
   const resume = options.resume === true && (neighbour === undefined || (await isThere(journal!)))
-  const start = performance.now()
+  const began = performance.now()
   const report = await withImage(
     input,
     options.sectorSize,
@@ -108,7 +108,7 @@ export async function restoreInto(input: string, target: string, options: IntoOp
         const outcome = await runPut(file, put, plan, {
           ...{ sha256, digest: blake3, verify },
           note: `${path.basename(input)} to partition ${into} of ${path.basename(target)}`,
-          job: kept?.state?.job ?? `into-${sha256Text(`${target} ${into} ${start}`)}`,
+          job: kept?.state?.job ?? `into-${sha256Text(`${target} ${into} ${began}`)}`,
           work: workOf(['into', volume, layout, scope, source.fingerprint]),
           journal: kept,
           from: kept?.state,
@@ -121,16 +121,16 @@ export async function restoreInto(input: string, target: string, options: IntoOp
           tableJournal: journal ? repairJournal(`${journal}.table`) : { keep: async () => {} },
         })
         if (neighbour !== undefined) await keepRoom(target)
-        const startChanges = options.entry ? await letStart(file, target, into, survey.scheme) : []
+        const start = options.entry ? await letStart(file, target, into, survey.scheme) : NOTHING_STARTS
         return {
           ...work,
           verified: outcome ? outcome.checkedBytes > 0 : (kept?.state?.verify ?? false),
           digest: outcome?.digest ?? '',
           digestName: BLAKE3,
           lost: [...(outcome?.lost ?? [])],
-          startChanges,
-          hasEntry: moved.system === undefined || options.entry === true,
-          seconds: Math.round((performance.now() - start) / 10) / 100,
+          ...start,
+          hasEntry: moved.system === undefined || (options.entry === true && start.startProblem === null),
+          seconds: Math.round((performance.now() - began) / 10) / 100,
         }
       } finally {
         await file.close()
@@ -140,29 +140,48 @@ export async function restoreInto(input: string, target: string, options: IntoOp
     { checked: true },
   )
   await io.print(options.json ? json(report) : intoText(report))
-  return report.fits && !('lost' in report && report.lost.length > 0) ? 0 : STOPS
+  const isWhole = !('lost' in report) || (report.lost.length === 0 && report.startProblem === null)
+  return report.fits && isWhole ? 0 : STOPS
 }
+
+/** What of a target's start was changed, and why the rest of it could not be. */
+interface StartChanges {
+  readonly startChanges: readonly string[]
+  readonly startProblem: string | null
+}
+const NOTHING_STARTS: StartChanges = { startChanges: [], startProblem: null }
 
 /**
  * Has the boot settings of the target start the system that came onto it, beside those that are there, or makes some for
  * it; then the system itself is told which volume is C. Each change can be taken back by its journal beside the target.
  */
-async function letStart(file: RawFile, target: string, system: number, scheme: DriveSurvey['scheme']) {
+async function letStart(
+  file: RawFile,
+  target: string,
+  system: number,
+  scheme: DriveSurvey['scheme'],
+): Promise<StartChanges> {
   const question = () => ({
     ...{ device: file, system, time: fileTime(Date.now()), chance: randomBytes(16) },
     mode: scheme === 'gpt' ? ('uefi' as const) : ('bios' as const),
   })
-  const entry = await planRepair('system-entry', question()).catch((error: unknown) => {
+  const startChanges: string[] = []
+  try {
+    const entry = await planRepair('system-entry', question()).catch((error: unknown) => {
+      if (!(error instanceof CoreError)) throw error
+      return planRepair('new-store', question())
+    })
+    for (const plan of [entry, await planRepair('drive-letters', question())]) {
+      if (changesNothing(plan)) continue
+      await applyRepair(file, plan, repairJournal(nextJournal(target, await repairJournalsOf(target))))
+      startChanges.push(...plan.changes)
+    }
+    return { startChanges, startProblem: null }
+  } catch (error) {
+    // The volume is in its place and read back, whatever becomes of its start.
     if (!(error instanceof CoreError)) throw error
-    return planRepair('new-store', question())
-  })
-  const changes: string[] = []
-  for (const plan of [entry, await planRepair('drive-letters', question())]) {
-    if (changesNothing(plan)) continue
-    await applyRepair(file, plan, repairJournal(nextJournal(target, await repairJournalsOf(target))))
-    changes.push(...plan.changes)
+    return { startChanges, startProblem: error.message }
   }
-  return changes
 }
 
 /** The same into unallocated space, which gets an entry of its own first: then it is a prepared partition. */
@@ -284,6 +303,7 @@ type IntoReport =
       readonly shrinks?: ReturnType<typeof shrinkTold>
       readonly verified?: boolean
       readonly startChanges?: readonly string[]
+      readonly startProblem?: string | null
       readonly hasEntry?: boolean
       readonly lost?: Parameters<typeof lostWords>[0]
       readonly seconds: number
@@ -304,7 +324,6 @@ function intoText(report: IntoReport): string {
     seconds,
     shrinks,
     startChanges = [],
-    hasEntry = true,
   } = report
   const room = shrinks
     ? ` Partition ${shrinks.partition} becomes ${formatSize(shrinks.afterBytes)}, from ${formatSize(shrinks.beforeBytes)}, for that.`
@@ -322,7 +341,10 @@ function intoText(report: IntoReport): string {
     `${target}: ${what}; ${formatSize(copiedBytes ?? 0)}, ${read}, ${seconds.toFixed(1)} s.${type}${room}`,
     'All else that was looked at on it, the tables and both ends of every other partition, is as it was.',
     ...startChanges,
-    ...(hasEntry ? [] : ['Its system has no entry in the boot settings yet; the repair system-entry makes one.']),
+    ...(report.startProblem ? [`It does not start from here yet: ${report.startProblem}`] : []),
+    ...(report.hasEntry === false && !report.startProblem
+      ? ['Its system has no entry in the boot settings yet; the repair system-entry makes one.']
+      : []),
     ...(lost.length > 0 ? [`${lostWords(lost)}.`] : []),
     '',
   ].join('\n')
