@@ -30,6 +30,8 @@ const TOOLS = [
   ['libxml2-utils', 'xmllint'],
 ]
 
+const BROWSER = ['chromium', 'chromium-headless-shell', 'chromium-driver']
+
 /** A file system in memory, and how much of it has to be free. */
 const MEMORY = '/dev/shm'
 const NEEDED_BYTES = 8 * 2 ** 30
@@ -75,6 +77,8 @@ function installTools() {
   )
   if (missing.length === 0) return
   const names = missing.map(([name]) => name)
+  // A browser and its driver have to be of one version.
+  if (names.some((name) => BROWSER.includes(name))) names.push(...BROWSER.filter((name) => !names.includes(name)))
   if (spawnSync('apt-get', ['--version']).status !== 0) {
     stop(
       `The tests need ${names.join(', ')}, and there is no apt-get here to install them with. Install them and run npm test again.`,

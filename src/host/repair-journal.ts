@@ -1,8 +1,7 @@
-import { readFile } from 'node:fs/promises'
 import path from 'node:path'
 import { CoreError } from '@/core/errors'
 import { type RepairJournal, type RepairRecord, RepairRecordSchema } from '@/core/repair/apply'
-import { writeWhole } from './whole-file'
+import { jsonIn, writeWhole } from './whole-file'
 
 /** A repair's journal in a file that is whole at any instant: the new text takes the old one's place once it is stored. */
 export function repairJournal(file: string): RepairJournal {
@@ -13,18 +12,9 @@ export function repairJournal(file: string): RepairJournal {
 
 /** What such a file keeps, or undefined where there is none. Rejects with CoreError when it does not hold together. */
 export async function repairIn(file: string): Promise<RepairRecord | undefined> {
-  const text = await readFile(file, 'utf8').catch((error: NodeJS.ErrnoException) => {
-    if (error.code === 'ENOENT') return undefined
-    throw error
-  })
-  if (text === undefined) return undefined
-  let value: unknown
-  try {
-    value = JSON.parse(text)
-  } catch {
-    value = undefined
-  }
-  const parsed = RepairRecordSchema.safeParse(value)
+  const found = await jsonIn(file)
+  if (!found) return undefined
+  const parsed = RepairRecordSchema.safeParse(found.value)
   if (!parsed.success) throw new CoreError(`${path.basename(file)} is not the journal of a repair, or was changed.`)
   return parsed.data
 }

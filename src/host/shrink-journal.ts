@@ -1,11 +1,11 @@
-import { type FileHandle, open, readFile, rm } from 'node:fs/promises'
+import { type FileHandle, open, rm } from 'node:fs/promises'
 import path from 'node:path'
 import { CoreError } from '@/core/errors'
 import { keptPatch } from '@/core/repair/apply'
 import { type ShrinkJournal, type ShrinkRecord, ShrinkRecordSchema } from '@/core/repair/shrink-in-place'
 import { readFileBytes, writeFileBytes } from './file-bytes'
 import { syncFolderOf } from './sync-folder'
-import { writeWhole } from './whole-file'
+import { jsonIn, writeWhole } from './whole-file'
 
 /** The journal of a volume that is made smaller: a record in one file, what was written over in another beside it. */
 export class ShrinkJournalFile implements ShrinkJournal {
@@ -23,18 +23,9 @@ export class ShrinkJournalFile implements ShrinkJournal {
 
   /** Opens one that is there; undefined where there is none. Rejects with CoreError where it does not hold together. */
   static async open(file: string): Promise<{ journal: ShrinkJournalFile; record: ShrinkRecord } | undefined> {
-    const text = await readFile(file, 'utf8').catch((error: NodeJS.ErrnoException) => {
-      if (error.code === 'ENOENT') return undefined
-      throw error
-    })
-    if (text === undefined) return undefined
-    let value: unknown
-    try {
-      value = JSON.parse(text)
-    } catch {
-      value = undefined
-    }
-    const parsed = ShrinkRecordSchema.safeParse(value)
+    const found = await jsonIn(file)
+    if (!found) return undefined
+    const parsed = ShrinkRecordSchema.safeParse(found.value)
     const kept = parsed.success ? await open(keptName(file), 'r').catch(() => undefined) : undefined
     if (!parsed.success || !kept)
       throw new CoreError(`${path.basename(file)} is not the journal of a volume that is made smaller, or was changed.`)

@@ -1,4 +1,4 @@
-import { mkdir, open, rename } from 'node:fs/promises'
+import { mkdir, open, readFile, rename } from 'node:fs/promises'
 import path from 'node:path'
 import { syncFolderOf } from './sync-folder'
 
@@ -14,4 +14,18 @@ export async function writeWhole(file: string, text: string): Promise<void> {
   }
   await rename(`${file}.new`, file)
   await syncFolderOf(file)
+}
+
+/** What a file of JSON holds, undefined where that is no JSON; absent where there is no such file. */
+export async function jsonIn(file: string): Promise<{ readonly value: unknown } | undefined> {
+  const text = await readFile(file, 'utf8').catch((error: NodeJS.ErrnoException) => {
+    if (error.code === 'ENOENT') return undefined
+    throw error
+  })
+  if (text === undefined) return undefined
+  try {
+    return { value: JSON.parse(text) }
+  } catch {
+    return { value: undefined }
+  }
 }

@@ -1,7 +1,10 @@
+import { existsSync } from 'node:fs'
 import { setTimeout } from 'node:timers/promises'
 import { Browser, Builder, By, Key, logging, type WebDriver, type WebElement } from 'selenium-webdriver'
 import chrome from 'selenium-webdriver/chrome'
 
+/** The browser without windows. The program itself, since the script that starts it does not end with it. */
+const LEAN = '/usr/lib/chromium/chromium-headless-shell'
 /** How long a page may take to show what is waited for. */
 const PATIENCE = 60_000
 /** How often it is looked at meanwhile, at first and later: each look costs the page some time. */
@@ -76,8 +79,7 @@ export class Page {
       '--force-color-profile=srgb',
       `--window-size=${size.width},${size.height}`,
     )
-    // The program itself: what /usr/bin has is a shell that outlives it.
-    options.setChromeBinaryPath('/usr/lib/chromium/chromium-headless-shell')
+    options.setChromeBinaryPath(existsSync(LEAN) ? LEAN : '/usr/bin/chromium')
     const preferences = new logging.Preferences()
     preferences.setLevel(logging.Type.BROWSER, logging.Level.SEVERE)
     options.setLoggingPrefs(preferences)
