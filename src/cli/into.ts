@@ -1,9 +1,12 @@
 import { randomBytes, randomUUID } from 'node:crypto'
 import path from 'node:path'
+import type { BlockDevice } from '@/core/block/device'
 import { fileTime } from '@/core/bytes/file-time'
 import { formatSize } from '@/core/bytes/size'
+import { planInto } from '@/core/copy/plan-into'
+import { planRoom } from '@/core/copy/plan-room'
 import { lostWords } from '@/core/copy/progress'
-import { planPieces, planPut, runPut, typeText, volumeOf } from '@/core/copy/put-volume'
+import { planPut, runPut, typeText, volumeOf } from '@/core/copy/put-volume'
 import { toHex } from '@/core/digest'
 import { CoreError } from '@/core/errors'
 import { typeOn } from '@/core/fit/identity'
@@ -15,7 +18,6 @@ import { addEntry } from '@/core/scheme/entry'
 import { surveyDrive } from '@/core/survey/survey'
 import type { DriveSurvey } from '@/core/survey/types'
 import { isThere } from '@/host/files'
-import type { HostImage } from '@/host/images'
 import { openJournal } from '@/host/journal-file'
 import { RawFile } from '@/host/raw-file'
 import { repairIn, repairJournal } from '@/host/repair-journal'
@@ -24,8 +26,8 @@ import { BLAKE3, blake3 } from '@/host/strong-digest'
 import { nextJournal, repairJournalsOf } from './boot'
 import { type Io, json, type Options, STOPS } from './commands'
 import { tell, workOf } from './copy'
-import { ChangedMeanwhile, refuseSources, withImage, WrongUse } from './open'
-import { keepRoom, makeRoom, planRoom, refuseCutOff, settleRoom, shrinkTold } from './shrink'
+import { ChangedMeanwhile, expectRaw, refuseSources, withImage, WrongUse } from './open'
+import { keepRoom, makeRoom, refuseCutOff, settleRoom, shrinkTold } from './shrink'
 
 // One volume of a drive or an image, put into a prepared partition of a drive that keeps everything else.
 
@@ -70,10 +72,11 @@ export async function restoreInto(input: string, target: string, options: IntoOp
       if (neighbour !== undefined) await readyForRoom(target, options, io)
       const roomFrom = resume || options.roomMade ? undefined : neighbour
       const { survey, put, room, sectorSize } = await withImage(target, options.sectorSize, async (there) => {
-        expectRaw(there)
-        const asked = { neighbour: roomFrom!, into, bytes: moved.sizeBytes }
-        const { drive, plan } = roomFrom === undefined ? { drive: there.device } : await planRoom(there.device, asked)
-        const survey = await surveyDrive(drive, sha256)
+        const { drive, survey, plan } = await withRoom(expectRaw(there), {
+          neighbour: roomFrom,
+          into,
+          bytes: moved.sizeBytes,
+        })
         const sure = resume || options.added === true
         const put = await planPut(source, drive, survey, { volume, into, sure })
         return { survey, put, room: plan, sectorSize: drive.logicalSectorSize }
@@ -86,7 +89,7 @@ export async function restoreInto(input: string, target: string, options: IntoOp
         )
       const { partition, layout, entry, stays, place } = put
       const scope = { skipPageFiles: options.skipPageFiles === true, mapsUnchecked: options.checkMap === false }
-      const plan = await planPieces(image.device, put, scope)
+      const plan = await planInto(image.device, layout, scope)
       const work = {
         ...about,
         fits: true as const,
@@ -209,11 +212,8 @@ export async function restoreIntoFree(
   const moved = volumeOf(source, volumes[0], 'source')
   if (neighbour !== undefined) await readyForRoom(target, options, io)
   const { survey, sectorSize, room } = await withImage(target, options.sectorSize, async (there) => {
-    expectRaw(there)
-    const { device } = there
-    const { drive, plan } =
-      neighbour === undefined ? { drive: device } : await planRoom(device, { neighbour, bytes: moved.sizeBytes })
-    return { survey: await surveyDrive(drive, sha256), sectorSize: device.logicalSectorSize, room: plan }
+    const { drive, survey, plan } = await withRoom(expectRaw(there), { neighbour, bytes: moved.sizeBytes })
+    return { survey, sectorSize: drive.logicalSectorSize, room: plan }
   })
   const free = freePlace(survey, moved.sizeBytes)
   if (!free) throw new CoreError('There is no unallocated space on the target. Nothing was written.')
@@ -255,6 +255,17 @@ export async function restoreIntoFree(
   return restoreInto(input, target, further, io)
 }
 
+/** The target as it will be once a neighbour has given what is missing, where one is to; else as it is. */
+async function withRoom(
+  drive: BlockDevice,
+  { neighbour, ...asked }: { readonly neighbour?: number; readonly into?: number; readonly bytes: number },
+) {
+  const survey = await surveyDrive(drive, sha256)
+  if (neighbour === undefined) return { drive, survey }
+  const room = await planRoom(drive, survey, { neighbour, ...asked })
+  return room.plan ? { ...room, survey: await surveyDrive(room.drive, sha256) } : { drive, survey }
+}
+
 /** Before room is planned for: what was cut off of an earlier making of it is taken back. */
 async function readyForRoom(target: string, { dryRun, sectorSize }: Partial<IntoOptions>, io: Io): Promise<void> {
   if (dryRun) return refuseCutOff(target)
@@ -278,10 +289,6 @@ async function withFile<T>(target: string, sectorSize: 512 | 4096, work: (file: 
 }
 
 const sha256Text = (text: string) => toHex(sha256(new TextEncoder().encode(text))).slice(0, 12)
-
-function expectRaw({ kind, name }: HostImage): void {
-  if (kind !== 'raw') throw new CoreError(`Only a raw image is written in its place, and the target is ${name}.`)
-}
 
 type IntoReport =
   | {

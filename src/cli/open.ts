@@ -1,5 +1,6 @@
 import { stat } from 'node:fs/promises'
 import path from 'node:path'
+import type { BlockDevice } from '@/core/block/device'
 import { CoreError } from '@/core/errors'
 import { type HostImage, openHostImage } from '@/host/images'
 
@@ -28,6 +29,12 @@ export async function refuseSources(sources: readonly string[], output: string):
 export async function fileIdentity(file: string): Promise<string> {
   const found = await stat(file).catch(() => undefined)
   return found ? `${found.dev}/${found.ino}` : path.resolve(file)
+}
+
+/** The disk of an image that can be written in its place. Throws CoreError for any but a raw one. */
+export function expectRaw({ device, kind, name }: HostImage): BlockDevice {
+  if (kind !== 'raw') throw new CoreError(`Only a raw image is written in its place, and this one is ${name}.`)
+  return device
 }
 
 /** Opens an image, hands it to `work` and closes it. Rejects with ChangedMeanwhile when it was changed, unless `work` checks that itself. */

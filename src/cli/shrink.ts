@@ -1,23 +1,11 @@
 import path from 'node:path'
-import type { BlockDevice } from '@/core/block/device'
-import { alignUp, formatSize, MIB } from '@/core/bytes/size'
+import { formatSize } from '@/core/bytes/size'
 import { CoreError } from '@/core/errors'
-import {
-  applyShrink,
-  asShrunk,
-  planShrink,
-  settleShrink,
-  type ShrinkPlan,
-  undoShrink,
-} from '@/core/repair/shrink-in-place'
-import { resizeEntry } from '@/core/scheme/entry'
-import { surveyDrive } from '@/core/survey/survey'
-import type { DriveSurvey, PartitionSurvey } from '@/core/survey/types'
+import { applyShrink, planShrink, settleShrink, type ShrinkPlan, undoShrink } from '@/core/repair/shrink-in-place'
 import { RawFile } from '@/host/raw-file'
-import { sha256 } from '@/host/sha256'
 import { ShrinkJournalFile } from '@/host/shrink-journal'
 import { type Io, json, type Options, percentOn } from './commands'
-import { withImage, WrongUse } from './open'
+import { expectRaw, withImage, WrongUse } from './open'
 
 // A volume that is made smaller where it lies, by itself or to make room for another.
 
@@ -51,7 +39,7 @@ export async function shrink(
         ? '--undo takes the last one back, and has no size.'
         : 'How large it becomes is said by a size, such as 200GiB.',
     )
-  const sectorSize = await sectorsOfRaw(file, options)
+  const sectorSize = await withImage(file, options.sectorSize, async (image) => expectRaw(image).logicalSectorSize)
   if (options.undo) return takeBack(file, partition, sectorSize, options, io)
   if (options.dryRun) await refuseCutOff(file)
   else await settleRoom(file, sectorSize, io)
@@ -90,14 +78,6 @@ async function takeBack(
   const report = { file, partition, beforeBytes: afterBytes, afterBytes: beforeBytes, movedBytes: 0, state: 'undone' }
   await io.print(options.json ? json(report) : `Partition ${partition} is what it was, ${formatSize(beforeBytes)}.\n`)
   return 0
-}
-
-async function sectorsOfRaw(file: string, { sectorSize }: Options): Promise<512 | 4096> {
-  return withImage(file, sectorSize, async ({ device, kind, name }) => {
-    if (kind !== 'raw')
-      throw new CoreError(`Only a raw image is written in its place, and ${path.basename(file)} is ${name}.`)
-    return device.logicalSectorSize
-  })
 }
 
 /** Makes room by a plan, with what is needed to take it back beside the drive. */
@@ -145,56 +125,4 @@ export async function refuseCutOff(file: string): Promise<void> {
 /** Lets go of what would take room back that was made: what it was made for is done. */
 export async function keepRoom(file: string): Promise<void> {
   await (await ShrinkJournalFile.open(journalOf(file)))?.journal.forget()
-}
-
-export interface Room {
-  /** The drive as it will be; itself where there is room already. */
-  readonly drive: BlockDevice
-  readonly plan?: ShrinkPlan
-}
-
-/**
- * Works out how a volume of `bytes` gets room on a drive by making a neighbour smaller: in front of the partition `into`,
- * which then begins earlier, or else in the unallocated space behind the neighbour. Nothing is written. Rejects with
- * CoreError where they do not lie so, and as `planShrink` does.
- */
-export async function planRoom(
-  drive: BlockDevice,
-  { neighbour, into, bytes }: { readonly neighbour: number; readonly into?: number; readonly bytes: number },
-): Promise<Room> {
-  const survey = await surveyDrive(drive, sha256)
-  const sector = drive.logicalSectorSize
-  const step = MIB / sector
-  const giver = partitionOn(survey, neighbour)
-  const firstOf = (p: PartitionSurvey) => p.startBytes / sector
-  const endOf = (p: PartitionSurvey) => (p.startBytes + p.sizeBytes) / sector
-  const behind = survey.partitions
-    .filter((p) => p.role !== 'extended' && p.startBytes > giver.startBytes)
-    .sort((a, b) => a.startBytes - b.startBytes)
-  const prepared = into === undefined ? undefined : partitionOn(survey, into)
-  if (prepared && behind[0]?.number !== into)
-    throw new CoreError(
-      `Partition ${neighbour} does not lie right in front of partition ${into}, so it has no room to give it. Nothing was written.`,
-    )
-  const gap = survey.gaps.find(({ firstLba, lastLba }) => firstLba <= endOf(giver) && lastLba >= endOf(giver))
-  const end = prepared ? endOf(prepared) : gap ? gap.lastLba + 1 : endOf(giver)
-  const first = Math.floor((Math.floor(end / step) * step - alignUp(bytes, MIB) / sector) / step) * step
-  const free = prepared ? firstOf(prepared) : endOf(giver)
-  if (first >= free) return { drive }
-  const moveStart = async (table: BlockDevice) => {
-    if (into !== undefined) await resizeEntry(table, into, { firstLba: first })
-  }
-  if (first <= firstOf(giver))
-    throw new CoreError(
-      `Partition ${neighbour} is smaller than what is missing, ${formatSize((free - first) * sector)}. Nothing was written.`,
-    )
-  const size = Math.min(giver.sizeBytes, (first - firstOf(giver)) * sector)
-  const plan = await planShrink(drive, neighbour, size, moveStart)
-  return { drive: await asShrunk(drive, plan), plan }
-}
-
-function partitionOn({ partitions }: DriveSurvey, number: number): PartitionSurvey {
-  const found = partitions.find((p) => p.number === number && p.role !== 'extended')
-  if (!found) throw new WrongUse(`There is no partition ${number} on the target.`)
-  return found
 }

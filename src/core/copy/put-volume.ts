@@ -13,8 +13,7 @@ import { patchesOf } from '../repair/written'
 import { type EntryType, retype } from '../scheme/entry'
 import { NoPartition } from '../survey/open-partition'
 import type { DriveSurvey, PartitionSurvey } from '../survey/types'
-import { type CopyPlan, type CopyScope } from './plan'
-import { planInto } from './plan-into'
+import type { CopyPlan } from './plan'
 import { type CopyOptions, type CopyOutcome, runCopy } from './run'
 
 // One volume of a drive or an image, put into a partition of a drive that keeps everything else.
@@ -96,10 +95,6 @@ export function volumeOf(survey: DriveSurvey, number: number, which: 'source' | 
   if (!found) throw new NoPartition(`There is no partition ${number} on the ${which}.`)
   return found
 }
-
-/** The work list of a plan, over the bytes of its source. */
-export const planPieces = (source: BlockDevice, { layout }: PutPlan, scope: CopyScope): Promise<CopyPlan> =>
-  planInto(source, layout, scope)
 
 export interface PutOptions extends CopyOptions {
   /** Of the tables and what else stays. */

@@ -170,9 +170,13 @@ export async function applyShrink(
     }
   }
   await drive.flush()
-  const moved = await isMoved(drive, record, checkpoint)
-  if (moved) await writePatches(drive, patches, 'after')
-  if (!moved || !(await patchesStand(drive, patches, 'after')) || !(await opensSound(drive, plan))) {
+  let isMoved = true
+  for await (const { now, moved } of movedPieces(drive, record, journal)) {
+    checkpoint?.()
+    isMoved &&= sameBytes(now, moved)
+  }
+  if (isMoved) await writePatches(drive, patches, 'after')
+  if (!isMoved || !(await patchesStand(drive, patches, 'after')) || !(await opensSound(drive, plan))) {
     await takeBack(drive, record, journal)
     throw new CoreError('The drive does not give back what was written to it, so everything was put back.')
   }
@@ -240,17 +244,6 @@ async function* movedPieces(drive: BlockDevice, { moves, kept: aside, patches }:
       yield { offset, now: await readBytes(drive, offset, part), kept, moved, ended }
     }
   }
-}
-
-async function isMoved(drive: BlockDevice, { moves }: ShrinkRecord, checkpoint?: () => void): Promise<boolean> {
-  for (const { from, to, length } of moves) {
-    for (const { offset, length: part } of piecesOf([{ offset: 0, length }])) {
-      checkpoint?.()
-      const there = await readBytes(drive, to + offset, part)
-      if (!sameBytes(there, await readBytes(drive, from + offset, part))) return false
-    }
-  }
-  return true
 }
 
 /** The volume in its new length opens, is clean, and its map holds all that its files use. */
