@@ -182,6 +182,16 @@ export const COMPUTER_MODELS = {
     sockets: [{ plug: 'A', link: 'usb-5', count: 4 }],
     chassis: STUDIO,
   },
+  'brezza-studio-2': {
+    ...EVERY_COMPUTER,
+    model: 'Brezza Studio 2',
+    firmware: firmware('uefi', { bootMenuKey: 'Alt' }),
+    memoryBytes: 32 * GIB,
+    slots: [sataSlot('SATA 0', 'sata-6', ['2.5-inch'])],
+    homeSlot: 'SATA 0',
+    sockets: [{ plug: 'A', link: 'usb-10', count: 4 }],
+    chassis: { ...STUDIO, driveMount: DESKTOP.driveMount },
+  },
   'tramonto-r1': {
     ...EVERY_COMPUTER,
     model: 'Tramonto R1',

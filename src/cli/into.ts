@@ -6,12 +6,13 @@ import { formatSize } from '@/core/bytes/size'
 import { planInto } from '@/core/copy/plan-into'
 import { planRoom } from '@/core/copy/plan-room'
 import { lostWords } from '@/core/copy/progress'
-import { planPut, runPut, typeText, volumeOf } from '@/core/copy/put-volume'
+import { letStart } from '@/core/copy/put-start'
+import { planPut, runPut, volumeOf } from '@/core/copy/put-volume'
 import { toHex } from '@/core/digest'
 import { CoreError } from '@/core/errors'
 import { typeOn } from '@/core/fit/identity'
+import { typeText } from '@/core/fit/into'
 import { fitInto, freePlace } from '@/core/fit/into-place'
-import { changesNothing, planRepair } from '@/core/repair'
 import { applyRepair, settleRepair } from '@/core/repair/apply'
 import { patchesOf } from '@/core/repair/written'
 import { addEntry } from '@/core/scheme/entry'
@@ -124,13 +125,13 @@ export async function restoreInto(input: string, target: string, options: IntoOp
           tableJournal: journal ? repairJournal(`${journal}.table`) : { keep: async () => {} },
         })
         if (neighbour !== undefined) await keepRoom(target)
-        const start = options.entry ? await letStart(file, target, into, survey.scheme) : NOTHING_STARTS
+        const start = options.entry ? await startFrom(file, target, into, survey.scheme) : NOTHING_STARTS
         return {
           ...work,
-          verified: outcome ? outcome.checkedBytes > 0 : (kept?.state?.verify ?? false),
-          digest: outcome?.digest ?? '',
+          verified: outcome.checkedBytes > 0,
+          digest: outcome.digest,
           digestName: BLAKE3,
-          lost: [...(outcome?.lost ?? [])],
+          lost: [...outcome.lost],
           ...start,
           hasEntry: moved.system === undefined || (options.entry === true && start.startProblem === null),
           seconds: Math.round((performance.now() - began) / 10) / 100,
@@ -154,37 +155,18 @@ interface StartChanges {
 }
 const NOTHING_STARTS: StartChanges = { startChanges: [], startProblem: null }
 
-/**
- * Has the boot settings of the target start the system that came onto it, beside those that are there, or makes some for
- * it; then the system itself is told which volume is C. Each change can be taken back by its journal beside the target.
- */
-async function letStart(
+/** Has the system that came start from here. Each change can be taken back by its journal beside the target. */
+async function startFrom(
   file: RawFile,
   target: string,
   system: number,
   scheme: DriveSurvey['scheme'],
 ): Promise<StartChanges> {
-  const question = () => ({
-    ...{ device: file, system, time: fileTime(Date.now()), chance: randomBytes(16) },
-    mode: scheme === 'gpt' ? ('uefi' as const) : ('bios' as const),
+  const { made, problem } = await letStart(file, {
+    ...{ system, scheme, time: fileTime(Date.now()), chance: () => randomBytes(16) },
+    journalFor: async () => repairJournal(nextJournal(target, await repairJournalsOf(target))),
   })
-  const startChanges: string[] = []
-  try {
-    const entry = await planRepair('system-entry', question()).catch((error: unknown) => {
-      if (!(error instanceof CoreError)) throw error
-      return planRepair('new-store', question())
-    })
-    for (const plan of [entry, await planRepair('drive-letters', question())]) {
-      if (changesNothing(plan)) continue
-      await applyRepair(file, plan, repairJournal(nextJournal(target, await repairJournalsOf(target))))
-      startChanges.push(...plan.changes)
-    }
-    return { startChanges, startProblem: null }
-  } catch (error) {
-    // The volume is in its place and read back, whatever becomes of its start.
-    if (!(error instanceof CoreError)) throw error
-    return { startChanges, startProblem: error.message }
-  }
+  return { startChanges: made.flatMap((plan) => plan.changes), startProblem: problem }
 }
 
 /** The same into unallocated space, which gets an entry of its own first: then it is a prepared partition. */

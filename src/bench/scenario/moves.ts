@@ -2,7 +2,7 @@ import type { Brief } from '@/core/intake/brief'
 
 const base = { toVirtualMachine: false, targetComputerId: null, images: [], backup: null }
 
-/** The six moves of the scenario, by id. */
+/** The moves of the scenario, by id. */
 export const SCENARIO_MOVES: Record<string, Brief> = {
   'ticket-desk': {
     ...base,
@@ -64,5 +64,15 @@ export const SCENARIO_MOVES: Record<string, Brief> = {
     targetComputerId: 'surveyor-new',
     images: ['survey office 3 May.vhdx'],
     promised: '2026-05-08T10:00',
+  },
+  grading: {
+    ...base,
+    name: 'Grading system',
+    customer: 'Film society',
+    reason: 'another computer',
+    computerId: 'editing-computer',
+    pairs: [{ sourceId: 'lmb1-256', targetId: 'crv5-1000', volume: 4 }],
+    targetComputerId: 'cutting-room',
+    promised: '2026-05-08T17:00',
   },
 }

@@ -123,6 +123,10 @@ const DRIVES: Drive[] = [
     kind: 'blade SSD',
     health: ata(0, 24, { percentageUsed: 0 }),
   }),
+  drive('crv5-1000', 'Corvina S5', 'CRV5-2206-3MN1', 1000, {
+    place: slot('cutting-room', 'SATA 0'),
+    health: ata(4_310, 31, { percentageUsed: 6 }),
+  }),
   drive('oss1-128', 'Ostrica S1', 'OSS1-7741-2LM9', 128, {
     place: slot('surveyor-old', 'SATA 0'),
     health: ata(14_060, 35, { percentageUsed: 58 }),
@@ -185,6 +189,7 @@ const COMPUTERS: Computer[] = [
   }),
   computer('field-laptop', 'field laptop', 'tramonto-l5'),
   computer('editing-computer', 'editing computer', 'brezza-studio'),
+  computer('cutting-room', 'cutting-room computer', 'brezza-studio-2'),
   computer('surveyor-old', 'survey office PC', 'brezza-t20'),
   computer('surveyor-new', 'new survey office PC', 'tramonto-t9'),
 ]

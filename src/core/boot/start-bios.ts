@@ -89,7 +89,7 @@ export async function followBios(start: Start): Promise<Started> {
     found: 'the loader file is missing',
     why: 'The volume’s first sectors look for it by its name and find nothing to hand over to.',
   })
-  chain.pass(equal ? 'same bytes as the source' : 'found', evidence)
+  chain.pass(equal ? `same bytes as ${reference?.ownLoaders ? 'before' : 'the source'}` : 'found', evidence)
   return followWindows(start, candidate, volume, BIOS_STORE_PATH)
 }
 

@@ -42,7 +42,10 @@ export async function followUefi(start: Start): Promise<Started> {
     repairs: ['boot-entry'],
   })
   const signed = signatureWords(firmware, readSignature(bytes, digest), evidence)
-  const words = equal ? 'same bytes as the source' : reference ? 'found; the source has no such file' : 'found'
+  const [same, other] = reference?.ownLoaders
+    ? ['same bytes as before', 'found; it was not there before']
+    : ['same bytes as the source', 'found; the source has no such file']
+  const words = equal ? same : reference ? other : 'found'
   if (signed.proved) chain.pass(`${words}, ${signed.words}`, evidence)
   else
     chain.unproved(

@@ -42,6 +42,8 @@ export const TraceReferenceSchema = z.object({
   systemLoaderPath: z.string(),
   systemLoaderDigest: z.string(),
   loaders: z.array(LoaderFileSchema),
+  /** The loaders are those that this drive had before, and not the source's. */
+  ownLoaders: z.boolean().optional(),
   /** Digest of the code in front of the first partition of an MBR. */
   startCodeDigest: z.string().optional(),
 })

@@ -5,12 +5,12 @@ import { MIB } from '../bytes/size'
 import { type Digest, toHex } from '../digest'
 import { CoreError } from '../errors'
 import { openFileSystem } from '../filesystem'
-import { typeOn } from '../fit/identity'
-import { fitInto } from '../fit/into-place'
+import { solveInto, whyNotPrepared } from '../fit/into'
 import type { FitObstacle, FitPartition, Layout } from '../fit/types'
 import { applyRepair, type RepairJournal } from '../repair/apply'
 import { patchesOf } from '../repair/written'
-import { type EntryType, retype } from '../scheme/entry'
+import { readScheme } from '../scheme'
+import { addEntry, type EntryType, retype } from '../scheme/entry'
 import { NoPartition } from '../survey/open-partition'
 import type { DriveSurvey, PartitionSurvey } from '../survey/types'
 import type { CopyPlan } from './plan'
@@ -57,36 +57,47 @@ export async function planPut(
   survey: DriveSurvey,
   { volume, into, sure }: PutQuestion,
 ): Promise<Put> {
-  const moved = volumeOf(source, volume, 'source')
-  const prepared = volumeOf(survey, into, 'target')
-  if (prepared.system && !sure)
-    throw new CoreError(
-      `Partition ${into} of the target holds a system of its own, ${prepared.system.name}. Nothing was written.`,
-    )
-  if (prepared.role !== 'data' && !sure)
-    throw new CoreError(`Partition ${into} of the target belongs to how its system starts. Nothing was written.`)
-  const sectorSize = target.logicalSectorSize
-  const laid = fitInto(source, volume, {
-    number: into,
-    firstLba: prepared.startBytes / sectorSize,
-    lastLba: (prepared.startBytes + prepared.sizeBytes) / sectorSize - 1,
-    sectorSize,
-    driveBytes: survey.sizeBytes,
-  })
+  volumeOf(source, volume, 'source')
+  const inUse = whyNotPrepared(volumeOf(survey, into, 'target'))
+  if (inUse && !sure) throw new CoreError(`${inUse.sentence} Nothing was written.`)
+  const laid = solveInto(source, survey, volume, { into }, { sure })
   if (!laid.fits) return { fits: false, obstacles: laid.obstacles }
-  const { partition, layout } = laid
-  const type = typeOn(survey.scheme, moved)
+  return { fits: true, ...(await putOf(target, survey, laid.layout)) }
+}
+
+/** What a layout into a partition writes, on the drive as it is now. Throws CoreError where it is of a whole drive. */
+export async function putOf(target: BlockDevice, survey: DriveSurvey, layout: Layout): Promise<PutPlan> {
+  const [partition] = layout.partitions
+  if (!layout.into || !partition) throw new CoreError('The layout is of a whole drive.')
+  const { number: into, sourceNumber: volume, firstLba, lastLba, mbr, typeGuid } = partition
+  const { sectorSize } = layout
+  const place = { offset: firstLba * sectorSize, length: (lastLba - firstLba + 1) * sectorSize }
   return {
-    fits: true,
-    ...{ volume, into, layout, partition, sectorSize, type },
-    place: {
-      offset: partition.firstLba * sectorSize,
-      length: (partition.lastLba - partition.firstLba + 1) * sectorSize,
-    },
-    entry: { before: typeText(typeOn(survey.scheme, prepared)), after: typeText(type) },
-    holds: await holdsWords(new SliceDevice(target, prepared.startBytes, prepared.sizeBytes)),
+    ...{ volume, into, layout, partition, sectorSize, place },
+    type: mbr ? { mbrType: mbr.type } : { typeGuid },
+    entry: layout.into,
+    holds: await holdsWords(new SliceDevice(target, place.offset, place.length)),
     stays: restOf(survey, into),
   }
+}
+
+/**
+ * Makes the entry that a layout into unallocated space has its volume in, unless it is there already. Rejects with
+ * CoreError, nothing written, where the table or the space is not what it was.
+ */
+export async function addPlace(drive: BlockDevice, layout: Layout, journal: RepairJournal): Promise<void> {
+  const [{ number, guid, firstLba, lastLba, mbr, typeGuid }] = layout.partitions
+  const reading = await readScheme(drive)
+  const named =
+    reading && reading.scheme !== 'damaged' ? reading.partitions.find((p) => p.number === number) : undefined
+  if (named && named.firstLba === firstLba && named.lastLba === lastLba && (mbr || named.guid === guid)) return
+  const type = mbr ? { mbrType: mbr.type } : { typeGuid }
+  const patches = await patchesOf(drive, async (changed) => {
+    const given = await addEntry(changed, { type, firstLba, lastLba, guid })
+    if (given !== number) throw new CoreError('The table of the target is not what it was when the fit was made.')
+  })
+  const plan = { name: `entry ${number}`, title: `Partition ${number} is made`, changes: [], patches }
+  await applyRepair(drive, plan, journal)
 }
 
 /** A partition by its number. Throws NoPartition. */
@@ -104,30 +115,29 @@ export interface PutOptions extends CopyOptions {
 }
 
 /**
- * Writes a volume into its partition and gives that its type, then holds all else against what it was. The target was
- * confirmed before. Undefined where the copy had come to its end before and only its entry was left to be written.
- * Rejects as `runCopy` does, and with CoreError where something else of the target is another than before.
+ * Writes a volume into its partition, which gets its type before its first sector makes it whole, then holds all else
+ * against what it was. The target was confirmed before. Rejects as `runCopy` does, and with CoreError where something
+ * else of the target is another than before.
  */
 export async function runPut(
   target: BlockDevice,
   put: PutPlan,
   plan: CopyPlan,
   { sha256, tableJournal, ...options }: PutOptions,
-): Promise<CopyOutcome | undefined> {
+): Promise<CopyOutcome> {
   const { into, type, entry, place, stays } = put
   const before = await digestOf(await withType(target, into, type), stays, sha256)
-  // A copy that came to its end may have been cut off before its entry was changed.
-  const outcome = options.from?.ended
-    ? undefined
-    : await runCopy(plan, withoutDiscard(new SliceDevice(target, place.offset, place.length)), options)
-  if (entry.before !== entry.after) {
-    const patches = await patchesOf(target, (drive) => retype(drive, into, type))
-    await applyRepair(
-      target,
-      { name: 'retype', title: `Partition ${into} gets its type`, changes: [], patches },
-      tableJournal,
-    )
-  }
+  const outcome = await runCopy(plan, new SliceDevice(target, place.offset, place.length), {
+    ...options,
+    beforeTables: async () => {
+      await options.beforeTables?.()
+      if (entry.before === entry.after) return
+      const patches = await patchesOf(target, (drive) => retype(drive, into, type))
+      if (patches.length === 0) return
+      const title = `Partition ${into} gets its type`
+      await applyRepair(target, { name: 'retype', title, changes: [], patches }, tableJournal)
+    },
+  })
   if ((await digestOf(target, stays, sha256)) !== before)
     throw new CoreError('Something of the target outside of the partition is not what it was before the copy.')
   return outcome
@@ -148,9 +158,6 @@ async function holdsWords(volume: BlockDevice): Promise<string | undefined> {
   if (!entries) return 'holds files that cannot be read'
   return entries.some(({ name }) => !OWN.test(name)) ? 'holds files' : undefined
 }
-
-export const typeText = (type: EntryType) =>
-  'mbrType' in type ? type.mbrType.toString(16).toUpperCase().padStart(2, '0') : type.typeGuid
 
 async function withType(drive: BlockDevice, number: number, type: EntryType): Promise<BlockDevice> {
   const overlay = new OverlayDevice(drive)
@@ -187,15 +194,4 @@ async function digestOf(drive: BlockDevice, extents: readonly Extent[], digest: 
   const parts: string[] = []
   for (const { offset, length } of extents) parts.push(toHex(digest(await readBytes(drive, offset, length))))
   return parts.join()
-}
-
-/** A partition of a drive cannot be told to forget what it holds; zeros are written. */
-function withoutDiscard(volume: BlockDevice): BlockDevice {
-  const { size, logicalSectorSize, physicalSectorSize } = volume
-  return {
-    ...{ size, logicalSectorSize, physicalSectorSize },
-    read: (offset, into) => volume.read(offset, into),
-    write: (offset, from) => volume.write(offset, from),
-    flush: () => volume.flush(),
-  }
 }

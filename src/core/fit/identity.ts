@@ -206,7 +206,7 @@ function mbrTypeFor(part: Pick<PartitionSurvey, 'typeGuid' | 'volume'>): number 
 }
 
 /** A GUID that is the same each time for the same old identity and salt (RFC 9562, version 8). */
-function guidFrom(old: string, salt: string): string {
+export function guidFrom(old: string, salt: string): string {
   const words = [0, 1, 2, 3].map((i) =>
     crc32(new TextEncoder().encode(`${i}${salt}${old}`))
       .toString(16)

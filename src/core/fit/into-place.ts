@@ -1,7 +1,7 @@
 import { MIB } from '../bytes/size'
 import type { DriveSurvey } from '../survey/types'
 import { solveFit } from './solve'
-import type { FitObstacle, FitPartition, Layout } from './types'
+import type { FitObstacle, FitPartition, FitWish, Layout } from './types'
 
 /** A stretch of a drive that a volume is put into; sectors are inclusive. */
 export interface Place {
@@ -10,6 +10,8 @@ export interface Place {
   readonly lastLba: number
   readonly sectorSize: 512 | 4096
   readonly driveBytes: number
+  /** What volumes are called there, by number. */
+  readonly labels?: FitWish['labels']
 }
 
 export type FitInto =
@@ -36,6 +38,7 @@ export function fitInto(survey: DriveSurvey, volume: number, place: Place): FitI
     sizes: stays ? {} : { [volume]: Math.max(whole, 1) },
     reserve: 0,
     leaveOut: others,
+    labels: place.labels,
   })
   if (!result.fits) return { fits: false, obstacles: result.obstacles }
   const [laid] = result.layout.partitions

@@ -13,11 +13,13 @@ export function layoutOnTheWay(source: DriveSurvey, via: DriveSurvey): FitResult
 /** Room behind the last partition that an image gets where the tables need more than the drive gives them. */
 const MORE_BYTES = 64 * MIB
 
-/** The layout in an image that holds the drive as it is. */
-export function layoutInImage(source: DriveSurvey): FitResult {
+/** The layout in an image that holds the drive as it is, or one of its volumes in its place. */
+export function layoutInImage(source: DriveSurvey, volume?: number): FitResult {
   const { sizeBytes, logicalSectorSize } = source
-  const same = solveFit(source, { sizeBytes, logicalSectorSize }, AS_IT_IS)
-  return same.fits ? same : solveFit(source, { sizeBytes: sizeBytes + MORE_BYTES, logicalSectorSize }, AS_IT_IS)
+  const others = source.partitions.map((p) => p.number).filter((n) => n !== volume)
+  const wish = volume === undefined ? AS_IT_IS : { ...AS_IT_IS, leaveOut: others }
+  const same = solveFit(source, { sizeBytes, logicalSectorSize }, wish)
+  return same.fits ? same : solveFit(source, { sizeBytes: sizeBytes + MORE_BYTES, logicalSectorSize }, wish)
 }
 
 /**

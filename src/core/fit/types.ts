@@ -42,6 +42,8 @@ export const FitWishSchema = z.object({
   labels: z.record(z.string(), z.string().max(128)).optional(),
   /** Numbers follow the order of the places. */
   renumber: z.boolean().optional(),
+  /** Of one volume that goes to a drive which keeps everything else: a partition there, or unallocated space. */
+  into: z.union([PartitionNumber, z.literal('free')]).optional(),
 })
 export type FitWish = Readonly<z.infer<typeof FitWishSchema>>
 
@@ -114,6 +116,11 @@ export const LayoutSchema = z.object({
   startArea: z.object({ bootCode: z.boolean(), lastLba: z.number() }),
   gaps: z.array(GapSchema),
   changes: z.array(ChangeSchema),
+  /**
+   * Of one volume that goes to a drive which keeps everything else: what the table says of the type of its partition.
+   * Before is empty where the entry is made for it.
+   */
+  into: z.object({ before: z.string(), after: z.string() }).optional(),
 })
 export type Layout = z.infer<typeof LayoutSchema>
 
@@ -138,6 +145,7 @@ export interface FitObstacle {
     | 'nothing'
     | 'does-not-resize'
     | 'label'
+    | 'in-use'
   /** The partition's number on the source, where it is one's. */
   readonly partition?: number
   readonly sentence: string

@@ -36,7 +36,16 @@ export const SheetSchema = z.object({
   day: z.string(),
   started: z.string(),
   ended: z.string(),
-  drives: z.array(z.object({ from: DriveSchema, to: DriveSchema })).min(1),
+  drives: z
+    .array(
+      z.object({
+        from: DriveSchema,
+        to: DriveSchema,
+        /** The one partition that went, by its number on each drive; absent where the whole drive did. */
+        volume: z.object({ from: z.number(), to: z.number() }).optional(),
+      }),
+    )
+    .min(1),
   /** One for each time that bytes were moved. */
   legs: z.array(z.object({ number: z.number(), title: z.string(), summary: CopySummarySchema })).min(1),
   partitions: z.array(
@@ -83,9 +92,9 @@ export function sheetRows(sheet: Sheet): SheetRow[] {
     ['Computer', `${computer.model}, the ${computer.name}`],
     ...(onto ? [['Onto', `${onto.model}, the ${onto.name}`] as const] : []),
     ...(sheet.machine ? [['Runs on', machineWords(sheet.machine)] as const] : []),
-    ...drives.flatMap(({ from, to }): SheetRow[] => [
-      ['From', `${from.name}, s/n ${from.serial}`],
-      ['To', `${to.name}, s/n ${to.serial}`],
+    ...drives.flatMap(({ from, to, volume }): SheetRow[] => [
+      ['From', `${volume ? `partition ${volume.from} of ` : ''}${from.name}, s/n ${from.serial}`],
+      ['To', `${volume ? `partition ${volume.to} of ` : ''}${to.name}, s/n ${to.serial}`],
     ]),
     [
       'Copied',
@@ -138,9 +147,12 @@ function machineWords({
 /** What the customer should know, one sentence each. */
 export function sheetAdvice({ keptUntil, legs, stillOff, drives, repairs, start, roomUnused }: Sheet): string[] {
   const lost = legs.some((l) => l.summary.lost.length > 0)
+  const alone = drives.some((d) => d.volume)
   return [
     'A first disk check or a question about an improper shutdown is normal once.',
-    `The old ${drives.length > 1 ? 'drives are' : 'drive is'} unchanged. Do not put ${drives.length > 1 ? 'them' : 'it'} into the same computer together with the new one: both carry one identity.`,
+    alone
+      ? 'The system is in both computers now, with the same keys and accounts. All else on both drives is unchanged.'
+      : `The old ${drives.length > 1 ? 'drives are' : 'drive is'} unchanged. Do not put ${drives.length > 1 ? 'them' : 'it'} into the same computer together with the new one: both carry one identity.`,
     ...(lost
       ? ['The files that lost something are named above. Where there is a backup of them, take them from there.']
       : []),

@@ -24,7 +24,14 @@ export const BriefSchema = z.object({
   computerId: id,
   /** Each drive that is moved with its own target; the system's first. A target of null becomes a virtual disk. */
   pairs: z
-    .array(z.object({ sourceId: id, targetId: id.nullable() }))
+    .array(
+      z.object({
+        sourceId: id,
+        targetId: id.nullable(),
+        /** The one partition that goes, onto a drive that keeps everything else; the whole drive where none is said. */
+        volume: z.number().int().min(1).max(1024).optional(),
+      }),
+    )
     .min(1)
     .max(12),
   toVirtualMachine: z.boolean(),
@@ -47,6 +54,9 @@ export function whyNotTaken(brief: Brief): string | undefined {
   if (new Set(targets).size < targets.length) return 'Two drives have the same target.'
   if (targets.some((t) => sources.includes(t))) return 'A drive is both a source and a target.'
   if (!brief.toVirtualMachine && targets.length < sources.length) return 'Every drive needs a target of its own.'
+  const alone = brief.pairs.some((p) => p.volume !== undefined)
+  if (alone && brief.toVirtualMachine) return 'A virtual machine is made of whole drives, not of one system of a drive.'
+  if (alone && brief.pairs.length > 1) return 'One system of a drive is moved by itself, without further drives.'
   if (brief.toVirtualMachine && targets.length > 0) return 'A virtual machine gets virtual disks, not drives.'
   return undefined
 }

@@ -7,7 +7,7 @@ import { CoreError } from '../errors'
 import { openFileSystem } from '../filesystem'
 import { fitSizes, type Layout } from '../fit/types'
 import { surveyDrive } from '../survey/survey'
-import type { DriveSurvey } from '../survey/types'
+import type { DriveSurvey, PartitionSurvey } from '../survey/types'
 import { counted } from '../words'
 import { fileDigest, type VolumeSamples } from './samples'
 
@@ -42,6 +42,8 @@ export interface Planned {
   readonly apart?: readonly Apart[]
   /** Sectors that the old drive did not give, and the files they belong to. */
   readonly lost?: { readonly sectors: number; readonly files: readonly string[] }
+  /** Of one volume that went into a drive with others: the drive as it was before. */
+  readonly before?: DriveSurvey
   /** Partitions that took up more room after that, with their sizes in bytes. */
   readonly grown?: readonly { readonly partition: number; readonly sizeBytes: number }[]
 }
@@ -78,6 +80,7 @@ export async function compareTarget(
     ...openOf(others.map((p) => `${p.title}, another system on this drive, was not started.`)),
   })
   checks.push(comparePartitions(survey, layout, source))
+  if (planned.before) checks.push(compareOthers(survey, layout, planned.before))
   const wrong = layout.partitions.filter((p) => {
     const now = survey.partitions.find((s) => s.guid === p.guid)
     const grownVolume =
@@ -132,6 +135,29 @@ function comparePartitions({ partitions }: DriveSurvey, layout: Layout, source: 
     found:
       [...missing, ...wrong].slice(0, 3).join('; ') ||
       `${count} of ${count}, ${asBefore > 0 ? 'nothing wrong that was not before' : 'nothing wrong with them'}`,
+  }
+}
+
+/** Every other partition of a drive that a volume came into: its entry, and what its file system says of itself. */
+function compareOthers(now: DriveSurvey, { partitions: [into] }: Layout, before: DriveSurvey): ProofCheck {
+  const told = ({ number, typeGuid, guid, name, attributes, mbr, firstLba, lastLba, volume }: PartitionSurvey) =>
+    JSON.stringify([
+      ...[number, typeGuid, guid, name, attributes, mbr?.type, mbr?.active, firstLba, lastLba],
+      ...[volume?.kind, volume?.label, volume?.serial, volume?.totalBytes],
+    ])
+  const others = before.partitions.filter((p) => p.number !== into.number)
+  const there = new Set(now.partitions.map(told))
+  const changed = others.filter((p) => !there.has(told(p)))
+  const more = now.partitions.filter((p) => p.number !== into.number && !others.some((o) => o.number === p.number))
+  const wrong = [
+    ...changed.map((p) => `${p.title} is not as it was`),
+    ...more.map((p) => `${p.title} was not there before`),
+  ]
+  return {
+    id: 'others',
+    title: 'All other partitions are as they were',
+    passed: wrong.length === 0,
+    found: wrong.slice(0, 3).join('; ') || `${others.length} of ${others.length}, by table and file system`,
   }
 }
 

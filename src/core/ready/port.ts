@@ -10,6 +10,13 @@ export interface ReadyFacts {
   readonly source: DriveSurvey
   /** What is on the drive that is written; absent where it is made anew, as a virtual disk or an image is. */
   readonly target?: DriveSurvey
+  /** Of one volume that goes into a drive which keeps everything else. */
+  readonly into?: {
+    readonly partition: number
+    readonly title: string
+    /** What would be lost of it, as the end of a sentence; absent where it is empty. */
+    readonly holds?: string
+  }
   readonly sourceName: string
   readonly targetName: string
   /** The computer that copies; undefined when a computer of the shop does. */

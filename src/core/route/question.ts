@@ -10,6 +10,8 @@ export interface Pair {
   readonly bytes: number
   /** Images that hold it already, by the host they lie on. */
   readonly imagesAt: readonly string[]
+  /** One of its volumes goes, and both drives keep their identity: the source goes back to where it lives. */
+  readonly stays?: boolean
 }
 
 /** What a transfer drive takes of an image. */

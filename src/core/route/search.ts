@@ -198,7 +198,7 @@ export function finish(world: World, state: State): State | undefined {
     const rank = ({ key, takes }: Site): number => {
       if (taken.has(key) || !takes.has(drive.id)) return Infinity
       if (key === here) return 0
-      if (key === source) return 1
+      if (key === source) return pair.stays ? Infinity : 1
       const other = seatedIn(world, state, key)
       if (other === undefined) return 2
       return sources.has(other) ? 3 : Infinity
@@ -209,6 +209,8 @@ export function finish(world: World, state: State): State | undefined {
       .sort((a, b) => a.rank - b.rank)
     if (ranked.length === 0) return undefined
     wants.set(drive.id, ranked[0].berth)
+    const home = world.drives.get(pair.sourceId)!.place
+    if (pair.stays && home.kind === 'slot') wants.set(pair.sourceId, home)
   }
   return arrange(world, state, wants, [{ computerId: computer.id, from: 'target', plugged: [] }])
 }

@@ -173,7 +173,7 @@ export function arrange(
     const seen = new Map<number, string>()
     for (const id of attached(world, at, start)) {
       const pair = state.holds.get(`drive:${id}`)
-      if (pair === undefined) continue
+      if (pair === undefined || keepsItsOwn(world, id)) continue
       const twin = seen.get(pair)
       if (twin === undefined) {
         seen.set(pair, id)
@@ -229,6 +229,9 @@ export function arrange(
   }
   return { at, running, secureBoot, holds: state.holds, actions }
 }
+
+/** A target that only takes a volume in has an identity of its own. */
+const keepsItsOwn = ({ question }: World, id: string) => question.pairs.some((p) => p.stays && p.targetId === id)
 
 const ON_THE_TABLE: Place = { kind: 'table' }
 

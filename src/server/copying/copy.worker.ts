@@ -1,3 +1,4 @@
+import { randomBytes } from 'node:crypto'
 import { rm } from 'node:fs/promises'
 import { setPriority } from 'node:os'
 import { setImmediate } from 'node:timers/promises'
@@ -14,23 +15,28 @@ import { scopeOf } from '@/core/copy/choices'
 import { Heat } from '@/core/copy/heat'
 import type { IdleKind } from '@/core/copy/idle-kinds'
 import { type CopyPlan, planCopy } from '@/core/copy/plan'
+import { planInto } from '@/core/copy/plan-into'
 import { PointInTimeSource } from '@/core/copy/point-in-time'
 import type { Lost } from '@/core/copy/progress'
+import { letStart } from '@/core/copy/put-start'
+import { addPlace, putOf, runPut } from '@/core/copy/put-volume'
 import { retryLost } from '@/core/copy/retry'
 import { type CopyOptions, type CopyOutcome, type CopyPhase, NotItsTarget, runCopy } from '@/core/copy/run'
 import { workDigest } from '@/core/copy/work'
 import { CoreError } from '@/core/errors'
 import { takeSamples } from '@/core/proof/samples'
-import { fingerprintOf } from '@/core/survey/survey'
+import { settleRepair } from '@/core/repair/apply'
+import { fingerprintOf, surveyDrive } from '@/core/survey/survey'
 import { counted } from '@/core/words'
 import { HostFull } from '@/host/errors'
 import { openJournal } from '@/host/journal-file'
 import { RawFile } from '@/host/raw-file'
+import { repairIn, repairJournal } from '@/host/repair-journal'
 import { sha256 } from '@/host/sha256'
 import { blake3, BLAKE3 } from '@/host/strong-digest'
 import { unfinishedName, writeImageInto } from '@/host/write-image'
 import { log } from '../ground/log'
-import type { CopyOrder, CopyPart, FromWorker, ToWorker } from './messages'
+import { type CopyOrder, type CopyPart, type FromWorker, putJournals, type StartedPut, type ToWorker } from './messages'
 import { CopyMeter } from './meter'
 import { Pacer } from './pacer'
 
@@ -148,7 +154,52 @@ async function copyPart(source: BlockDevice, open: Open): Promise<void> {
   const targets: BlockDevice[] = []
   for (const target of part.targets) targets.push(new PullableDevice(await open(target, true), target.id))
   if (order.task.kind === 'retry') await retry(source, targets[0], order.task)
+  else if (part.put) await putInto(targets[0], part.put, source)
   else await copyOnto(targets, source)
+}
+
+/** Puts a volume into its partition, and has its system start from there. */
+async function putInto(target: BlockDevice, put: NonNullable<CopyPart['put']>, source: BlockDevice): Promise<void> {
+  const { layout } = part
+  // Of a system that runs nothing can be taken up: it has gone on meanwhile.
+  const journal = running ? undefined : await openJournal(part.journal, { resume: order.resume !== undefined })
+  try {
+    const [entryFile, tableFile] = putJournals(part.journal)
+    for (const file of [tableFile, entryFile]) {
+      const record = await repairIn(file)
+      if (record) await settleRepair(target, record, repairJournal(file))
+    }
+    if (layout.into?.before === '') await addPlace(target, layout, repairJournal(entryFile))
+    const plan = await putOf(target, await surveyDrive(target, sha256), layout)
+    const outcome = await copy(
+      source,
+      async (pieces, options) => {
+        return runPut(target, plan, pieces, {
+          ...{ ...options, digest: blake3, sha256, tableJournal: repairJournal(tableFile) },
+          ...(journal ? { journal, from: journal.state } : {}),
+        })
+      },
+      planInto,
+    )
+    note('all else on the drive is as it was: tables and both ends of every other partition', 'good')
+    const started = put.starts ? await startFrom(target, put) : undefined
+    await done(source, outcome, await fingerprintOf(target), started)
+  } finally {
+    await journal?.close()
+  }
+}
+
+async function startFrom(target: BlockDevice, put: NonNullable<CopyPart['put']>) {
+  const { number: system } = part.layout.partitions[0]
+  const files = put.repairs.map(({ file }) => file)
+  const { made, problem } = await letStart(target, {
+    ...{ system, scheme: part.layout.scheme, time: put.time, chance: () => randomBytes(16) },
+    journalFor: async () => repairJournal(files.shift()!),
+  })
+  const plain = made.map(({ name, title, changes, files: touched, know }) => ({
+    ...{ name, title, changes, ...(touched ? { files: touched } : {}), ...(know ? { know } : {}) },
+  }))
+  return { made: plain, problem }
 }
 
 async function retry(source: BlockDevice, target: BlockDevice, task: CopyOrder['task'] & { kind: 'retry' }) {
@@ -212,9 +263,10 @@ type Copying = Omit<CopyOptions, 'digest' | 'journal' | 'from'>
 async function copy(
   source: BlockDevice,
   run: (plan: CopyPlan, options: Copying) => Promise<CopyOutcome>,
+  planned: typeof planCopy = planCopy,
 ): Promise<{ plan: CopyPlan; outcome: CopyOutcome }> {
   const trouble = new FailureCountingDevice(source)
-  const plan = await planCopy(trouble, part.layout, scopeOf(order.choices))
+  const plan = await planned(trouble, part.layout, scopeOf(order.choices))
   const titles = new Map(plan.partitions.map((p) => [p.number, p.title]))
   const { totalBytes } = plan
   const { verify } = order.choices
@@ -301,6 +353,7 @@ async function done(
   source: BlockDevice,
   { plan, outcome }: { plan: CopyPlan; outcome: CopyOutcome },
   targetFingerprint: string,
+  started?: StartedPut,
 ): Promise<void> {
   const { seconds } = meter!
   const { events, partSeconds } = meter!.report()
@@ -308,6 +361,7 @@ async function done(
   send({
     type: 'done',
     samples,
+    ...(started ? { started } : {}),
     summary: {
       copiedBytes: outcome.copiedBytes,
       writtenBytes: outcome.writtenBytes,

@@ -10,14 +10,14 @@ import { publish } from '../ground/events'
 import { log } from '../ground/log'
 import { Refusal } from '../ground/refusals'
 import type { Lease } from '../leases'
-import type { Move } from '../moves'
+import { type Move, moveRow, saveStationResults } from '../moves'
 import { beginCopy, type CopyEnd, letGoOfSameMoment, running, type Running, saveCopyEnd } from '../moves/copies'
 import type { LegNow } from '../moves/legs'
 import { addDisk } from '../moves/machine'
 import { note } from '../moves/logbook'
 import { changeComputer, onDetach } from '../world'
 import { advance, benchNow, keepClock } from '../world/clock'
-import type { CopyOrder, CopyPart, FromWorker, ToWorker } from './messages'
+import { type CopyOrder, type CopyPart, type FromWorker, putJournals, type StartedPut, type ToWorker } from './messages'
 
 /** How often what is seen of a copy is stored, so that it is known after the server was killed. */
 const KEEP_EVERY_MS = 1500
@@ -97,20 +97,23 @@ export async function launch(
         await tell(message.text, message.tone)
         return publish({ type: 'changed', moveId })
       case 'done': {
-        const { summary, samples } = message
+        const { summary, samples, started } = message
         const { leg, part } = turns[turn]
         const how = {
           ...{ status: 'done' as const, message: null, endedAt: Math.round(await benchNow()) },
           ...{ summary, samples, throughputRatio: throughputRatioOf({ ...order, ...part }, summary), resumable: false },
         }
-        const take = () => takeSummary(move, leg, whichOf(leg), summary)
+        const take = async () => {
+          await takeSummary(move, leg, whichOf(leg), summary)
+          if (started) await takeStarted(move, part, started)
+        }
         if (turn === turns.length - 1) await end(how, take)
         else {
           await saveCopyEnd(copy.id, { ...how, progress: copy.progress }, take)
           await next()
         }
         // What is whole is not resumed.
-        await unlink(part.journal).catch(() => undefined)
+        for (const file of [part.journal, ...putJournals(part.journal)]) await unlink(file).catch(() => undefined)
         return
       }
       case 'retried': {
@@ -188,6 +191,25 @@ async function takeSummary(move: Move, leg: LegNow, which: string, summary: Copy
     await changeComputer(move.computer.id, { running: 'off' })
     await note(move.id, `${move.computer.name} switched off, as chosen`)
   }
+}
+
+/** Notes what had a system start from where it came to as repairs, which Proof takes back. */
+async function takeStarted(
+  move: Move,
+  { targets: [target], put }: CopyPart,
+  { made, problem }: StartedPut,
+): Promise<void> {
+  const { proof } = await moveRow(move.id)
+  const at = await benchNow()
+  const repairs = made.map(({ name, title, changes, files = [], know = [] }, i) => ({
+    ...{ id: put!.repairs[i].id, at, trialAt: 0, driveId: target.id, drive: target.title, name, title, undone: false },
+    ...{ changes: [...changes], files: [...files], know: [...know] },
+  }))
+  await saveStationResults(move.id, {
+    proof: { trials: proof?.trials ?? [], repairs: [...(proof?.repairs ?? []), ...repairs] },
+  })
+  for (const { title } of repairs) await note(move.id, title, 'good')
+  if (problem !== null) await note(move.id, `it does not start from there yet: ${problem}`, 'bad')
 }
 
 /** The throughput of a copy by the nominal one of its devices and links; null of one that was disturbed. */

@@ -6,6 +6,7 @@ import type { CopyProgress, CopySummary, Lost } from '@/core/copy/progress'
 import type { Recheck } from '@/core/copy/source-binding'
 import type { Layout } from '@/core/fit/types'
 import type { VolumeSamples } from '@/core/proof/samples'
+import type { RepairPlan } from '@/core/repair/port'
 import type { LegTiming } from '@/core/route/types'
 import type { MadeOf } from '@/host/write-image'
 import type { Pace } from '../world/clock'
@@ -49,6 +50,15 @@ export interface CopyPart {
   /** An earlier copy of this leg came to its end: an image that it made is written anew. */
   readonly again?: boolean
   readonly heat?: HeatModel
+  /** Of one volume that goes into a drive which keeps everything else. */
+  readonly put?: {
+    /** Its system is to start from there. */
+    readonly starts: boolean
+    /** FILETIME that changed boot settings get. */
+    readonly time: bigint
+    /** Where what is kept of changes to them goes, in order. */
+    readonly repairs: readonly { readonly id: string; readonly file: string }[]
+  }
   /** The source is in a computer whose own system runs. */
   readonly live?: {
     /** The volume that its programs write to most. */
@@ -67,6 +77,13 @@ export type ToWorker =
   | { readonly type: 'pace'; readonly pace: Pace }
   | { readonly type: 'gone'; readonly driveId: string; readonly what: string }
 
+/** How a system that came into a drive with others is started from now on, by changes that can be taken back. */
+export interface StartedPut {
+  readonly made: readonly Pick<RepairPlan, 'name' | 'title' | 'changes' | 'files' | 'know'>[]
+  /** Why it is not, in a sentence. */
+  readonly problem: string | null
+}
+
 /** A line for the logbook. */
 export interface WorkerNote {
   readonly type: 'note'
@@ -78,7 +95,12 @@ export interface WorkerNote {
 export type FromWorker =
   | { readonly type: 'progress'; readonly progress: CopyProgress; readonly benchMilliseconds: number }
   | WorkerNote
-  | { readonly type: 'done'; readonly summary: CopySummary; readonly samples: VolumeSamples[] | null }
+  | {
+      readonly type: 'done'
+      readonly summary: CopySummary
+      readonly samples: VolumeSamples[] | null
+      readonly started?: StartedPut
+    }
   | {
       readonly type: 'retried'
       readonly wonBytes: number
@@ -89,3 +111,6 @@ export type FromWorker =
   | { readonly type: 'stopped' }
   /** `resumable`: what is on the target can be gone on with. `verifyFailed`: it did not read back equal. */
   | { readonly type: 'failed'; readonly message: string; readonly resumable: boolean; readonly verifyFailed?: boolean }
+
+/** What is kept of changes to the table of a drive that a volume is put into: of its new entry, and of its type. */
+export const putJournals = (journal: string) => [`${journal}.entry`, `${journal}.table`] as const

@@ -1,4 +1,5 @@
 import { mkdir } from 'node:fs/promises'
+import { fileTime } from '@/core/bytes/file-time'
 import type { HeatModel } from '@/core/copy/heat'
 import type { Drive } from '@/core/things/drive'
 import { journalsFolder } from '../ground/paths'
@@ -7,8 +8,9 @@ import { leasableDrive, type LeaseRequest } from '../leases'
 import type { Move } from '../moves'
 import { journalOf, latestCopy, snapshotOf } from '../moves/copies'
 import { copyNote, type LegNow } from '../moves/legs'
+import { nextRepairIds, repairFile } from '../moves/repair-files'
 import { driveOf, driveUnder, leasableMedium, type Medium, mediumBytes, mediumName } from '../moves/media'
-import { pace } from '../world/clock'
+import { benchNow, pace } from '../world/clock'
 import type { CopyOrder, CopyPart, WorkerMedium } from './messages'
 
 /** The source for reading, its targets for itself alone. Whoever pulls one ends the copy, as at a real bench. */
@@ -61,11 +63,23 @@ async function partFor(move: Move, leg: LegNow, job: string) {
     ...(heat ? { heat } : {}),
     ...(leg.to.kind === 'image' ? { made: madeOf(leg) } : {}),
     ...(live ? { live } : {}),
+    ...(leg.last && leg.layout.into ? { put: await putOf(move, leg) } : {}),
   } satisfies Partial<CopyPart>
 }
 
+/** How a volume that goes into a drive with others is started there. */
+async function putOf(move: Move, { layout, source }: LegNow): Promise<NonNullable<CopyPart['put']>> {
+  const [{ sourceNumber }] = layout.partitions
+  const starts = source.partitions.find((p) => p.number === sourceNumber)?.system !== undefined
+  const ids = await nextRepairIds(move.id, move.row.proof?.repairs ?? [], STARTS)
+  return { starts, time: fileTime(await benchNow()), repairs: ids.map((id) => ({ id, file: repairFile(move.id, id) })) }
+}
+
+/** Changes at most that have a system start from where it came to. */
+const STARTS = 2
+
 /** What the record of an image tells of where it came from; what is left out is said with the choices. */
-function madeOf({ from, source, layout }: LegNow): NonNullable<CopyOrder['made']> {
+function madeOf({ from, source, layout, volumes }: LegNow): NonNullable<CopyOrder['made']> {
   const drive = driveOf(from)
   const { sizeBytes, logicalSectorSize: sectorSize } = source
   return {
@@ -80,7 +94,7 @@ function madeOf({ from, source, layout }: LegNow): NonNullable<CopyOrder['made']
     survey: source,
     layout,
     read: 'used',
-    volumes: null,
+    volumes,
     leaveOut: [],
   }
 }

@@ -16,6 +16,8 @@ import { benchState } from '../world'
 export interface MovePair {
   readonly source: Drive
   readonly target: Drive | undefined
+  /** The one partition of the source that goes, onto a drive that keeps everything else. */
+  readonly volume?: number
 }
 
 /** A move with the things it is about, as they are now. */
@@ -66,7 +68,8 @@ export function moveOf(row: MoveRow, bench: BenchState): Move {
   const goalId = brief.toVirtualMachine ? row.route?.machine?.id : (brief.targetComputerId ?? brief.computerId)
   const goal = bench.computers.find((c) => c.id === goalId)
   const drive = (driveId: string) => bench.drives.find((d) => d.id === driveId)!
-  const pairs = brief.pairs.map(({ sourceId, targetId }, i) => ({
+  const pairs = brief.pairs.map(({ sourceId, targetId, volume }, i) => ({
+    ...(volume === undefined ? {} : { volume }),
     source: drive(sourceId),
     target: targetId === null ? bench.drives.find((d) => d.id === diskId(id, i)) : drive(targetId),
   }))

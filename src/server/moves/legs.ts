@@ -44,6 +44,8 @@ export interface LegNow {
   readonly sampledBy?: Layout
   /** The leg writes the move's target, and not a medium on the way. */
   readonly last: boolean
+  /** The volumes of the source that an image holds, where not all. */
+  readonly volumes: number[] | null
 }
 
 export async function progressOf(row: Pick<MoveRow, 'id' | 'brief' | 'route' | 'swap'>): Promise<Progress | undefined> {
@@ -123,7 +125,7 @@ export async function loadLeg(move: Move, index?: number): Promise<LegNow> {
   const layout = last
     ? locked.layout
     : to.kind === 'image'
-      ? inImage(pair.source)
+      ? inImage(pair.source, move.pairs[transfer.pair].volume)
       : onTheWay(pair.source, row.route.via[to.drive.id])
   const target = last ? (pair.target ?? undefined) : to.kind === 'drive' ? row.route.via[to.drive.id] : undefined
   return {
@@ -137,6 +139,7 @@ export async function loadLeg(move: Move, index?: number): Promise<LegNow> {
     layout: carried ? layoutFrom(carried, layout) : layout,
     ...(carried ? {} : { sampledBy: locked.layout }),
     last,
+    volumes: move.pairs[transfer.pair].volume === undefined ? null : [move.pairs[transfer.pair].volume!],
   }
 }
 
@@ -166,7 +169,7 @@ export function mediumWritten(move: Move, { to, pair }: Transfer, leg: number): 
   if (!image) throw new Refusal('leg-image-unknown')
   const ofMachine = to.kind === 'virtual-disk'
   const fit = ofMachine ? move.row.fit?.pairs[pair]?.layout : undefined
-  const layout = fit ?? inImage(move.row.survey!.pairs[pair].source)
+  const layout = fit ?? inImage(move.row.survey!.pairs[pair].source, move.pairs[pair].volume)
   const disk = { sizeBytes: layout.targetSizeBytes, sectorSize: layout.sectorSize, ofMachine }
   return imageMedium(image, disk, storeOf(to, image.volume, move.bench))
 }
@@ -187,6 +190,7 @@ export function mediumRead(move: Move, legs: readonly Leg[], leg: number): Mediu
 /** How what is read is laid out, where that is not the move's own drive. */
 function carriedBy(move: Move, from: Medium, pair: number): Layout | undefined {
   const { source } = move.row.survey!.pairs[pair]
+  const { volume } = move.pairs[pair]
   if (from.kind === 'drive')
     return from.drive.id === move.pairs[pair].source.id
       ? undefined
@@ -194,7 +198,7 @@ function carriedBy(move: Move, from: Medium, pair: number): Layout | undefined {
   // The move's own drive may be one that stands for this image.
   if (from.name === move.pairs[pair].source.image) return undefined
   const given = move.row.route!.via[givenImage(from.name)]
-  if (!given) return inImage(source)
+  if (!given) return inImage(source, volume)
   // One that was made before holds what the drive held then.
   const parts = (survey: DriveSurvey) =>
     JSON.stringify(survey.partitions.map((p) => [p.number, p.startBytes, p.sizeBytes]))
@@ -211,8 +215,8 @@ function driveOnBench({ bench }: Move, id: string): Drive {
   return found
 }
 
-function inImage(source: DriveSurvey): Layout {
-  const result = layoutInImage(source)
+function inImage(source: DriveSurvey, volume?: number): Layout {
+  const result = layoutInImage(source, volume)
   if (!result.fits) throw new Refusal('leg-does-not-fit', { why: result.obstacles[0].sentence })
   return result.layout
 }

@@ -3,6 +3,7 @@ import type { Pair, PastCopies, RoomOnDrive, RouteQuestion } from '@/core/route/
 import { transferDrives } from '@/core/route/search'
 import type { Plan } from '@/core/route/types'
 import { diskIdentity } from '@/core/survey/identity'
+import type { DriveSurvey } from '@/core/survey/types'
 import { isHost } from '@/core/things/accessory'
 import type { BenchState } from '@/core/things/bench'
 import { type Drive, driveName } from '@/core/things/drive'
@@ -14,13 +15,21 @@ import { driveWritten, moveClaims } from './claims'
 /** The drives, with what each pair holds, as the search for plans asks. */
 export function pairsOf({ brief, row, bench, pairs }: Move): Pair[] {
   const hosts = bench.accessories.filter(isHost).map((h) => h.id)
-  return pairs.map(({ source, target }, i) => ({
+  return pairs.map(({ source, target, volume }, i) => ({
     sourceId: source.id,
     targetId: target?.id ?? null,
-    bytes: row.survey?.pairs[i].source.usedBytes ?? source.sizeBytes,
+    bytes: bytesOf(row.survey?.pairs[i].source, volume) ?? source.sizeBytes,
+    ...(volume === undefined ? {} : { stays: true }),
     // A drive that is an image lies at the host, and needs no dock to be read there.
     imagesAt: source.image !== null || (i === 0 && brief.images.length > 0) ? hosts.slice(0, 1) : [],
   }))
+}
+
+/** What a copy of a drive takes, or of one of its volumes. */
+function bytesOf(survey: DriveSurvey | undefined, volume: number | undefined): number | undefined {
+  if (volume === undefined) return survey?.usedBytes
+  const partition = survey?.partitions.find((p) => p.number === volume)
+  return partition?.volume?.usedBytes ?? partition?.sizeBytes
 }
 
 /** Everything the plans of a move are searched for with. */

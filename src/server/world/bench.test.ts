@@ -249,7 +249,7 @@ describe('a new move', () => {
 })
 
 describe('plans of the scenario', () => {
-  it('are there for all six moves', async () => {
+  it('are there for all moves', async () => {
     const ways: Record<string, RegExp[]> = {
       'ticket-desk': [/^New drive outside, swap after$/, /^Both drives inside$/],
       'lighting-desk': [/^New drive in first/, /^Both drives outside, at the Workshop host$/],
@@ -367,7 +367,7 @@ describe('benches', () => {
     expect(names(after)).toEqual(names(before))
     expect(after.computers.map((c) => c.name)).toEqual(before.computers.map((c) => c.name))
     // Those that the scenario wrote on are only described; the new ones are blank again.
-    expect(described).toBe(9)
+    expect(described).toBe(10)
     expect(
       after.drives.filter((d) => d.file !== null).every((d) => existsSync(path.join(folder, 'drives', d.file!))),
     ).toBe(true)

@@ -14,6 +14,8 @@ export interface Known {
   /** The system on it, or what else it holds. */
   readonly holds: string
   readonly isSystem: boolean
+  /** Each system on it, with its partition. */
+  readonly systems: readonly { readonly partition: number; readonly title: string; readonly name: string }[]
   readonly isEmpty: boolean
   /** What its disk is told apart by; undefined where it has no table that reads. */
   readonly identity: string | undefined
@@ -35,7 +37,7 @@ const kept = () => singleton('known-drives', () => new Map<string, Kept>())
 
 /** Reads what a drive holds, once for as long as its file stays the same; whether it has is looked at again after `freshMs`. */
 export async function knownOf(drive: Drive, freshMs = 0): Promise<Known> {
-  const nothing = { isSystem: false, isEmpty: false, identity: undefined, room: undefined }
+  const nothing = { isSystem: false, systems: [], isEmpty: false, identity: undefined, room: undefined }
   if (!hasBytes(drive)) return { holds: 'only described; there are no bytes to read', ...nothing }
   try {
     const earlier = kept().get(drive.id)
@@ -62,7 +64,7 @@ const MOST_WAITED_FOR = 20
 const WAIT_MS = 50
 
 const NOT_READ: Known = {
-  ...{ holds: 'being read', isSystem: false, isEmpty: false },
+  ...{ holds: 'being read', isSystem: false, systems: [], isEmpty: false },
   ...{ identity: undefined, room: undefined },
 }
 
@@ -85,9 +87,12 @@ export async function knownSoon(drives: readonly Drive[]): Promise<Known[]> {
 
 async function read(drive: Drive): Promise<Known> {
   const survey = await runTask('surveySubject', driveSubject(drive))
-  const systems = survey.partitions.flatMap((p) => (p.system ? [p.system.name] : []))
+  const systems = survey.partitions.flatMap(({ number: partition, title, system }) =>
+    system ? [{ partition, title, name: system.name }] : [],
+  )
   return {
-    holds: systems.length > 0 ? systems.join(' and ') : contentWords(survey),
+    systems,
+    holds: systems.length > 0 ? systems.map((s) => s.name).join(' and ') : contentWords(survey),
     isSystem: systems.length > 0 || survey.partitions.some((p) => p.role === 'boot'),
     isEmpty: survey.scheme === 'none',
     identity: diskIdentity(survey),

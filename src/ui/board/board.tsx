@@ -27,7 +27,17 @@ interface BoardProps {
   readonly bare: boolean
 }
 
-const NUMBERS = ['No move', 'One move', 'Two moves', 'Three moves', 'Four moves', 'Five moves', 'Six moves']
+const NUMBERS = [
+  'No move',
+  'One move',
+  'Two moves',
+  'Three moves',
+  'Four moves',
+  'Five moves',
+  'Six moves',
+  'Seven moves',
+  'Eight moves',
+]
 
 /** All moves of the shop, what each waits for, and what is on the bench. */
 export function Board(props: BoardProps) {

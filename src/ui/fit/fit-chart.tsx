@@ -28,7 +28,7 @@ export interface Sizing {
   readonly onSize: (number: number, bytes: number, stroke?: string) => void
 }
 
-interface Named {
+export interface Named {
   readonly model: string
   readonly serial: string
 }
@@ -165,6 +165,8 @@ function Drawing({ measures, layout, scale, selected, onSelect, held, sizing }: 
 }
 
 interface BandProps {
+  /** Where the hulls begin. */
+  readonly top?: number
   readonly from: PlacedPart
   readonly to: PlacedPart
   readonly x1: number
@@ -172,9 +174,10 @@ interface BandProps {
   readonly dim: boolean
 }
 
-function Band({ from, to, x1, x2, dim }: BandProps) {
+/** From a part to where it goes. */
+export function Band({ from, to, x1, x2, dim, top = TOP }: BandProps) {
   const middle = (x1 + x2) / 2
-  const [a, b, c, d] = [TOP + from.top, TOP + from.top + from.height, TOP + to.top, TOP + to.top + to.height]
+  const [a, b, c, d] = [top + from.top, top + from.top + from.height, top + to.top, top + to.top + to.height]
   return (
     <path
       d={`M${x1} ${a}C${middle} ${a} ${middle} ${c} ${x2} ${c}V${d}C${middle} ${d} ${middle} ${b} ${x1} ${b}Z`}
@@ -192,7 +195,7 @@ function isEmpty(held: DriveSurvey | string): boolean {
   return typeof held === 'string' ? held === '' : held.scheme === 'none'
 }
 
-function nameOf({ model, serial }: Named): string {
+export function nameOf({ model, serial }: Named): string {
   return serial ? `${model} · …${serial.slice(-4)}` : model
 }
 

@@ -1,72 +1,37 @@
 'use client'
 
-import { type ReactNode, useCallback, useEffect, useMemo, useState } from 'react'
+import { useCallback, useEffect, useMemo, useState } from 'react'
 import { formatCapacity, formatSize, parseSize } from '@/core/bytes/size'
 import { rangeOf, withSize } from '@/core/fit/range'
 import { movedPartitions, targetOf } from '@/core/fit/ends'
 import { volumesGive } from '@/core/fit/gives'
 import { defaultWish, solveFit } from '@/core/fit/solve'
-import type { FitResult, FitTarget, FitWish, Layout } from '@/core/fit/types'
-import { formatRange } from '@/core/route/timing'
-import type { Transfer } from '@/core/route/types'
-import type { DriveSurvey } from '@/core/survey/types'
+import type { FitTarget, FitWish } from '@/core/fit/types'
 import { useAct } from '@/ui/frame/act'
 import { useActions } from '@/ui/frame/actions'
-import { NextAction } from '@/ui/frame/next-action'
-import { AsideBlock, Stage } from '@/ui/frame/stage'
+import { Stage } from '@/ui/frame/stage'
 import { Button } from '@/ui/shared/button'
 import { Choice } from '@/ui/shared/choice'
 import { Callout } from '@/ui/shared/callout'
-import { Facts } from '@/ui/shared/facts'
 import { PairTabs } from '@/ui/shared/pair-tabs'
-import type { PlateDrive } from '@/ui/shared/plate'
 import { FitChart } from './fit-chart'
 import { FitOptions } from './fit-options'
 import { FitTable } from './fit-table'
 import { FitTools } from './fit-tools'
+import {
+  type Candidate,
+  type FitOfPairProps,
+  type FitPair,
+  type FitView,
+  Next,
+  Stale,
+  ThisCopy,
+  wordsOf,
+} from './fit-frame'
+import { IntoFit } from './into-station'
 import { SelectedVolume } from './selected-volume'
 import { useHistory } from './use-history'
 import { WhyNot } from './why-not'
-
-interface Locked {
-  readonly wish: FitWish
-  readonly layout: Layout
-  readonly at: string
-}
-
-interface FitPair {
-  readonly index: number
-  readonly source: PlateDrive & { readonly model: string }
-  /** Null where a virtual disk is still to be made. */
-  readonly target: (PlateDrive & { readonly model: string }) | null
-  readonly sourceSurvey: DriveSurvey
-  readonly targetSurvey: DriveSurvey | null
-  readonly locked: Locked | null
-  readonly earlier: readonly (Locked & { readonly headline: string })[]
-  readonly leg: Pick<Transfer, 'bytes' | 'timing' | 'lowSeconds' | 'highSeconds'> | null
-}
-
-interface Candidate {
-  readonly id: string
-  readonly name: string
-  readonly model: string
-  readonly serial: string
-  readonly place: string
-  readonly sizeBytes: number
-  readonly logicalSectorSize: number
-  readonly holds: string
-  readonly isEmpty: boolean
-}
-
-interface FitView {
-  readonly pairs: readonly FitPair[]
-  readonly candidates: readonly Candidate[]
-  readonly copied: boolean
-  /** Said when a drive is another than when it was read. */
-  readonly stale: string | null
-  /** Why it goes no further than this. */
-  readonly obstacle: string | null
-}
 
 /** Where everything goes on the targets, one drive after the other. */
 export function FitStation({ moveId, view }: { moveId: string; view: FitView }) {
@@ -85,6 +50,9 @@ export function FitStation({ moveId, view }: { moveId: string; view: FitView }) 
     />
   )
   const further = pairs.findIndex((p, i) => i !== shown && !p.locked)
+  const { volume, targetSurvey } = pairs[shown]
+  if (volume !== null && targetSurvey)
+    return <IntoFit {...{ moveId, view, acting, tabs, volume, targetSurvey }} pair={pairs[shown]} />
   return (
     <FitOfPair
       key={shown}
@@ -98,20 +66,10 @@ export function FitStation({ moveId, view }: { moveId: string; view: FitView }) 
   )
 }
 
-interface FitOfPairProps {
-  readonly moveId: string
-  readonly pair: FitPair
-  readonly view: FitView
-  readonly acting: ReturnType<typeof useAct>
-  readonly tabs: ReactNode
-  /** Goes on to the next drive that is not locked; absent when this is the last one. */
-  readonly onLocked?: () => void
-}
-
 /** Solved in the browser at each change, and once more by the server when locked. */
 function FitOfPair({ moveId, pair, view, acting, tabs, onLocked }: FitOfPairProps) {
   const { act, go, busy } = acting
-  const { lockFit, unlockFit, takeTarget, readDrives } = useActions()
+  const { lockFit, unlockFit, takeTarget } = useActions()
   const { sourceSurvey, targetSurvey, locked, earlier } = pair
   const history = useHistory<FitWish>(() => locked?.wish ?? earlier[0]?.wish ?? defaultWish(sourceSurvey))
   const { set, undo, redo } = history
@@ -205,22 +163,7 @@ function FitOfPair({ moveId, pair, view, acting, tabs, onLocked }: FitOfPairProp
       }
     >
       {tabs}
-      {view.stale && (
-        <div className="mb-4">
-          <Callout tone="bad">
-            <span className="flex flex-wrap items-center justify-between gap-3">
-              {view.stale}
-              <Button
-                small
-                onClick={() => void act(() => readDrives(moveId), `/moves/${moveId}/survey`)}
-                disabled={busy}
-              >
-                Read the drives again
-              </Button>
-            </span>
-          </Callout>
-        </div>
-      )}
+      <Stale moveId={moveId} acting={acting} stale={view.stale} />
       {canChange && (
         <>
           <TargetChoice
@@ -315,60 +258,6 @@ function useUndoKeys(enabled: boolean, undo: () => void, redo: () => void): void
   }, [enabled, undo, redo])
 }
 
-function ThisCopy({ pair, tried }: { pair: FitPair; tried: boolean }) {
-  const { leg } = pair
-  return (
-    <AsideBlock title="This copy">
-      {tried ? (
-        <p className="text-ink-soft">How long it takes depends on the way there, which Route finds.</p>
-      ) : leg ? (
-        <Facts
-          facts={[
-            { name: 'To copy', value: formatSize(leg.bytes), mono: true },
-            { name: 'Limited by', value: leg.timing.limitedBy },
-            { name: 'Time', value: formatRange(leg.lowSeconds, leg.highSeconds), mono: true },
-          ]}
-        />
-      ) : null}
-    </AsideBlock>
-  )
-}
-
-interface NextProps {
-  readonly locked: Locked | null
-  readonly canLock: boolean
-  readonly busy: boolean
-  readonly obstacle: string | null
-  readonly candidate: Candidate | undefined
-  readonly more: boolean
-  readonly onGo: () => void
-  readonly onLock: () => void
-  readonly onTake: () => void
-}
-
-function Next({ locked, canLock, busy, obstacle, candidate, more, onGo, onLock, onTake }: NextProps) {
-  if (candidate) {
-    return (
-      <NextAction
-        label="Make it the target"
-        onAct={onTake}
-        disabled={busy}
-        hint={`The ${candidate.name} is only tried here. Taking it means choosing the route anew.`}
-      />
-    )
-  }
-  if (!locked)
-    return <NextAction label="Lock this fit" onAct={onLock} disabled={!canLock} hint={obstacle ?? undefined} />
-  return (
-    <NextAction
-      label={more ? 'Continue to the next drive' : 'Continue to Ready'}
-      onAct={onGo}
-      disabled={busy}
-      hint={obstacle ? `Locked ${locked.at}. ${obstacle}` : `Locked ${locked.at}. This is what will be written.`}
-    />
-  )
-}
-
 interface TargetChoiceProps {
   readonly pair: FitPair
   readonly candidates: readonly Candidate[]
@@ -422,13 +311,4 @@ function VirtualSize({ now, bytes, onBytes }: { now: number; bytes: number; onBy
       {parsed === undefined && <span className="text-[13px] text-vermilion">That is not a size.</span>}
     </label>
   )
-}
-
-function wordsOf(result: FitResult): { heading: string; reason: string } {
-  if (result.fits) return { heading: result.headline, reason: result.reason }
-  const [{ missingBytes, sentence }] = result.obstacles
-  return {
-    heading: missingBytes ? `It misses by ${formatSize(missingBytes)}` : 'It cannot be laid out',
-    reason: sentence,
-  }
 }

@@ -215,7 +215,7 @@ interface LabelFieldProps {
 }
 
 /** What the volume is called on the target, so that old and new are told apart. */
-function LabelField({ kind, label, locked, onLabel }: LabelFieldProps) {
+export function LabelField({ kind, label, locked, onLabel }: LabelFieldProps) {
   const wrong = labelProblem(kind, label.trim())
   return (
     <label className="mb-4 block">

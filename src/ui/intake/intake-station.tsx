@@ -42,6 +42,8 @@ interface IntakeView {
   readonly goal?: ComputerView
   readonly plates: readonly { readonly source: PlateDrive; readonly target?: PlateDrive; readonly speed?: Speed }[]
   readonly lines: readonly LogLine[]
+  /** The one partition that moves, as far as its drive was read. */
+  readonly volume?: { readonly title: string; readonly name?: string }
 }
 
 /** What is to be moved, and why. */
@@ -50,6 +52,7 @@ export function IntakeStation({ moveId, view }: { moveId: string; view: IntakeVi
   const { confirmIntake, measureAgain, readDrives } = useActions()
   const { computer, backup, plates, brief, promised } = view
   const next = `/moves/${moveId}/survey`
+  const alone = brief.pairs[0].volume !== undefined
   const saveFindings = () =>
     act(async () => {
       const taken = await finished(await confirmIntake(moveId))
@@ -57,8 +60,8 @@ export function IntakeStation({ moveId, view }: { moveId: string; view: IntakeVi
     }, next)
   return (
     <Stage
-      heading={headingOf(brief.reason, computer.name)}
-      reason={`${brief.customer} wants the system of the ${computer.name} ${goalWords(view)}${promised && `, promised for ${promised}`}.`}
+      heading={alone ? `One system of the ${computer.name} moves` : headingOf(brief.reason, computer.name)}
+      reason={`${brief.customer} wants ${view.volume?.name ? `${view.volume.name}, ${view.volume.title}` : 'the system'} of the ${computer.name} ${goalWords(view)}${promised && `, promised for ${promised}`}.`}
       tools={
         !view.confirmed && (
           <Link
@@ -108,12 +111,21 @@ export function IntakeStation({ moveId, view }: { moveId: string; view: IntakeVi
           {plates.map(({ source, target, speed }, i) => (
             <section key={source.serial} className="panel space-y-4 p-[18px]">
               <h2 className="text-[17px] font-bold">
-                {i === 0 ? 'From the old drive to the new one' : `Further drive ${i}`}
+                {alone
+                  ? `${view.volume?.title ?? 'One system'}, into a drive that keeps everything else`
+                  : i === 0
+                    ? 'From the old drive to the new one'
+                    : `Further drive ${i}`}
               </h2>
               <Plate drive={source} role="Source, only ever read" capacity />
               <SpeedNow speed={speed} />
               {target ? (
-                <Plate drive={target} role="Target, will be erased" tone="erases" capacity />
+                <Plate
+                  drive={target}
+                  role={alone ? 'Target, one partition of it will be written' : 'Target, will be erased'}
+                  tone="erases"
+                  capacity
+                />
               ) : (
                 <p className="text-ink-soft">It becomes a virtual disk on the host.</p>
               )}

@@ -23,6 +23,7 @@ interface DriveChoice {
   /** What its bytes tell: the system on it, or what it holds. */
   readonly holds: string
   readonly isSystem: boolean
+  readonly systems: readonly { readonly partition: number; readonly title: string; readonly name: string }[]
   readonly isEmpty: boolean
   /** The day until which it is the way back of an earlier move. */
   readonly keptUntil: string | null
@@ -93,6 +94,7 @@ export function MoveForm({ computers, drives, hasHost, moveId, brief }: MoveForm
   const errors = Object.values(formState.errors).map(
     (e) => (e as { message?: string }).message ?? 'Something is missing.',
   )
+  const systemsOf = (i: number) => drives.find((d) => d.id === now.pairs[i]?.sourceId)?.systems ?? []
   const option = (d: DriveChoice) => (
     <option key={d.id} value={d.id}>
       {d.name}, {d.serial}, {d.place}
@@ -114,7 +116,9 @@ export function MoveForm({ computers, drives, hasHost, moveId, brief }: MoveForm
                 const target = drives.find((d) => d.id === pair.targetId)
                 return [
                   ...(source ? [<Told key={source.id} drive={source} />] : []),
-                  ...(target ? [<Told key={target.id} drive={target} erased />] : []),
+                  ...(target
+                    ? [<Told key={target.id} drive={target} written={pair.volume === undefined ? 'all' : 'part'} />]
+                    : []),
                 ]
               })}
             </ul>
@@ -181,10 +185,24 @@ export function MoveForm({ computers, drives, hasHost, moveId, brief }: MoveForm
                 {now.toVirtualMachine ? (
                   <p className="self-end pb-2 text-ink-soft">becomes a virtual disk</p>
                 ) : (
-                  <ChoiceField label="Target, will be erased" {...register(`pairs.${i}.targetId`)}>
+                  <ChoiceField
+                    label={
+                      now.pairs[i]?.volume === undefined ? 'Target, will be erased' : 'Target, one partition is written'
+                    }
+                    {...register(`pairs.${i}.targetId`)}
+                  >
                     <option value="">Choose one</option>
                     {drives.filter((d) => d.id !== now.pairs[i]?.sourceId && d.keptUntil === null).map(option)}
                   </ChoiceField>
+                )}
+                {systemsOf(i).length > 1 && !now.toVirtualMachine && now.pairs.length === 1 && (
+                  <div className="sm:col-span-2">
+                    <WhatMoves
+                      systems={systemsOf(i)}
+                      volume={now.pairs[i]?.volume}
+                      onChoose={(volume) => setValue(`pairs.${i}.volume`, volume)}
+                    />
+                  </div>
                 )}
                 {i > 0 && (
                   <Button small className="justify-self-start" onClick={() => pairs.remove(i)}>
@@ -224,13 +242,42 @@ export function MoveForm({ computers, drives, hasHost, moveId, brief }: MoveForm
 }
 
 /** What a drive holds, read now; of a target what will be gone. */
-function Told({ drive, erased }: { drive: DriveChoice; erased?: boolean }) {
+function Told({ drive, written }: { drive: DriveChoice; written?: 'all' | 'part' }) {
+  const goes = { all: ', will be erased', part: ', all but one partition stays' }
   return (
     <li>
       <span className="font-semibold">{drive.name}</span>
-      <span className={erased && !drive.isEmpty ? 'block font-semibold text-vermilion' : 'block text-ink-soft'}>
-        {drive.isEmpty ? 'empty' : `${drive.holds}${erased ? ', will be erased' : ''}`}
+      <span
+        className={written === 'all' && !drive.isEmpty ? 'block font-semibold text-vermilion' : 'block text-ink-soft'}
+      >
+        {drive.isEmpty ? 'empty' : `${drive.holds}${written ? goes[written] : ''}`}
       </span>
     </li>
+  )
+}
+
+/** What goes of a drive that has several systems: all of it, or one of them. */
+function WhatMoves({
+  systems,
+  volume,
+  onChoose,
+}: {
+  systems: DriveChoice['systems']
+  volume: number | undefined
+  onChoose: (volume: number | undefined) => void
+}) {
+  return (
+    <ChoiceField
+      label="What moves of it"
+      value={volume ?? ''}
+      onChange={(e) => onChoose(e.target.value === '' ? undefined : Number(e.target.value))}
+    >
+      <option value="">the whole drive, {systems.length} systems</option>
+      {systems.map(({ partition, title, name }) => (
+        <option key={partition} value={partition}>
+          {title} alone: {name}, partition {partition}
+        </option>
+      ))}
+    </ChoiceField>
   )
 }

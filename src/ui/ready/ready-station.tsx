@@ -26,6 +26,8 @@ interface ReadyView {
   readonly makesImage: false | 'image' | 'virtual disk'
   /** The drive that is written, whose plate is typed; null where a host keeps the image. */
   readonly written: (PlateDrive & { readonly model: string; readonly fits: string }) | null
+  /** The partition that alone is written, of a drive that keeps everything else; without a title where it is made anew. */
+  readonly into: { readonly partition: number; readonly title: string | null } | null
   readonly platePrefix: string
   /** Of the drives as they are shown; the start is refused when they have become others. */
   readonly seen: string
@@ -138,7 +140,13 @@ export function ReadyStation({ moveId, view }: { moveId: string; view: ReadyView
       }
       next={
         <NextAction
-          label={view.makesImage ? `Write the ${view.makesImage}` : 'Erase and copy'}
+          label={
+            view.makesImage
+              ? `Write the ${view.makesImage}`
+              : view.into
+                ? `Write partition ${view.into.partition}`
+                : 'Erase and copy'
+          }
           onAct={start}
           disabled={!canStart}
           hint={hintOf(open, missing, view)}
@@ -156,20 +164,24 @@ export function ReadyStation({ moveId, view }: { moveId: string; view: ReadyView
   )
 }
 
-function whereWords({ makesImage, written, target }: ReadyView): string {
+function whereWords({ makesImage, written, target, into }: ReadyView): string {
   if (!written) return `It becomes ${target.name}, in the folder of the ${target.place}. Nothing is erased.`
   const label = `Read the label on the drive ${written.place.startsWith('on ') ? '' : 'in the '}${written.place}.`
+  if (into) {
+    const which = into.title === null ? 'which is made in unallocated space' : into.title
+    return `${label} Partition ${into.partition} of it, ${which}, will be written; everything else on it stays.`
+  }
   return makesImage
     ? `${label} ${target.name} is put on it; its other files stay as they are.`
     : `${label} Everything on it will be erased.`
 }
 
-function hintOf(open: number, missing: number, { makesImage, target, further }: ReadyView): string {
+function hintOf(open: number, missing: number, { makesImage, target, further, into }: ReadyView): string {
   const name = [target, ...further].map((d) => d.name).join(' and the ')
   const parts = [open > 0 ? counted(open, 'item') : '', missing > 0 ? counted(missing, 'character') : ''].filter(
     Boolean,
   )
   return parts.length > 0
     ? `${parts.join(' and ')} left`
-    : `${makesImage ? `Makes ${name}` : `Erases the ${name}`}. Nothing will be asked after this.`
+    : `${makesImage ? `Makes ${name}` : into ? `Erases partition ${into.partition} of the ${name}` : `Erases the ${name}`}. Nothing will be asked after this.`
 }

@@ -40,6 +40,8 @@ interface RouteView {
   readonly shared: readonly string[]
   readonly computerName: string
   readonly toVirtualMachine: boolean
+  /** One system of a drive moves, and both drives stay in use. */
+  readonly alone: boolean
 }
 
 /** How many kinds of routes are drawn in full; the others show when they are chosen. */
@@ -72,7 +74,7 @@ export function RouteStation({ moveId, view }: { moveId: string; view: RouteView
         view,
         groups.map((group) => group.filter((one) => one.notYet === null)).filter((g) => g.length > 0),
       )}
-      aside={<PlanFacts plan={plan} />}
+      aside={<PlanFacts plan={plan} alone={view.alone} />}
       next={
         isTaken || begun ? (
           <NextAction
@@ -263,7 +265,7 @@ function endsOf({ stops }: PlanView): string {
     .join(', then ')
 }
 
-function PlanFacts({ plan }: { plan: PlanView }) {
+function PlanFacts({ plan, alone }: { plan: PlanView; alone: boolean }) {
   const screwsWord =
     plan.openings === 0 ? 'not opened' : plan.openings === 1 ? 'opened once' : `opened ${plan.openings} times`
   return (
@@ -303,7 +305,11 @@ function PlanFacts({ plan }: { plan: PlanView }) {
           {plan.risks.map((risk) => (
             <li key={risk}>{risk}</li>
           ))}
-          <li>The old drive is only read. It stays the way back until it is erased by hand.</li>
+          <li>
+            {alone
+              ? 'The source is only read, and stays in use where it is.'
+              : 'The old drive is only read. It stays the way back until it is erased by hand.'}
+          </li>
         </ul>
       </AsideBlock>
     </>

@@ -30,6 +30,8 @@ interface SurveyView {
   readonly pairs: readonly {
     readonly source: SurveyedDrive
     readonly target?: SurveyedDrive
+    /** The one partition that moves; the whole drive without. */
+    readonly volume?: number
     readonly read?: { readonly source: DriveSurvey; readonly target: DriveSurvey | null }
     readonly health: { readonly source?: Health; readonly target?: Health }
   }[]
@@ -92,14 +94,19 @@ function SurveyedPair({ moveId, readAt, pair, tabs, mapCheckProgress }: Surveyed
   const { confirmSurvey, readDrives } = useActions()
   const { source, target, health } = pair
   const read = pair.read!
-  const system = read.source.partitions.find((p) => p.role === 'system')
+  const { volume } = pair
+  const moved: DriveSurvey =
+    volume === undefined
+      ? read.source
+      : { ...read.source, partitions: read.source.partitions.filter((p) => p.number === volume) }
+  const system = moved.partitions.find((p) => p.role === 'system') ?? moved.partitions.at(0)
   const [selected, setSelected] = useState(system ? String(system.number) : '')
   const partition = read.source.partitions.find((p) => String(p.number) === selected)
   const both = target && read.target ? { drive: target, survey: read.target } : undefined
   return (
     <Stage
-      heading={headingFor(read.source, health.source)}
-      reason={reasonFor(read.source, both, health.source)}
+      heading={headingFor(moved, health.source)}
+      reason={reasonFor(moved, both, health.source)}
       tools={
         <Button onClick={() => void act(() => readDrives(moveId))} disabled={busy}>
           Read again

@@ -1,4 +1,5 @@
 import type { BlockDevice } from '@/core/block/device'
+import { makeCuttingRoomDisk } from './cutting-room'
 import { makeEditingDisk } from './editing-computer'
 import { makeFieldLaptopDisk } from './field-laptop'
 import { makeLightingDeskDisk } from './lighting-desk'
@@ -15,6 +16,7 @@ export const DISK_MAKERS: Readonly<Record<string, (device: BlockDevice) => Promi
   'crh5-1000': makeLogbookArchiveDisk,
   'osn1-512': makeFieldLaptopDisk,
   'lmb1-256': makeEditingDisk,
+  'crv5-1000': makeCuttingRoomDisk,
   'oss1-128': makeSurveyOfficeDisk,
   'lmt4-4000': makeTransferDisk,
   'crh2-250': makeChoirDisk,

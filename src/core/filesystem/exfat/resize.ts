@@ -100,7 +100,7 @@ export async function relocateExfat(device: BlockDevice, startSector: number): P
 }
 
 /** Changes the boot sector, sums the boot region anew and writes both copies of it. */
-async function writeBoot(device: BlockDevice, sectorSize: number, change: (sector: Uint8Array) => void): Promise<void> {
+export async function writeBoot(device: BlockDevice, sectorSize: number, change: (sector: Uint8Array) => void): Promise<void> {
   const region = new Uint8Array(await readBytes(device, 0, BOOT_SECTORS * sectorSize))
   change(region)
   let sum = 0
@@ -116,7 +116,7 @@ async function writeBoot(device: BlockDevice, sectorSize: number, change: (secto
   await writeBytes(device, region.length, region)
 }
 
-async function clear(device: BlockDevice, from: number, to: number): Promise<void> {
+export async function clear(device: BlockDevice, from: number, to: number): Promise<void> {
   for (let at = from; at < to; at += PIECE) await writeBytes(device, at, new Uint8Array(Math.min(PIECE, to - at)))
 }
 

@@ -5,7 +5,16 @@ import type { ReadyFacts, ReadyItem, ReadyKind } from '../port'
 /** What is on the target, since all of it is erased. */
 export const erased: ReadyKind = (facts) => [itemFor(facts)]
 
-function itemFor({ target, targetName, surveyedAt }: ReadyFacts): ReadyItem {
+function itemFor({ target, targetName, surveyedAt, into }: ReadyFacts): ReadyItem {
+  if (into) {
+    const { partition, title, holds = 'is empty' } = into
+    const rest = 'all else on the drive stays, and is compared after the copy'
+    return {
+      ...{ id: 'erased', state: 'settled', known: 'seen now' },
+      title: `Partition ${partition}, ${title}, of the ${targetName} ${holds}`,
+      why: into.holds ? `that is lost; ${rest}` : `only it is written; ${rest}`,
+    }
+  }
   if (!target) {
     const title = `The ${targetName} is made anew`
     return { id: 'erased', state: 'settled', known: 'by the plan', title, why: 'so nothing is erased' }

@@ -1,5 +1,6 @@
 import { z } from 'zod'
 import { targetOf } from '@/core/fit/ends'
+import { solveInto } from '@/core/fit/into'
 import { rehearseFit } from '@/core/fit/rehearse'
 import { solveFit } from '@/core/fit/solve'
 import { FitWishSchema } from '@/core/fit/types'
@@ -35,7 +36,11 @@ export async function lockFit(moveId: string, input: unknown): Promise<void> {
   if (changed) throw new Refusal('fit-drives-changed', { why: changed })
   const survey = row.survey.pairs.at(pair)
   if (!survey) throw new Refusal('drive-not-of-move')
-  const result = solveFit(survey.source, targetOf(survey.source, survey.target, virtualBytes), wish)
+  const { volume } = move.pairs[pair]
+  const result =
+    volume !== undefined && survey.target
+      ? solveInto(survey.source, survey.target, volume, wish)
+      : solveFit(survey.source, targetOf(survey.source, survey.target, virtualBytes), wish)
   if (!result.fits) throw new Refusal('fit-does-not-fit', { why: result.obstacles[0].sentence })
   const { layout, headline, reason } = result
   // A drive that cannot be opened now is tried when it is copied.

@@ -15,6 +15,7 @@ export async function fitView({ move, progress, plates, obstacle }: MovePage) {
       const leg = progress!.legs.findLast((l) => l.transfer.pair === i)?.transfer ?? null
       return {
         index: i,
+        volume: move.pairs[i].volume ?? null,
         source: p.source,
         target: p.target ?? null,
         sourceSurvey: source,

@@ -40,7 +40,9 @@ async function close(moveId: string, { by, day, shop }: HandOver): Promise<void>
   if (open.length > 0) throw new Refusal('handover-before-swap', { step: open[0].title })
   const at = await benchNow()
   const shelfUntil = dayAfter(at, SHELF_DAYS)
-  for (const { source } of pairs) {
+  for (const { source, volume } of pairs) {
+    // A drive that one system was taken from goes on being used.
+    if (volume !== undefined) continue
     const drive = await driveById(source.id)
     // Another move of the same drive may keep it longer.
     const until = laterDay(shelfUntil, drive.shelf?.until ?? '')

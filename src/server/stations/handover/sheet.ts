@@ -39,12 +39,13 @@ export async function sheetOf(move: Move, progress: Progress | undefined): Promi
     day: calendarDay(copies[0].startedAt),
     started: clockSeconds(copies[0].startedAt),
     ended: ended === null ? '' : clockSeconds(ended),
-    drives: pairs.flatMap(({ source, target }) =>
+    drives: pairs.flatMap(({ source, target, volume }, i) =>
       target
         ? [
             {
               from: { name: driveName(source), serial: source.serial },
               to: { name: driveName(target), serial: target.serial },
+              ...(volume === undefined ? {} : { volume: { from: volume, to: layouts[i].partitions[0].number } }),
             },
           ]
         : [],
@@ -75,7 +76,7 @@ export async function sheetOf(move: Move, progress: Progress | undefined): Promi
         return source && grown(move, i, p.number) === undefined ? (roomUnused(source, p, layout) ?? []) : []
       }),
     ),
-    keptUntil: row.handover ? dayWithYear(row.handover.shelfUntil) : null,
+    keptUntil: row.handover && pairs.some((p) => p.volume === undefined) ? dayWithYear(row.handover.shelfUntil) : null,
   }
 }
 

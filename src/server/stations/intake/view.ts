@@ -6,9 +6,10 @@ import { driveName } from '@/core/things/drive'
 import { LINKS, socketWords } from '@/core/things/links'
 import { dayWords, promiseWords } from '../../ground/words'
 import type { MovePage } from '../../moves/page'
+import { knownOf } from '../../world/known'
 import { RUNNING } from '../../world/computers/words'
 
-export function intakeView({ move, plates, lines }: MovePage) {
+export async function intakeView({ move, plates, lines }: MovePage) {
   const { brief, row, bench, computer, goal } = move
   return {
     confirmed: row.intake !== null,
@@ -22,7 +23,15 @@ export function intakeView({ move, plates, lines }: MovePage) {
       speed: row.intake?.speeds[move.pairs[i].source.id],
     })),
     lines,
+    ...(await volumeOf(move)),
   }
+}
+
+/** The one partition that moves, by what its drive tells. */
+async function volumeOf({ pairs: [{ source, volume }] }: MovePage['move']) {
+  if (volume === undefined) return {}
+  const system = (await knownOf(source)).systems.find((s) => s.partition === volume)
+  return { volume: system ? { title: system.title, name: system.name } : { title: `Partition ${volume}` } }
 }
 
 /** The facts of a computer, in words. */

@@ -1,7 +1,8 @@
 import { chosenOnce } from '@/core/boot/menu'
-import { referenceFrom } from '@/core/boot/reference'
+import { referenceFrom, referenceInto } from '@/core/boot/reference'
 import type { Planned, ProofCheck } from '@/core/proof/compare'
 import { plugsIn } from '@/core/route/types'
+import type { DriveSurvey } from '@/core/survey/types'
 import { placeName } from '@/core/things/bench'
 import type { Computer } from '@/core/things/computer'
 import { type Drive, driveName } from '@/core/things/drive'
@@ -12,6 +13,7 @@ import { Refusal } from '../../ground/refusals'
 import type { StartedJob } from '../../jobs'
 import { runTask } from '../../jobs/threads'
 import type { PairOrder } from '../../jobs/threads/tasks/compare-drives'
+import type { StartOrder } from '../../jobs/threads/tasks/trial'
 import { leasableDrive } from '../../leases'
 import { saveStationResults, loadMove, type Move, moveRow } from '../../moves'
 import { latestCopy } from '../../moves/copies'
@@ -61,24 +63,52 @@ async function tryStart(
   computer: Computer,
   { choice, signal }: { choice: string | undefined; signal: AbortSignal },
 ): Promise<Trial> {
-  const system = move.row.survey!.pairs[0].source
+  const { source, target } = move.row.survey!.pairs[0]
   const fits = move.row.fit?.pairs
+  const layout = fits?.[0]?.layout
+  const into = layout?.into && target ? layout.partitions[0] : undefined
   const attached = attachedDrives(move.bench, computer)
   const firmware = choice === undefined ? computer.firmware : chosenOnce(computer.firmware, choice)
-  const trace = await runTask(
-    'followStart',
-    { firmware, attached, reference: referenceFrom(system) },
-    { signal, long: true },
-  )
+  const reference = into
+    ? referenceInto(source, target!, { volume: into.sourceNumber, guid: into.guid })
+    : referenceFrom(source)
+  // Among several systems the one that came is chosen, unless a person chose by the boot menu.
+  const chosen = into && choice === undefined ? { system: into.number } : {}
+  const trace = await runTask('followStart', { firmware, attached, reference, ...chosen }, { signal, long: true })
   const startedFrom = trace.startedFrom ?? attached.at(0)?.driveId
   const subject = subjectOf(move, startedFrom)
   const isNew = trace.starts && subject === 'target'
   const checks = isNew && fits ? await compareAll(move, fits, { startedGuid: trace.systemPartitionGuid, signal }) : []
+  if (isNew && into) checks.push(...(await othersStart({ firmware, attached }, into.number, target!, signal)))
   const drive = move.bench.drives.find((d) => d.id === startedFrom)
   const named = drive ? driveName(drive) : 'no drive'
   const speeds = isNew ? await speedsAfter(move, signal) : []
   const inSlots = attachedNow(computer, move.bench)
   return { at: await benchNow(), drive: named, subject, trace, checks, speeds, attached: inSlots }
+}
+
+/** Whether the system that a drive had before starts by itself as it did; nothing where it had none. */
+async function othersStart(
+  start: Pick<StartOrder, 'firmware' | 'attached'>,
+  into: number,
+  before: DriveSurvey,
+  signal: AbortSignal,
+): Promise<ProofCheck[]> {
+  const others = before.partitions.filter((p) => p.system && p.number !== into)
+  if (others.length === 0) return []
+  const trace = await runTask('followStart', { ...start, reference: referenceFrom(before) }, { signal, long: true })
+  const by = before.partitions.find((p) => p.number === trace.systemPartition)
+  const stop = trace.links.find((l) => l.state === 'failed')
+  return [
+    {
+      id: 'other-system',
+      title: 'The system that was there starts as before',
+      passed: trace.starts && trace.systemPartition !== into,
+      found: trace.starts
+        ? (by?.system?.name ?? `partition ${trace.systemPartition ?? 'unknown'}`)
+        : `stops at ${stop?.title.toLowerCase() ?? 'its start'}`,
+    },
+  ]
 }
 
 async function saveTrial(moveId: string, computer: Computer, trial: Trial): Promise<void> {
@@ -131,7 +161,8 @@ async function compareAll(
     const grown = standing(move, target.id).flatMap((r) => r.grows ?? [])
     const startedGuid = i === 0 ? systemGuid : undefined
     const { apart, samples, lost } = await notedOf(move, i)
-    const planned = { layout: fit.layout, source, samples, startedGuid, apart, lost, grown }
+    const before = fit.layout.into ? (move.row.survey!.pairs[i].target ?? undefined) : undefined
+    const planned = { layout: fit.layout, source, samples, startedGuid, apart, lost, grown, before }
     orders.push({ target: driveBytes(target), planned })
   }
   const found = await runTask('comparePairs', orders, { signal, long: true })

@@ -1,6 +1,4 @@
 import { randomBytes } from 'node:crypto'
-import { readdir } from 'node:fs/promises'
-import path from 'node:path'
 import { openDrive, openToLook } from '@/bench/open-drive'
 import type { BlockDevice } from '@/core/block/device'
 import { fromBase64 } from '@/core/bytes/base64'
@@ -14,13 +12,13 @@ import { driversAt } from '@/core/things/bodies'
 import { type Drive, driveName } from '@/core/things/drive'
 import { repairIn, repairJournal } from '@/host/repair-journal'
 import { inTransaction } from '../../database/transaction'
-import { journalsFolder } from '../../ground/paths'
 import { Refusal } from '../../ground/refusals'
 import type { StartedJob } from '../../jobs'
 import { leasableDrive, withLease } from '../../leases'
 import { saveStationResults, loadMove, type Move, moveRow } from '../../moves'
 import { startMoveJob } from '../../moves/jobs'
 import type { LogWords } from '../../moves/logbook'
+import { nextRepairIds, repairFile, repairIdsOf } from '../../moves/repair-files'
 import { changeComputer, driveBytes } from '../../world'
 import { benchNow } from '../../world/clock'
 import { attachedNow } from '../../world/computers/attach'
@@ -118,14 +116,14 @@ async function repairTarget(move: Move, target: Drive, name: string) {
   const { id: moveId } = move
   const at = await benchNow()
   const made = move.row.proof?.repairs ?? []
-  const id = await nextRepairId(moveId, made)
+  const [id] = await nextRepairIds(moveId, made, 1)
   const { id: computerId, firmware, running: state } = trialComputer(move)
   const done = await withTarget(target, async (device) => {
     const plan = await planFor(move, target, device, name)
     if (changesNothing(plan)) throw new Refusal('repair-nothing-to-change')
     // A system that runs from the drive would go on with what it knew of it.
     if (state !== 'off') await changeComputer(computerId, { running: 'off' })
-    await applyRepair(device, plan, repairJournal(fileOf(moveId, id)))
+    await applyRepair(device, plan, repairJournal(repairFile(moveId, id)))
     return plan
   })
   const repair = {
@@ -158,7 +156,7 @@ export async function takeRepairBack(moveId: string): Promise<StartedJob> {
   const last = made.findLast((r) => !r.undone)
   const target = move.pairs.map((p) => p.target).find((d) => d?.id === last?.driveId)
   if (!last || !target) throw new Refusal('repair-none-to-undo')
-  const file = fileOf(moveId, last.id)
+  const file = repairFile(moveId, last.id)
   const record = await repairIn(file)
   if (!record) throw new Refusal('repair-journal-gone')
   return startMoveJob(moveId, {
@@ -196,7 +194,7 @@ export async function settleRepairs(move: Move): Promise<void> {
   // Every journal is looked at: one that was cut off is taken back, and one that was written whole while nothing noted
   // it any more is noted now, so that it can be taken back like any other.
   for (const id of await repairIdsOf(move.row.id)) {
-    const file = fileOf(move.row.id, id)
+    const file = repairFile(move.row.id, id)
     const record = await repairIn(file)
     if (record?.state === 'writing') {
       await onTarget(target, (device) => settleRepair(device, record, repairJournal(file)))
@@ -216,21 +214,6 @@ export async function settleRepairs(move: Move): Promise<void> {
   }
 }
 
-/** Ids of all repairs of a move that have a journal, oldest first. */
-async function repairIdsOf(moveId: string): Promise<string[]> {
-  const pattern = new RegExp(`^repair-${safeName(moveId)}-(\\d+)\\.json$`)
-  const names = await readdir(journalsFolder()).catch(() => [])
-  return names.flatMap((name) => pattern.exec(name)?.[1] ?? []).sort((a, b) => Number(a) - Number(b))
-}
-
-/** An id that no repair of the move ever had, so that no journal is written over another. */
-async function nextRepairId(moveId: string, made: readonly { readonly id: string }[]): Promise<string> {
-  const taken = [...(await repairIdsOf(moveId)), ...made.map((r) => r.id)].map(Number)
-  return String(Math.max(0, ...taken) + 1)
-}
-
-const safeName = (moveId: string) => moveId.replace(/[^\w-]/g, '_')
-
 /** The new drive of the system, once a trial started with it in the computer. */
 function repairable(move: Move): Drive | undefined {
   const target = move.pairs[0].target
@@ -242,8 +225,11 @@ function repairable(move: Move): Drive | undefined {
 async function planFor(move: Move, target: Drive, device: BlockDevice, name: string): Promise<RepairPlan> {
   const { firmware } = trialComputer(move)
   const kept = move.row.survey?.pairs[0].source.mbr?.startCode
+  const layout = move.row.fit?.pairs[0]?.layout
   const question = {
     device,
+    // Of a drive that has a system of its own besides, the one that came to it.
+    ...(layout?.into ? { system: layout.partitions[0].number } : {}),
     mode: firmware.mode,
     firmware,
     drivers: driversOf(move, target),
@@ -292,8 +278,4 @@ async function withTarget<T>(target: Drive, work: (device: BlockDevice) => Promi
   } finally {
     await opened.close()
   }
-}
-
-function fileOf(moveId: string, id: string): string {
-  return path.join(journalsFolder(), `repair-${safeName(moveId)}-${id}.json`)
 }

@@ -2,6 +2,8 @@ import { stat, statfs } from 'node:fs/promises'
 import { z } from 'zod'
 import { MIB } from '@/core/bytes/size'
 import { type CopyChoices, CopyChoicesChangeSchema, CopyChoicesSchema } from '@/core/copy/choices'
+import { SliceDevice } from '@/core/block/slice'
+import { type PutPlan, putOf } from '@/core/copy/put-volume'
 import { toHex } from '@/core/digest'
 import { driversOn } from '@/core/drivers/on-drive'
 import { movedPartitions } from '@/core/fit/ends'
@@ -56,6 +58,8 @@ export interface ReadyState {
 
 /** What of a leg the list is about. One that makes something new has no drive to write to. */
 type Looked = Pick<LegNow, 'index' | 'transfer' | 'source'> & {
+  /** The one volume that goes, where not all do. */
+  readonly volumes?: LegNow['volumes']
   readonly from?: Medium
   readonly to?: Medium
   readonly target?: DriveSurvey
@@ -114,9 +118,14 @@ async function look(move: Move, leg: Looked) {
   const [under, over] = [from && driveUnder(from), to && driveUnder(to)]
   const written = to && driveOf(to)
   const sourcePrint = from && (await withMedium(from, fingerprintOf))
-  const [targetPrint, marker] = written
-    ? await withDrive(written, async (device) => [await fingerprintOf(device), await readMarker(device)] as const)
-    : [undefined, undefined]
+  const [targetPrint, marker, put] = written
+    ? await withDrive(written, async (device) => {
+        const put = leg.layout?.into && leg.target ? await putOf(device, leg.target, leg.layout) : undefined
+        // Of one volume its partition is marked, and not the drive.
+        const marked = put ? new SliceDevice(device, put.place.offset, put.place.length) : device
+        return [await fingerprintOf(device), await readMarker(marked), put] as const
+      })
+    : [undefined, undefined, undefined]
   const progress = (await progressOf(row))!
   // What a leg before wrote is known by what that leg left on it.
   const before = progress.copies.slice(0, leg.index).findLast((_, i) => from && writes(progress, i, leg, from))
@@ -140,8 +149,9 @@ async function look(move: Move, leg: Looked) {
   const layout = leg.layout
   const isMarked = from !== undefined && marker?.note === copyNote(move, { from })
   const facts: ReadyFacts = {
-    source: leg.source,
+    source: only(leg.source, leg.volumes),
     target: leg.target,
+    ...(put ? { into: intoOf(put, leg.target!) } : {}),
     sourceName: from ? mediumWords(from) : holderName(transfer.from, bench),
     targetName: to ? mediumWords(to) : holderName(transfer.to, bench),
     sourceHealth: from && driveOf(from)?.health,
@@ -183,9 +193,10 @@ async function look(move: Move, leg: Looked) {
     surveyedAt: clockTime(row.survey.at),
     mapCheckProgress: mapCheckProgress(move.id),
     resized: layout ? layout.partitions.filter((p) => p.resizes).map((p) => p.sourceNumber) : [],
-    leftOut: layout
-      ? movedPartitions(leg.source).filter((p) => !layout.partitions.some((q) => q.sourceNumber === p.number))
-      : [],
+    leftOut:
+      layout && !leg.volumes
+        ? movedPartitions(leg.source).filter((p) => !layout.partitions.some((q) => q.sourceNumber === p.number))
+        : [],
   }
   return {
     facts,
@@ -194,6 +205,16 @@ async function look(move: Move, leg: Looked) {
     furtherPrints: fingerprints,
     prints: { source: sourcePrint, target: targetPrint, sourceWanted },
   }
+}
+
+/** A drive with the volumes alone that are moved. */
+const only = (survey: DriveSurvey, volumes: LegNow['volumes'] | undefined): DriveSurvey =>
+  volumes ? { ...survey, partitions: survey.partitions.filter((p) => volumes.includes(p.number)) } : survey
+
+function intoOf({ into, holds, entry }: PutPlan, target: DriveSurvey): NonNullable<ReadyFacts['into']> {
+  const title = target.partitions.find((p) => p.number === into)?.title
+  const named = entry.before === '' || title === undefined ? 'made of unallocated space' : title
+  return { partition: into, title: named, ...(holds && entry.before !== '' ? { holds } : {}) }
 }
 
 /** What is not a drive, in words. */

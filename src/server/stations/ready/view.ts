@@ -4,7 +4,7 @@ import { platePrefix } from '@/core/ready/plate-check'
 import { legSeconds } from '@/core/route/timing'
 import { driveName } from '@/core/things/drive'
 import { plateOf } from '../../moves'
-import { loadLeg } from '../../moves/legs'
+import { type LegNow, loadLeg } from '../../moves/legs'
 import { driveOf, driveUnder, mediumPlate } from '../../moves/media'
 import type { MovePage } from '../../moves/page'
 import { furtherCandidates, readyAhead, readyState } from '.'
@@ -55,8 +55,15 @@ export async function readyView({ move, progress, copy }: MovePage) {
     /** The drive that is written, whose plate is typed; null where a host keeps the image. */
     written: written ? plateOf(written, move.bench) : null,
     platePrefix: written ? platePrefix(written.serial) : '',
-    system: leg.source.partitions.find((p) => p.role === 'system'),
+    /** The partition that alone is written, of a drive that keeps everything else. */
+    into: leg.layout.into && leg.last ? intoWords(leg) : null,
+    system: leg.source.partitions.find((p) => (leg.volumes ? leg.volumes.includes(p.number) : p.role === 'system')),
     running: copy?.status === 'running' || copy?.status === 'paused',
     done: progress!.copied === progress!.legs.length,
   }
+}
+
+function intoWords({ layout, target }: LegNow): { partition: number; title: string | null } {
+  const [{ number }] = layout.partitions
+  return { partition: number, title: target?.partitions.find((p) => p.number === number)?.title ?? null }
 }

@@ -43,5 +43,6 @@ export async function routeView({ move, progress, obstacle, trouble }: MovePage)
     shared: await sharedDrives(move),
     computerName: move.computer.name,
     toVirtualMachine: move.brief.toVirtualMachine,
+    alone: move.pairs.some((p) => p.volume !== undefined),
   }
 }

@@ -9,6 +9,7 @@ export function surveyView({ move, plates, lines }: MovePage) {
     mapCheckProgress: mapCheckProgress(move.id),
     pairs: plates.map((p, i) => ({
       ...p,
+      ...(move.pairs[i].volume === undefined ? {} : { volume: move.pairs[i].volume }),
       read: survey ? survey.pairs[i] : undefined,
       health: { source: move.pairs[i].source.health, target: move.pairs[i].target?.health },
     })),

@@ -10,8 +10,8 @@ import { driveName } from '@/core/things/drive'
 import { inBenchQueue } from '../../ground/queue'
 import { Refusal } from '../../ground/refusals'
 import { runTask } from '../../jobs/threads'
-import { driveUse } from '../../leases'
-import { benchOfComputer, changeComputer, computerById, drivesInside } from '..'
+import { driveUse, leasableDrive, withLease } from '../../leases'
+import { benchOfComputer, changeComputer, computerById, driveBytes, drivesInside } from '..'
 import { attach, attachedDrives } from './attach'
 import { refuseTwinOnNetwork } from './network'
 
@@ -142,6 +142,12 @@ async function startUp(computer: Computer, choice: string | undefined): Promise<
   const stop = trace.links.find((l) => l.state === 'failed')
   if (stop) throw new Refusal('computer-does-not-start', { link: stop.title, found: stop.found, why: stop.why ?? '' })
   await refuseTwinOnNetwork(computer, bench)
+  const drive = bench.drives.find((d) => d.id === trace.startedFrom)
+  // What slept goes on where it was; its own computer writes to its drive.
+  if (drive && trace.systemPartition !== undefined)
+    await withLease({ purpose: `a start of the ${name}`, write: [await leasableDrive(drive)] }, () =>
+      runTask('wake', { drive: driveBytes(drive), partition: trace.systemPartition! }),
+    )
   await changeComputer(id, { running: 'system' })
 }
 

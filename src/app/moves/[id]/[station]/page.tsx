@@ -88,7 +88,7 @@ async function content(station: StationId, page: MovePage): Promise<ReactNode> {
   const after = (first: StationId) => <Waiting moveId={id} station={station} first={first} />
   switch (station) {
     case 'intake':
-      return <IntakeStation moveId={id} view={intakeView(page)} />
+      return <IntakeStation moveId={id} view={await intakeView(page)} />
     case 'survey':
       return row.intake ? <SurveyStation moveId={id} view={surveyView(page)} /> : after('intake')
     case 'route':

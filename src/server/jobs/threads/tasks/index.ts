@@ -19,6 +19,7 @@ import { measureDrive } from './measure'
 import { followAlone, repairAlone, undoAlone } from './start-alone'
 import { surveySubject } from './survey'
 import { followStart } from './trial'
+import { wake } from './wake'
 
 /** What may be asked of a task while it runs, and what it tells. */
 export interface TaskControl {
@@ -48,6 +49,7 @@ export const TASKS = {
   eraseDrive,
   followAlone,
   followStart,
+  wake,
   imagesInVolumes,
   listFolder,
   listTree,
