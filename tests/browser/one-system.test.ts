@@ -1,9 +1,8 @@
-import { mkdirSync, writeFileSync } from 'node:fs'
 import { describe, expect, it } from 'vitest'
 import { expectAccessible } from './support/axe'
 import type { Page } from './support/browser'
 import { onOwnBench } from './support/own-bench'
-import { setPace, standReady, tickAllSteps, typePlate } from './support/steps'
+import { closeCase, setPace, standReady, tickAllSteps, typePlate } from './support/steps'
 
 let page: Page
 
@@ -12,11 +11,6 @@ onOwnBench((p) => {
 })
 
 const LONG = 300_000
-
-const shot = async (name: string) => {
-  mkdirSync('/tmp/shots', { recursive: true })
-  writeFileSync(`/tmp/shots/${name}.png`, Buffer.from(await page.driver.takeScreenshot(), 'base64'))
-}
 
 /** Presses what leads on, and waits for the page that it leads to. */
 async function goOn(label: RegExp, to: RegExp): Promise<void> {
@@ -39,13 +33,10 @@ describe('the second system of the editing computer', () => {
     await page.open('/moves/grading/change')
     await setPace(page, /as fast as it goes/)
     await page.untilText(/What moves of it/)
-    await shot('change')
     await page.open('/moves/grading/intake')
     await page.untilText(/into a drive that keeps everything else/)
-    await shot('intake')
     await page.next(/Read the drives/)
     await page.untilText(/Continue to Route/)
-    await shot('survey')
   })
 
   it('is woken and shut down by its own computer', async () => {
@@ -62,21 +53,15 @@ describe('the second system of the editing computer', () => {
   it('gets the place that was prepared, and everything else stays', async () => {
     await goOn(/Continue to Route/, /route$/)
     await page.untilFinding(/routes work/)
-    await shot('route')
     await page.click(/^By an image on the Lampara T4 4 TB(?!,)/)
     await goOn(/Use this route/, /fit$/)
     await page.untilFinding(/^Grading \(C:\) goes into partition 4, GRADE$/)
     await expectAccessible(page, 'fit into a partition')
-    await shot('fit')
-    await page.resize(390, 844)
-    await shot('fit-390')
-    await page.resize(1280, 800)
   })
 
   it('goes there over an image', async () => {
     await page.next(/Lock this fit/)
     await page.untilText(/Plate check/i)
-    await shot('ready-1')
     await page.click(/Let go of it in Proof/)
     await page.untilText(/What belongs to the old computer goes after the first start/)
     await standReady(page)
@@ -84,10 +69,8 @@ describe('the second system of the editing computer', () => {
     await page.next(/Write the image/)
     await page.until(async () => (await page.path()).endsWith('/copy'), 'the copy page')
     await page.untilFinding(/reads back equal/, LONG)
-    await shot('copy-1')
     await goOn(/Continue to (Swap|the next leg)/, /(swap|ready)$/)
     await toReady()
-    await shot('ready-2')
     if (/Start it from the stick/.test(await page.text())) await page.click(/Start it from the stick/)
     await page.untilFinding(/^It can start/)
     expect(await page.text()).toMatch(/Partition 4 of it, GRADE, will be written; everything else on it stays/)
@@ -95,17 +78,22 @@ describe('the second system of the editing computer', () => {
     await page.next(/Write partition 4/)
     await page.until(async () => (await page.path()).endsWith('/copy'), 'the copy page')
     await page.untilFinding(/reads back equal/, LONG)
-    await shot('copy-2')
   })
 
   it('starts beside the system that was there', async () => {
     await goOn(/Continue to Swap/, /swap$/)
     await page.untilText(/Step 1 of|Nothing has to change places/)
-    await shot('swap')
     if (/Step 1 of/.test(await page.text())) await tickAllSteps(page)
     await page.next(/Continue to Proof/)
     await page.next(/Start the cutting-room computer/)
     await page.untilFinding(/It stops at the storage driver/, LONG)
-    await shot('proof-1')
+    await page.next(/Start the controller’s driver early/)
+    await page.untilFinding(/Repaired/)
+    await page.next(/Try again/)
+    await page.untilFinding(/^It starts from the Corvina S5/, LONG)
+    await page.untilText(/The system that was there starts as before/)
+    await page.untilText(/All other partitions are as they were/)
+    await closeCase(page)
+    await page.untilText(/partition 4 of Lampara B1/)
   })
 })

@@ -110,9 +110,11 @@ function whyNotStart(
   const attached = bench.drives.filter(
     (d) => inSlots.includes(d) || (d.place.kind === 'bay' && plugged.includes(d.place.accessoryId)),
   )
-  for (const [i, drive] of attached.entries()) {
+  // A target that only takes a volume in has an identity of its own.
+  const alike = attached.filter((d) => !pairs.some((p) => p.stays && p.targetId === d.id))
+  for (const [i, drive] of alike.entries()) {
     const pair = holds.get(`drive:${drive.id}`)
-    const twin = pair === undefined ? undefined : attached.slice(i + 1).find((d) => holds.get(`drive:${d.id}`) === pair)
+    const twin = pair === undefined ? undefined : alike.slice(i + 1).find((d) => holds.get(`drive:${d.id}`) === pair)
     if (twin)
       return `The ${driveName(drive)} and the ${driveName(twin)} carry one identity; the ${computer.name} must not start with both.`
   }

@@ -7,7 +7,6 @@ import { canBeCalled } from '@/core/filesystem/label-rule'
 import { type Into, type IntoPlace, likeliestPlace, placesFor, solveInto } from '@/core/fit/into'
 import type { FitWish } from '@/core/fit/types'
 import type { DriveSurvey } from '@/core/survey/types'
-import { upperFirst } from '@/core/words'
 import { useActions } from '@/ui/frame/actions'
 import { AsideBlock, Stage } from '@/ui/frame/stage'
 import { Button } from '@/ui/shared/button'
@@ -157,7 +156,7 @@ function Places({ places, chosen, locked, onChoose }: PlacesProps) {
   return (
     <div role="radiogroup" aria-label="Place on the target" className="panel mt-4 divide-y divide-line">
       {places.map((place) => {
-        const { into, title, kind, sizeBytes, usedBytes, obstacle } = place
+        const { into, title, sizeBytes, usedBytes, obstacle } = place
         const on = into === chosen
         return (
           <label
@@ -186,7 +185,6 @@ function Places({ places, chosen, locked, onChoose }: PlacesProps) {
             <span className="text-right font-mono text-[13px]">
               {formatSize(sizeBytes)}
               <span className="block text-ink-soft">{into === 'free' ? '' : `${formatSize(usedBytes)} used`}</span>
-              <span className="sr-only">{kind}</span>
             </span>
           </label>
         )
@@ -197,5 +195,5 @@ function Places({ places, chosen, locked, onChoose }: PlacesProps) {
 
 function placeWords(place: IntoPlace): string {
   if (place.into === 'free') return 'In unallocated space, with an entry of its own.'
-  return holdsFiles(place) ? `${upperFirst(place.kind)}; what is on it is lost.` : `${upperFirst(place.kind)}, empty.`
+  return holdsFiles(place) ? `Holds files, ${place.kind}; what is on it is lost.` : `Empty, ${place.kind}.`
 }

@@ -33,6 +33,8 @@ export function HandoverStation({ moveId, view }: { moveId: string; view: Handov
   const { act, go, busy } = useAct()
   const { handOver } = useActions()
   const { closed, closing } = view
+  // One system went, and both drives are in use.
+  const alone = view.sheet.drives.some((d) => d.volume)
   const [day, setDay] = useState(view.today)
   const [shop, setShop] = useState(view.sheet.shop)
   // What is typed stands on the sheet at once.
@@ -46,9 +48,11 @@ export function HandoverStation({ moveId, view }: { moveId: string; view: Handov
     <Stage
       heading={closed ? `Handed over on ${sheet.handedOver?.day}` : 'The sheet is ready to go with the computer'}
       reason={
-        closed
-          ? `The old drive stays on the shelf until ${sheet.keptUntil}; until then it is the way back.`
-          : `${sheet.move.customer} gets the ${sheet.onto ? sheet.onto.name : `${sheet.computer.name} back`} with this sheet. The old drive goes on the shelf for 14 days.`
+        alone
+          ? `${sheet.move.customer} gets both computers back with this sheet; the source stays in use.`
+          : closed
+            ? `The old drive stays on the shelf until ${sheet.keptUntil}; until then it is the way back.`
+            : `${sheet.move.customer} gets the ${sheet.onto ? sheet.onto.name : `${sheet.computer.name} back`} with this sheet. The old drive goes on the shelf for 14 days.`
       }
       tools={
         <>
@@ -62,21 +66,23 @@ export function HandoverStation({ moveId, view }: { moveId: string; view: Handov
           <AsideBlock title="Goes back">
             <div className="space-y-3">
               {view.plates.map((p) => (
-                <Plate key={p.target.serial} drive={p.target} role="New drive" />
+                <Plate key={p.target.serial} drive={p.target} role={alone ? 'Target' : 'New drive'} />
               ))}
             </div>
           </AsideBlock>
-          <AsideBlock title="Stays here">
+          <AsideBlock title={alone ? 'Stays in use' : 'Stays here'}>
             <div className="space-y-3">
               {view.plates.map((p) => (
                 <div key={p.source.serial}>
-                  <Plate drive={p.source} role="Old drive, the way back" />
-                  <Link
-                    href={`/labels/${p.source.id}`}
-                    className="mt-1.5 inline-block font-semibold text-sea-4 underline underline-offset-2"
-                  >
-                    Its label
-                  </Link>
+                  <Plate drive={p.source} role={alone ? 'Source' : 'Old drive, the way back'} />
+                  {!alone && (
+                    <Link
+                      href={`/labels/${p.source.id}`}
+                      className="mt-1.5 inline-block font-semibold text-sea-4 underline underline-offset-2"
+                    >
+                      Its label
+                    </Link>
+                  )}
                 </div>
               ))}
             </div>

@@ -28,6 +28,8 @@ interface ProofView {
     readonly checks: readonly ProofCheck[]
   }
   /** What the computer starts by. */
+  /** One system of a drive moves, and both drives stay in use. */
+  readonly alone: boolean
   readonly mode: 'uefi' | 'bios'
   /** A repair was made after the last trial. */
   readonly repaired: boolean
@@ -122,7 +124,7 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
                 <Plate
                   key={slot}
                   drive={which === 'source' ? source : target!}
-                  role={`${which === 'source' ? 'Old drive' : 'New drive'}, ${slot}`}
+                  role={`${view.alone ? (which === 'source' ? 'Source' : 'Target') : which === 'source' ? 'Old drive' : 'New drive'}, ${slot}`}
                 />
               ))}
               {present.length === 0 && <p className="text-ink-soft">Neither of the two drives.</p>}
@@ -133,11 +135,13 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
               {!present.some((s) => s.which === 'source') && (
                 <Plate
                   drive={source}
-                  role="Old drive"
-                  note={`${source.place}; keep apart, it carries the same disk identity`}
+                  role={view.alone ? 'Source, stays in use' : 'Old drive'}
+                  note={view.alone ? undefined : `${source.place}; keep apart, it carries the same disk identity`}
                 />
               )}
-              {target && !present.some((s) => s.which === 'target') && <Plate drive={target} role="New drive" />}
+              {target && !present.some((s) => s.which === 'target') && (
+                <Plate drive={target} role={view.alone ? 'Target' : 'New drive'} />
+              )}
             </div>
           </AsideBlock>
           {trial && !passed && view.wayBack && (

@@ -31,6 +31,8 @@ interface SwapView {
   readonly computer: PlannedComputer
   readonly tools: readonly string[]
   readonly drives: readonly (PlateDrive & { readonly id: string; readonly here: boolean; readonly role: string })[]
+  /** One system of a drive moves, and both drives keep their identities. */
+  readonly alone: boolean
   readonly target: string
 }
 
@@ -106,9 +108,11 @@ export function SwapStation({ moveId, view }: { moveId: string; view: SwapView }
               </ul>
             </AsideBlock>
           )}
-          <Callout>
-            A drive and its copy carry one identity. They must not be in a computer together at a start.
-          </Callout>
+          {!view.alone && (
+            <Callout>
+              A drive and its copy carry one identity. They must not be in a computer together at a start.
+            </Callout>
+          )}
           <AsideBlock title="Tools">
             <p>{view.tools.join(', ')}</p>
           </AsideBlock>

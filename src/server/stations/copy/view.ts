@@ -1,4 +1,5 @@
 import { copyShare } from '@/core/copy/progress'
+import type { DriveSurvey } from '@/core/survey/types'
 import { sureIn } from '@/host/journal-file'
 import { clockTime } from '../../ground/words'
 import { moveRow, plateOf } from '../../moves'
@@ -31,7 +32,7 @@ export async function copyView({ move, copy, progress, lines }: MovePage) {
     target: mediumPlate(to, move.bench),
     /** Where what was written is looked into, read only; null where it lies in a folder of another drive. */
     lookAt: lookAt(to),
-    profile: source.profile,
+    profile: profileOf(source, move.pairs[transfer.pair].volume),
     sourceBytes: source.sizeBytes,
     sourceSectorSize: source.logicalSectorSize,
     leg: transfer,
@@ -43,6 +44,17 @@ export async function copyView({ move, copy, progress, lines }: MovePage) {
       move.bench.drives.filter((d) => d.id === id).map((d) => plateOf(d, move.bench)),
     ),
   }
+}
+
+/** What is used where, of the one volume alone that is copied. */
+function profileOf({ profile, partitions, sizeBytes }: DriveSurvey, volume: number | undefined): readonly number[] {
+  const part = partitions.find((p) => p.number === volume)
+  if (!part) return profile
+  const bucket = sizeBytes / profile.length
+  return profile.map((share, i) => {
+    const isIn = (i + 1) * bucket > part.startBytes && i * bucket < part.startBytes + part.sizeBytes
+    return isIn ? share : 0
+  })
 }
 
 function lookAt(medium: Medium): string | null {

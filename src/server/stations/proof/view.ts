@@ -2,6 +2,7 @@ import { MIB } from '@/core/bytes/size'
 import { driveIn } from '@/core/things/bench'
 import type { Computer } from '@/core/things/computer'
 import { clockTime } from '../../ground/words'
+import { movesAlone } from '../../moves'
 import { stepsAfterStart } from '../../moves/legs'
 import type { MovePage } from '../../moves/page'
 import { stillOff } from '../../moves/turned-off'
@@ -44,6 +45,7 @@ export async function proofView({ move, progress, plates }: MovePage) {
     wayBack: trials.length > 0 ? (wayBack(move) ?? null) : null,
     trial: last && { ...last, time: clockTime(last.at), number: trials.length },
     mode: computer.firmware.mode,
+    alone: movesAlone(move),
     repaired: repairWaits(move),
     rearranged: rearranged(move),
     offered: await offeredRepairs(move),

@@ -1,5 +1,6 @@
 import { courseOf } from '@/core/route/course'
 import { ORDER_RULE } from '@/core/route/judge'
+import { movesAlone } from '../../moves'
 import type { MovePage } from '../../moves/page'
 import { notYet, sharedDrives } from '../../moves/question'
 import { routesOf } from '.'
@@ -43,6 +44,6 @@ export async function routeView({ move, progress, obstacle, trouble }: MovePage)
     shared: await sharedDrives(move),
     computerName: move.computer.name,
     toVirtualMachine: move.brief.toVirtualMachine,
-    alone: move.pairs.some((p) => p.volume !== undefined),
+    alone: movesAlone(move),
   }
 }

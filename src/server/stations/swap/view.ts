@@ -2,7 +2,7 @@ import { onTray } from '@/core/swap/tray'
 import { driveIn } from '@/core/things/bench'
 import { driveName } from '@/core/things/drive'
 import { hasStarted } from '../../database/notes'
-import { plateOf } from '../../moves'
+import { movesAlone, plateOf } from '../../moves'
 import { phaseNow, phaseToUntick, stepsOf } from '../../moves/legs'
 import type { MovePage } from '../../moves/page'
 
@@ -49,11 +49,16 @@ export function swapView({ move, progress }: MovePage) {
       ...plateOf(d, move.bench),
       here: d.place.kind === 'slot' && d.place.computerId === computer.id,
       role: move.pairs.some((p) => p.source.id === d.id)
-        ? 'Old drive'
+        ? movesAlone(move)
+          ? 'Source'
+          : 'Old drive'
         : move.pairs.some((p) => p.target?.id === d.id)
-          ? 'New drive'
+          ? movesAlone(move)
+            ? 'Target'
+            : 'New drive'
           : 'Transfer drive',
     })),
+    alone: movesAlone(move),
     target: move.pairs[0].target ? driveName(move.pairs[0].target) : 'virtual disk',
   }
 }
