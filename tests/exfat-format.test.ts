@@ -32,7 +32,9 @@ describe('a new exFAT volume', () => {
       expect(spawnSync('fsck.exfat', ['-n', name], { env, encoding: 'utf8' })).toMatchObject({ status: 0 })
       // The program ends badly where there is none to tell.
       if (label === '') return
-      expect(execFileSync('exfatlabel', [name], { env, encoding: 'utf8' })).toMatch(new RegExp(`label: ?${label}$`, 'm'))
+      expect(execFileSync('exfatlabel', [name], { env, encoding: 'utf8' })).toMatch(
+        new RegExp(`label: ?${label}$`, 'm'),
+      )
     }
   })
 

@@ -100,7 +100,11 @@ export async function relocateExfat(device: BlockDevice, startSector: number): P
 }
 
 /** Changes the boot sector, sums the boot region anew and writes both copies of it. */
-export async function writeBoot(device: BlockDevice, sectorSize: number, change: (sector: Uint8Array) => void): Promise<void> {
+export async function writeBoot(
+  device: BlockDevice,
+  sectorSize: number,
+  change: (sector: Uint8Array) => void,
+): Promise<void> {
   const region = new Uint8Array(await readBytes(device, 0, BOOT_SECTORS * sectorSize))
   change(region)
   let sum = 0
