@@ -125,7 +125,10 @@ export const SIGNATURE = '7b3f0c11'
 export const BIOS_FIRMWARE = (): Firmware => ({ ...FIRMWARE, mode: 'bios', bootEntries: [], bootOrder: [] })
 
 /** A small disk that starts by BIOS: an active partition with the loader, and a system volume behind it. */
-export async function makeBiosDisk(systemFirstLba = 33 * 2048): Promise<MemoryDevice> {
+export async function makeBiosDisk(
+  systemFirstLba = 33 * 2048,
+  systemFiles: readonly NewFile[] = [],
+): Promise<MemoryDevice> {
   const device = new MemoryDevice(160 * MIB)
   const boot = { firstLba: 2048, lastLba: 32 * 2048 - 1 }
   const system = { firstLba: systemFirstLba, lastLba: 150 * 2048 - 1 }
@@ -164,7 +167,7 @@ export async function makeBiosDisk(systemFirstLba = 33 * 2048): Promise<MemoryDe
     serial: 80n,
     time: 1n,
     startSector: system.firstLba,
-    files: windowsFiles('winload.exe', inMbr(system)),
+    files: [...windowsFiles('winload.exe', inMbr(system)), ...systemFiles],
   })
   return device
 }

@@ -186,7 +186,7 @@ async function chooseEntry({ firmware, candidates }: Start): Promise<ChosenEntry
     const why =
       'No boot entry names a partition that is here, and no drive has an EFI system partition for the fallback path.'
     const [{ candidate, gpt }] = fitting
-    return { stop: new BootFailure(nothing, evidence, why), tried, at: { drive: candidate.drive, gpt } }
+    return { stop: new BootFailure(nothing, evidence, why, ['new-esp']), tried, at: { drive: candidate.drive, gpt } }
   }
   const why = `No boot entry leads to a loader, and no EFI system partition holds ${FALLBACK_PATH}, which firmware tries last.`
   const stop = new BootFailure(nothing, all.join('; '), why, ['boot-entry', 'fallback-loader'])

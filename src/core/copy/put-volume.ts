@@ -112,6 +112,8 @@ export interface PutOptions extends CopyOptions {
   readonly sha256: Digest
   /** Keeps what stood in the table. */
   readonly tableJournal: RepairJournal
+  /** The target forgets any stretch of itself when told to; else zeros are written. */
+  readonly forgets?: boolean
 }
 
 /**
@@ -123,11 +125,12 @@ export async function runPut(
   target: BlockDevice,
   put: PutPlan,
   plan: CopyPlan,
-  { sha256, tableJournal, ...options }: PutOptions,
+  { sha256, tableJournal, forgets = false, ...options }: PutOptions,
 ): Promise<CopyOutcome> {
   const { into, type, entry, place, stays } = put
   const before = await digestOf(await withType(target, into, type), stays, sha256)
-  const outcome = await runCopy(plan, new SliceDevice(target, place.offset, place.length), {
+  const slice = new SliceDevice(target, place.offset, place.length)
+  const outcome = await runCopy(plan, forgets ? slice : withoutDiscard(slice), {
     ...options,
     beforeTables: async () => {
       await options.beforeTables?.()
@@ -194,4 +197,15 @@ async function digestOf(drive: BlockDevice, extents: readonly Extent[], digest: 
   const parts: string[] = []
   for (const { offset, length } of extents) parts.push(toHex(digest(await readBytes(drive, offset, length))))
   return parts.join()
+}
+
+/** A volume whose drive forgets nothing but itself as a whole. */
+function withoutDiscard(volume: BlockDevice): BlockDevice {
+  const { size, logicalSectorSize, physicalSectorSize } = volume
+  return {
+    ...{ size, logicalSectorSize, physicalSectorSize },
+    read: (offset, into) => volume.read(offset, into),
+    write: (offset, from) => volume.write(offset, from),
+    flush: () => volume.flush(),
+  }
 }

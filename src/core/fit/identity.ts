@@ -51,7 +51,7 @@ export function identityOf(
       what: 'table',
       sentence:
         scheme === 'gpt'
-          ? `The table becomes a GPT, and the drive gets the identity ${diskGuid} in place of ${oldDisk}. What starts by BIOS from an MBR does not start from it: a boot partition for UEFI is needed, which Proof looks for.`
+          ? `The table becomes a GPT, and the drive gets the identity ${diskGuid} in place of ${oldDisk}. What starts by BIOS from an MBR does not start from it: it needs an EFI system partition, for which 100 MiB stay unallocated, and which Proof makes.`
           : `The table becomes an MBR, and the drive gets the signature ${diskSignature} in place of ${oldDisk}. Boot settings that name partitions by GUID have to be pointed anew, which Proof looks at.`,
     })
   } else if (seed) {

@@ -1,4 +1,8 @@
+import { MIB } from '../bytes/size'
 import type { PartitionSurvey } from '../survey/types'
+
+/** What an EFI system partition takes that is made for a system which had none. */
+export const ESP_BYTES = 100 * MIB
 
 /** Bytes between which a partition's size can be chosen, and why not beyond. */
 export interface Limits {

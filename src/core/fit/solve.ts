@@ -1,12 +1,12 @@
 import { alignUp, MIB } from '../bytes/size'
 import { usableRange } from '../scheme/gpt'
-import { MBR_SECTORS } from '../scheme/mbr-layout'
+import { MBR_SECTORS, MBR_TYPES } from '../scheme/mbr-layout'
 import { TYPE_GUIDS } from '../scheme/types'
 import type { DriveSurvey, PartitionSurvey } from '../survey/types'
 import { movedPartitions } from './ends'
 import { explain } from './explain'
 import { identityOf } from './identity'
-import { limitsOf } from './limits'
+import { ESP_BYTES, limitsOf } from './limits'
 import { nearestWish } from './nearest'
 import { labelObstacles, newLabel, schemeObstacles, sectorObstacles, sizeObstacles, tooSmall } from './obstacles'
 import { layOut, type Part, type Room } from './place'
@@ -128,7 +128,8 @@ function roomOn(
   const total = Math.floor(target.sizeBytes / sectorSize)
   const usable = usableRange(target.sizeBytes, sectorSize)
   const tableEnd = scheme === 'gpt' ? usable.lastLba + 1 : Math.min(total, MBR_SECTORS)
-  const reserved = alignUp(Math.round(tableEnd * wish.reserve), unit)
+  const asked = alignUp(Math.round(tableEnd * wish.reserve), unit)
+  const reserved = lacksEsp(survey, wish, scheme) ? Math.max(asked, alignUp(ESP_BYTES / sectorSize, unit)) : asked
   const lowest = scheme === 'gpt' ? usable.firstLba : 1 + startCodeSectors(survey, scheme)
   const room = {
     first: alignUp(lowest, unit),
@@ -138,6 +139,13 @@ function roomOn(
     factor: target.sizeBytes / survey.sizeBytes,
   }
   return { room, tableEnd, reserved: reserved * sectorSize }
+}
+
+/** A system that started from an MBR has nothing that UEFI starts from; room for it is kept, and Proof makes it. */
+function lacksEsp({ scheme: from, partitions }: DriveSurvey, { leaveOut = [] }: FitWish, scheme: Scheme): boolean {
+  const comes = partitions.filter((p) => !leaveOut.includes(p.number))
+  const has = comes.some((p) => p.mbr?.type === MBR_TYPES.efiSystem)
+  return from === 'mbr' && scheme === 'gpt' && !has && comes.some((p) => p.system || p.role === 'system')
 }
 
 /** Sectors behind the first that hold start-up code which comes along, so that no partition is put over it. */

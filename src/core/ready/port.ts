@@ -41,6 +41,8 @@ export interface ReadyFacts {
   readonly overNetwork?: boolean
   /** Where the system will live, where that is another place than now. */
   readonly goal?: ReadyGoal
+  /** The computer that is to start from what this leg writes, and the kind of table that it gets; absent of any other leg. */
+  readonly startsIn?: { readonly name: string; readonly mode: 'uefi' | 'bios'; readonly table: 'gpt' | 'mbr' }
   /** Links of the adapters that a drive of this leg hangs at. */
   readonly adapters: readonly { readonly name: string; readonly link: LinkId; readonly seconds: number }[]
   /** Why this version cannot carry the way out, in a sentence. */

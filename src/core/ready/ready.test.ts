@@ -56,6 +56,14 @@ const at = (changes: Partial<NonNullable<ReadyFacts['computer']>>) => (): Partia
   computer: { ...settled.computer!, ...changes },
 })
 
+/** The target has a system of its own, which sleeps, and gets another one beside it. */
+const asleepBeside = (): Partial<ReadyFacts> => {
+  const file = { path: '/hiberfil.sys', kind: 'hibernation' as const, sizeBytes: 1, asleep: true }
+  const { source } = settled
+  const partitions = source.partitions.map((p) => (p.role === 'system' ? { ...p, idleFiles: [file] } : p))
+  return { target: { ...source, partitions }, into: { partition: 5, title: 'GRADE' } }
+}
+
 function stateOf(changes: Partial<ReadyFacts>, id: string) {
   const items = readyItems({ ...settled, ...changes })
   const item = items.find((i) => i.id === id)
@@ -86,6 +94,19 @@ describe('the list', () => {
     ['too little room on the host', { hostFreeBytes: 10 }, 'host-room', 'blocks'],
     ['a drive in another place', { routeHolds: false }, 'route-holds', 'blocks'],
     ['drives that have to change places', { handsFirst: true }, 'hands-first', 'blocks'],
+    [
+      'an MBR for a computer that starts by UEFI',
+      { startsIn: { name: 'new desk', mode: 'uefi', table: 'mbr' } },
+      'table-kind',
+      'blocks',
+    ],
+    [
+      'a GPT for a computer that starts by BIOS',
+      { startsIn: { name: 'new desk', mode: 'bios', table: 'gpt' } },
+      'table-kind',
+      'blocks',
+    ],
+    ['a system that sleeps on a drive which keeps it', asleepBeside, 'asleep-target', 'blocks'],
   ])('stops at %s', (_what, changes, id, state) => {
     expect(stateOf(typeof changes === 'function' ? changes() : changes, id)).toMatchObject({
       state,
@@ -99,6 +120,11 @@ describe('the list', () => {
       'a failing source',
       { sourceHealth: { powerOnHours: 1, temperatureCelsius: 40, pendingSectors: 41 } },
       /is failing/,
+    ],
+    [
+      'a volume that comes into a drive with others',
+      { into: { partition: 5, title: 'GRADE', holds: 'holds files' } },
+      /^Partition 5, GRADE, of the Corvina S5 960 GB holds files$/,
     ],
     ['nothing read back', { choices: { ...USUAL_CHOICES, verify: false } }, /Nothing will be read back/],
     [

@@ -10,6 +10,7 @@ import { diskIdentity } from './kinds/disk-identity'
 import { driveLetters } from './kinds/drive-letters'
 import { fallbackLoader } from './kinds/fallback-loader'
 import { hiddenSectors } from './kinds/hidden-sectors'
+import { newEsp } from './kinds/new-esp'
 import { newStore } from './kinds/new-store'
 import { oldDevices } from './kinds/old-devices'
 import { oldLetters } from './kinds/old-letters'
@@ -27,6 +28,7 @@ export const REPAIRS: readonly RepairKind[] = [
   pointStore,
   standardEntry,
   newStore,
+  newEsp,
   systemEntry,
   driveLetters,
   startDriver,

@@ -175,7 +175,7 @@ async function putInto(target: BlockDevice, put: NonNullable<CopyPart['put']>, s
       source,
       async (pieces, options) => {
         return runPut(target, plan, pieces, {
-          ...{ ...options, digest: blake3, sha256, tableJournal: repairJournal(tableFile) },
+          ...{ ...options, digest: blake3, sha256, tableJournal: repairJournal(tableFile), forgets: true },
           ...(journal ? { journal, from: journal.state } : {}),
         })
       },

@@ -26,6 +26,7 @@ import { routeHolds } from './route-holds'
 import { sleep } from './sleep'
 import { snapshot } from './snapshot'
 import { storageDriver } from './storage-driver'
+import { tableKind } from './table-kind'
 
 /** Every kind of item, in the order in which those of one state stand. */
 const KINDS: readonly ReadyKind[] = [
@@ -37,6 +38,7 @@ const KINDS: readonly ReadyKind[] = [
   clean,
   maps,
   asleep,
+  tableKind,
   storageDriver,
   machine,
   generalised,

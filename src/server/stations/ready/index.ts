@@ -60,6 +60,7 @@ export interface ReadyState {
 type Looked = Pick<LegNow, 'index' | 'transfer' | 'source'> & {
   /** The one volume that goes, where not all do. */
   readonly volumes?: LegNow['volumes']
+  readonly last?: boolean
   readonly from?: Medium
   readonly to?: Medium
   readonly target?: DriveSurvey
@@ -158,6 +159,7 @@ async function look(move: Move, leg: Looked) {
     live: progress.plan.live,
     overNetwork: runner !== undefined && /ethernet/.test(transfer.linkKey),
     ...(move.brief.toVirtualMachine || move.brief.targetComputerId !== null ? { goal: await goalOf(move) } : {}),
+    ...startsInOf(move, leg),
     adapters: ends.flatMap(([, drive]) => adapterOf(drive, bench, seconds.copy + (choices.verify ? seconds.check : 0))),
     notYet: obstacleOf(move),
     choices,
@@ -230,6 +232,12 @@ function adapterOf(drive: Drive | undefined, bench: Move['bench'], seconds: numb
   if (drive?.place.kind !== 'bay') return []
   const { name, link } = berthOf(drive, bench)
   return link ? [{ name, link, seconds }] : []
+}
+
+/** Of the system's last leg to a computer: whether its firmware starts from such a table. */
+function startsInOf({ goal }: Move, { transfer, layout, last }: Looked): Pick<ReadyFacts, 'startsIn'> {
+  if (!goal || goal.virtual || !last || !layout || transfer.pair !== 0) return {}
+  return { startsIn: { name: goal.name, mode: goal.firmware.mode, table: layout.scheme } }
 }
 
 /** Where the system will live, and what of its drivers serves there. */
