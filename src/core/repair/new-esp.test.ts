@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 import { MemoryDevice } from '../block/memory'
-import { OverlayDevice } from '../block/overlay'
+import { type OverlayDevice } from '../block/overlay'
 import { readOnly } from '../block/readonly'
 import { referenceFrom } from '../boot/reference'
 import { traceBoot } from '../boot/trace'
