@@ -11,7 +11,9 @@ const folder = await vi.hoisted(async () => {
 })
 
 import { readBytes } from '@/core/block/device'
+import { SliceDevice } from '@/core/block/slice'
 import { MIB } from '@/core/bytes/size'
+import { readMarker } from '@/core/survey/marker'
 import { surveyDrive } from '@/core/survey/survey'
 import { sha256 } from '@/host/sha256'
 import { database } from '@/server/database'
@@ -20,10 +22,12 @@ import { ended } from '@/server/jobs/testing'
 import { loadMove } from '@/server/moves'
 import { progressOf, stepsAfterStart } from '@/server/moves/legs'
 import { movePage } from '@/server/moves/page'
+import { commandCopy } from '@/server/stations/copy'
 import { lockFit } from '@/server/stations/fit'
 import { handOver } from '@/server/stations/handover'
 import { startTrial } from '@/server/stations/proof'
 import { makeRepair, takeRepairBack } from '@/server/stations/proof/repairs'
+import { resumeCopy } from '@/server/stations/ready/start'
 import { takeRoute } from '@/server/stations/route'
 import { readDrives } from '@/server/stations/survey'
 import { finishStep } from '@/server/stations/swap'
@@ -32,7 +36,17 @@ import { driveById, withDrive } from '@/server/world'
 import { setPace } from '@/server/world/clock'
 import { switchComputer } from '@/server/world/computers'
 import { makeBench } from '@/server/world/make'
-import { carryOn, handsTo, plansOf, toRoute } from './support/carry-out'
+import {
+  carryOn,
+  copyEnd,
+  copyEnds,
+  copyLeg,
+  handsTo,
+  plansOf,
+  startLeg,
+  toRoute,
+  untilCopied,
+} from './support/carry-out'
 
 // One system of a drive that has two goes into a partition of a drive that keeps a system of its own.
 
@@ -103,8 +117,23 @@ describe('the second system of the editing computer', () => {
     await handsTo(MOVE)
     const { items } = await readyView(await movePage(MOVE))
     expect(items.map((i) => i.id)).not.toContain('left-out')
-    const { trial: first, copies } = await carryOn(MOVE)
-    expect(copies.map((c) => c.status)).toEqual(['done', 'done'])
+    await copyLeg(MOVE)
+    await handsTo(MOVE)
+    // The second leg is stopped in the middle: all else is as it was, and nobody takes the partition for whole.
+    await setPace('30')
+    await startLeg(MOVE)
+    await untilCopied(MOVE, 1)
+    await commandCopy(MOVE, { command: 'stop' })
+    expect(await copyEnds(MOVE, 1)).toMatchObject({ status: 'stopped', resumable: true })
+    expect(await outside(TARGET, INTO)).toBe(before)
+    const { startBytes, sizeBytes } = (await surveyOf(TARGET)).partitions.find((p) => p.number === INTO)!
+    const mark = await withDrive(await driveById(TARGET), (d) => readMarker(new SliceDevice(d, startBytes, sizeBytes)))
+    expect(mark?.note).toMatch(/Grading system/)
+    await setPace('max')
+    await resumeCopy(MOVE, { recheck: 'every' })
+    const { summary } = await copyEnd(MOVE, 1)
+    expect(summary!.checkedBytes).toBe(summary!.copiedBytes)
+    const { trial: first } = await carryOn(MOVE)
     // It never met such a controller, and has its driver.
     expect(first.trace.links.find((l) => l.state === 'failed')).toMatchObject({
       id: 'driver',

@@ -1,5 +1,6 @@
 import { type BlockDevice, type Extent, isZero, readBytes } from '../block/device'
 import { OverlayDevice } from '../block/overlay'
+import type { RescueLimits } from '../block/read-around'
 import { SliceDevice } from '../block/slice'
 import { MIB } from '../bytes/size'
 import { type Digest, toHex } from '../digest'
@@ -14,6 +15,8 @@ import { addEntry, type EntryType, retype } from '../scheme/entry'
 import { NoPartition } from '../survey/open-partition'
 import type { DriveSurvey, PartitionSurvey } from '../survey/types'
 import type { CopyPlan } from './plan'
+import type { Lost } from './progress'
+import { retryLost, type RetryOutcome } from './retry'
 import { type CopyOptions, type CopyOutcome, runCopy } from './run'
 
 // One volume of a drive or an image, put into a partition of a drive that keeps everything else.
@@ -143,8 +146,27 @@ export async function runPut(
   })
   if ((await digestOf(target, stays, sha256)) !== before)
     throw new CoreError('Something of the target outside of the partition is not what it was before the copy.')
-  return outcome
+  return { ...outcome, lost: onDrive(outcome.lost, put.partition) }
 }
+
+/** As `retryLost`, of a volume that was put into a partition. */
+export async function retryPut(
+  target: BlockDevice,
+  { partitions: [partition], sectorSize }: Layout,
+  plan: CopyPlan,
+  lost: readonly Lost[],
+  limits?: RescueLimits,
+): Promise<RetryOutcome> {
+  const { firstLba, lastLba } = partition
+  const slice = new SliceDevice(target, firstLba * sectorSize, (lastLba - firstLba + 1) * sectorSize)
+  const inPartition = lost.map((run) => ({ ...run, targetLba: run.targetLba - firstLba }))
+  const found = await retryLost(plan, slice, inPartition, limits)
+  return { ...found, lost: onDrive(found.lost, partition) }
+}
+
+/** What was lost of a volume, by where that is on the drive and not in its partition. */
+const onDrive = (lost: readonly Lost[], { number, firstLba }: FitPartition): Lost[] =>
+  lost.map((run) => ({ ...run, partition: number, targetLba: run.targetLba + firstLba }))
 
 /** Entries of a root directory that a system makes by itself. */
 const OWN = /^(\$.*|System Volume Information|lost\+found)$/i

@@ -19,7 +19,7 @@ import { planInto } from '@/core/copy/plan-into'
 import { PointInTimeSource } from '@/core/copy/point-in-time'
 import type { Lost } from '@/core/copy/progress'
 import { letStart } from '@/core/copy/put-start'
-import { addPlace, putOf, runPut } from '@/core/copy/put-volume'
+import { addPlace, putOf, retryPut, runPut } from '@/core/copy/put-volume'
 import { retryLost } from '@/core/copy/retry'
 import { type CopyOptions, type CopyOutcome, type CopyPhase, NotItsTarget, runCopy } from '@/core/copy/run'
 import { workDigest } from '@/core/copy/work'
@@ -36,7 +36,7 @@ import { sha256 } from '@/host/sha256'
 import { blake3, BLAKE3 } from '@/host/strong-digest'
 import { unfinishedName, writeImageInto } from '@/host/write-image'
 import { log } from '../ground/log'
-import { type CopyOrder, type CopyPart, type FromWorker, putJournals, type StartedPut, type ToWorker } from './messages'
+import type { CopyOrder, CopyPart, FromWorker, StartedPut, ToWorker } from './messages'
 import { CopyMeter } from './meter'
 import { Pacer } from './pacer'
 
@@ -164,7 +164,7 @@ async function putInto(target: BlockDevice, put: NonNullable<CopyPart['put']>, s
   // Of a system that runs nothing can be taken up: it has gone on meanwhile.
   const journal = running ? undefined : await openJournal(part.journal, { resume: order.resume !== undefined })
   try {
-    const [entryFile, tableFile] = putJournals(part.journal)
+    const { entryFile, tableFile } = put
     for (const file of [tableFile, entryFile]) {
       const record = await repairIn(file)
       if (record) await settleRepair(target, record, repairJournal(file))
@@ -203,8 +203,11 @@ async function startFrom(target: BlockDevice, put: NonNullable<CopyPart['put']>)
 }
 
 async function retry(source: BlockDevice, target: BlockDevice, task: CopyOrder['task'] & { kind: 'retry' }) {
-  const plan = await planCopy(source, part.layout, scopeOf(order.choices))
-  const { wonBytes, lost } = await retryLost(plan, target, task.lost, { tries: order.choices.tries })
+  const { layout } = part
+  const limits = { tries: order.choices.tries }
+  const { wonBytes, lost } = layout.into
+    ? await retryPut(target, layout, await planInto(source, layout, scopeOf(order.choices)), task.lost, limits)
+    : await retryLost(await planCopy(source, layout, scopeOf(order.choices)), target, task.lost, limits)
   const samples = await samplesOf(source, lost)
   send({ type: 'retried', wonBytes, lost: [...lost], targetFingerprint: await fingerprintOf(target), samples })
 }

@@ -17,7 +17,7 @@ import { addDisk } from '../moves/machine'
 import { note } from '../moves/logbook'
 import { changeComputer, onDetach } from '../world'
 import { advance, benchNow, keepClock } from '../world/clock'
-import { type CopyOrder, type CopyPart, type FromWorker, putJournals, type StartedPut, type ToWorker } from './messages'
+import type { CopyOrder, CopyPart, FromWorker, StartedPut, ToWorker } from './messages'
 
 /** How often what is seen of a copy is stored, so that it is known after the server was killed. */
 const KEEP_EVERY_MS = 1500
@@ -113,7 +113,9 @@ export async function launch(
           await next()
         }
         // What is whole is not resumed.
-        for (const file of [part.journal, ...putJournals(part.journal)]) await unlink(file).catch(() => undefined)
+        const { put } = part
+        for (const file of [part.journal, ...(put ? [put.entryFile, put.tableFile] : [])])
+          await unlink(file).catch(() => undefined)
         return
       }
       case 'retried': {

@@ -56,7 +56,10 @@ export interface CopyPart {
     readonly starts: boolean
     /** FILETIME that changed boot settings get. */
     readonly time: bigint
-    /** Where what is kept of changes to them goes, in order. */
+    /** Where what is kept of its new entry, and of that entry's type, goes: the same for every copy of this leg. */
+    readonly entryFile: string
+    readonly tableFile: string
+    /** Where what is kept of changes to boot settings goes, in order. */
     readonly repairs: readonly { readonly id: string; readonly file: string }[]
   }
   /** The source is in a computer whose own system runs. */
@@ -111,6 +114,3 @@ export type FromWorker =
   | { readonly type: 'stopped' }
   /** `resumable`: what is on the target can be gone on with. `verifyFailed`: it did not read back equal. */
   | { readonly type: 'failed'; readonly message: string; readonly resumable: boolean; readonly verifyFailed?: boolean }
-
-/** What is kept of changes to the table of a drive that a volume is put into: of its new entry, and of its type. */
-export const putJournals = (journal: string) => [`${journal}.entry`, `${journal}.table`] as const

@@ -1,4 +1,5 @@
 import { mkdir } from 'node:fs/promises'
+import path from 'node:path'
 import { fileTime } from '@/core/bytes/file-time'
 import type { HeatModel } from '@/core/copy/heat'
 import type { Drive } from '@/core/things/drive'
@@ -68,11 +69,16 @@ async function partFor(move: Move, leg: LegNow, job: string) {
 }
 
 /** How a volume that goes into a drive with others is started there. */
-async function putOf(move: Move, { layout, source }: LegNow): Promise<NonNullable<CopyPart['put']>> {
+async function putOf(move: Move, { index, layout, source }: LegNow): Promise<NonNullable<CopyPart['put']>> {
   const [{ sourceNumber }] = layout.partitions
   const starts = source.partitions.find((p) => p.number === sourceNumber)?.system !== undefined
   const ids = await nextRepairIds(move.id, move.row.proof?.repairs ?? [], STARTS)
-  return { starts, time: fileTime(await benchNow()), repairs: ids.map((id) => ({ id, file: repairFile(move.id, id) })) }
+  const kept = path.join(journalsFolder(), `put-${move.id}-${index}`)
+  return {
+    ...{ starts, entryFile: `${kept}.entry`, tableFile: `${kept}.table` },
+    time: fileTime(await benchNow()),
+    repairs: ids.map((id) => ({ id, file: repairFile(move.id, id) })),
+  }
 }
 
 /** Changes at most that have a system start from where it came to. */

@@ -102,10 +102,13 @@ export async function sharedDrives({ id, row, pairs }: Pick<Move, 'id' | 'row' |
     if (other.id === id || other.handedOver) continue
     const name = `${other.name}, ${other.customer}`
     const written = new Set([...other.pairs.flatMap((p) => p.targetId ?? []), ...other.transfers.flatMap(driveWritten)])
-    for (const { source, target } of pairs) {
+    for (const { source, target, volume } of pairs) {
       if (other.pairs.some((p) => p.sourceId === source.id))
         found.push(
-          `The ${driveName(source)} is the source of another move, too: ${name}. Both may copy it; whichever swaps first takes it out for both.`,
+          // One system is copied from a drive that stays where it is.
+          volume !== undefined || other.pairs.some((p) => p.volume !== undefined)
+            ? `The ${driveName(source)} is the source of another move, too: ${name}. Both may copy it, one after the other.`
+            : `The ${driveName(source)} is the source of another move, too: ${name}. Both may copy it; whichever swaps first takes it out for both.`,
         )
       if (written.has(source.id))
         found.push(`The ${driveName(source)} is written by another move: ${name}. What it holds by then is not this.`)
