@@ -74,7 +74,7 @@ function Drawing({
   const from = before.find((p) => p.key === String(volume))
   const to = layout && after.find((p) => p.key === String(layout.partitions[0].number))
   const choose = (key: string) => {
-    const place = places.find((p) => (p.into === 'free' ? key === `gap-${p.firstLba}` : key === String(p.into)))
+    const place = places.find((p) => key === String(p.into))
     if (place) onPlace(place)
   }
   return (
