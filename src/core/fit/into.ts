@@ -33,7 +33,7 @@ export function placesFor(source: DriveSurvey, target: DriveSurvey, volume: numb
     .filter((p) => p.role !== 'extended')
     .map(({ number, title, firstLba, lastLba, sizeBytes, volume: held }) => ({
       ...{ into: number, title, firstLba, lastLba, sizeBytes },
-      ...{ usedBytes: held?.usedBytes ?? 0, kind: held?.name ?? 'nothing known' },
+      ...{ usedBytes: held?.usedBytes ?? 0, kind: held?.name ?? 'nothing that is known' },
       obstacle: obstacleFor(number),
     }))
   const free = freePlace(target, Infinity)

@@ -160,6 +160,7 @@ async function copyPart(source: BlockDevice, open: Open): Promise<void> {
 
 /** Puts a volume into its partition, and has its system start from there. */
 async function putInto(target: BlockDevice, put: NonNullable<CopyPart['put']>, source: BlockDevice): Promise<void> {
+  if (part.targets.length > 1) throw new CoreError('A volume goes into the partition of one drive at a time.')
   const { layout } = part
   // Of a system that runs nothing can be taken up: it has gone on meanwhile.
   const journal = running ? undefined : await openJournal(part.journal, { resume: order.resume !== undefined })

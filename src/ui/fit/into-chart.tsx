@@ -102,7 +102,7 @@ const partOf = ({ number, title, role, sizeBytes, volume }: PartitionSurvey): Hu
   usedBytes: volume?.usedBytes ?? 0,
 })
 
-function partsOf({ partitions, gaps }: DriveSurvey): HullPart[] {
+function partsOf({ partitions, gaps }: Pick<DriveSurvey, 'partitions' | 'gaps'>): HullPart[] {
   const shown = partitions.filter((p) => p.role !== 'extended')
   return withGaps(
     shown.map((p) => ({ firstLba: p.firstLba, part: partOf(p) })),
@@ -116,7 +116,7 @@ function targetParts({ partitions, gaps, logicalSectorSize: sector }: DriveSurve
   const kept = partitions
     .filter((p) => p.role !== 'extended' && p.number !== into?.number)
     .map((p) => ({ firstLba: p.firstLba, part: partOf(p) }))
-  if (!into || !layout) return partsOf({ partitions, gaps } as DriveSurvey)
+  if (!into || !layout) return partsOf({ partitions, gaps })
   const { title, label, role, usedBytes, firstLba, lastLba, number } = into
   const sizeBytes = fitSizes(into, layout).after
   const placed = { firstLba, part: { key: String(number), title: label || title, role, sizeBytes, usedBytes } }

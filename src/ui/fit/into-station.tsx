@@ -46,7 +46,6 @@ export function IntoFit({ moveId, pair, view, acting, volume, targetSurvey }: In
   const moved = sourceSurvey.partitions.find((p) => p.number === volume)
   const { heading, reason } = wordsOf(result)
   const ready = `/moves/${moveId}/ready`
-  const place = places.find((p) => p.into === wish.into)
   return (
     <Stage
       heading={heading}
@@ -109,13 +108,6 @@ export function IntoFit({ moveId, pair, view, acting, volume, targetSurvey }: In
           <Callout tone="bad">{result.obstacles[0].mend}</Callout>
         </div>
       )}
-      {result.fits && place && place.usedBytes > 0 && holdsFiles(place) && (
-        <div className="mb-4">
-          <Callout>
-            Partition {place.into}, {place.title}, holds {formatSize(place.usedBytes)}. What is on it is lost.
-          </Callout>
-        </div>
-      )}
       <IntoChart
         source={pair.source}
         target={pair.target!}
@@ -140,9 +132,6 @@ export function IntoFit({ moveId, pair, view, acting, volume, targetSurvey }: In
 
 const sizeAfter = ({ partitions: [p], sectorSize }: NonNullable<FitOfPairProps['pair']['locked']>['layout']) =>
   formatSize((p.lastLba - p.firstLba + 1) * sectorSize)
-
-/** The tables of an empty volume are no files. */
-const holdsFiles = ({ usedBytes, sizeBytes }: IntoPlace) => usedBytes > Math.max(96 * 2 ** 20, sizeBytes / 2000)
 
 interface PlacesProps {
   readonly places: readonly IntoPlace[]
@@ -193,7 +182,6 @@ function Places({ places, chosen, locked, onChoose }: PlacesProps) {
   )
 }
 
-function placeWords(place: IntoPlace): string {
-  if (place.into === 'free') return 'In unallocated space, with an entry of its own.'
-  return holdsFiles(place) ? `Holds files, ${place.kind}; what is on it is lost.` : `Empty, ${place.kind}.`
-}
+/** Whether there are files is looked at in Ready. */
+const placeWords = ({ into, kind }: IntoPlace) =>
+  into === 'free' ? 'In unallocated space, with an entry of its own.' : `With ${kind} now; what is on it is lost.`

@@ -177,7 +177,8 @@ export function MoveForm({ computers, drives, hasHost, moveId, brief }: MoveForm
                 <legend className="sr-only">{i === 0 ? 'System drive' : `Further drive ${i}`}</legend>
                 <ChoiceField
                   label={i === 0 ? 'System drive, only read' : `Further drive ${i}, only read`}
-                  {...register(`pairs.${i}.sourceId`)}
+                  // Which of its systems goes was said of the drive before.
+                  {...register(`pairs.${i}.sourceId`, { onChange: () => setValue(`pairs.${i}.volume`, undefined) })}
                 >
                   <option value="">Choose one</option>
                   {sources.map(option)}

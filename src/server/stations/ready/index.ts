@@ -288,9 +288,11 @@ async function furtherOf(move: Move, leg: Looked, { further }: CopyChoices) {
       name: driveName(drive),
       connected: isReached(drive, move.bench, leg),
       sameSize: leg.to?.kind === 'drive' && sameShape(drive, leg.to.drive),
-      taken: isOwn(drive, move)
-        ? `The ${driveName(drive)} belongs to this move already.`
-        : (taken.get(drive.id) ?? null),
+      taken: leg.layout?.into
+        ? 'A volume goes into the partition of one drive at a time.'
+        : isOwn(drive, move)
+          ? `The ${driveName(drive)} belongs to this move already.`
+          : (taken.get(drive.id) ?? null),
       holds: known.isEmpty ? 'it holds nothing' : `it holds ${known.holds}`,
     })
   }
@@ -309,7 +311,7 @@ function isReached(drive: Drive, bench: Move['bench'], { transfer }: Looked): bo
 
 /** Drives of the bench that could be written in the same reading: within reach, alike, and nobody else's. */
 export async function furtherCandidates(move: Move, leg: LegNow): Promise<Drive[]> {
-  if (leg.to.kind !== 'drive') return []
+  if (leg.to.kind !== 'drive' || leg.layout.into) return []
   const target = leg.to.drive
   const source = driveUnder(leg.from)
   const taken = await reservedDrives(move.bench, move.row.benchId, move.id)
