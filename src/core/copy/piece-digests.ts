@@ -55,10 +55,15 @@ export async function digestOn(
   into: Uint8Array,
   digest: Digest,
 ): Promise<Uint8Array> {
-  if ((await device.mapped?.(offset, length))?.length === 0) return zeroDigest(length)
+  if (await holdsNothing(device, { offset, length })) return zeroDigest(length)
   const bytes = into.subarray(0, length)
   await device.read(offset, bytes)
   return pieceDigest(bytes, digest)
+}
+
+/** The device says that it reads as zeros there. */
+export async function holdsNothing(device: BlockDevice, { offset, length }: Extent): Promise<boolean> {
+  return (await device.mapped?.(offset, length))?.length === 0
 }
 
 export function zeroDigest(length: number): Uint8Array {

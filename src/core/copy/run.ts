@@ -13,7 +13,7 @@ import { CHECKPOINT_PIECES, Checkpointer, WriteQueue } from './checkpointer'
 import { type CopyJournal, type CopyState, freshState } from './journal'
 import { nameLost } from './lost'
 import type { TargetMedium } from '../block/medium'
-import { pieceDigest, zeroDigest } from './piece-digests'
+import { holdsNothing, pieceDigest, zeroDigest } from './piece-digests'
 import { type CopyPlan, type Piece, PIECE_BYTES } from './plan'
 import type { Lost } from './progress'
 import { expectSameMetadata, expectSamePieces, metadataDigests, type Recheck } from './source-binding'
@@ -245,9 +245,9 @@ async function copyPieces(run: Run): Promise<void> {
       options.checkpoint?.()
       if (writes.failed) break
       const blank = state.blank && index >= uncertain
-      if (piece.zero) {
+      if (piece.zero || (await holdsNothing(plan.expected, piece))) {
         state.digests.set(index, zeroDigest(piece.length))
-        if (!state.blank) {
+        if (!blank) {
           const zeros = new Uint8Array(piece.length)
           writes.push(() => targets.write(piece.offset, zeros))
           await writes.settled()

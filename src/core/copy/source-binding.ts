@@ -3,7 +3,7 @@ import { fromBase64, toBase64 } from '../bytes/base64'
 import type { Digest } from '../digest'
 import { CoreError } from '../errors'
 import type { CopyState } from './journal'
-import { KEPT_BYTES, pieceDigest } from './piece-digests'
+import { digestOn, KEPT_BYTES } from './piece-digests'
 import { type CopyPlan, type Piece, PIECE_BYTES } from './plan'
 
 /** What a resume compares of the pieces that were copied before: a sample of them, or every one. */
@@ -80,10 +80,9 @@ export async function expectSamePieces(
     // The last ones too: what was in hand when it was cut off is likeliest to differ.
     if (index % step !== 0 && index < state.pieces - 8) continue
     if (state.later.has(index) || lost(piece)) continue
-    const bytes = into.subarray(0, piece.length)
     const differs = async (device: BlockDevice) => {
-      if (!(await reads(device, piece.offset, bytes))) return false
-      return !state.digests.is(index, pieceDigest(bytes, digest))
+      const found = await digestOn(device, piece, into, digest).catch(unreadableAsNothing)
+      return found !== undefined && !state.digests.is(index, found)
     }
     if (await differs(plan.expected)) throw new SourceChanged('source', piece.sourceOffset, plan.sourceSectorSize)
     for (const target of targets) {
