@@ -60,7 +60,8 @@ export async function followOther(
     'Which drivers it starts with is not read from there.',
   )
   const { driveId } = candidate.drive
-  return { driveId, systemPartitionGuid: partition.guid, systemPartition: partition.number }
+  const { driveId: systemDriveId } = home.drive
+  return { driveId, systemDriveId, systemPartitionGuid: partition.guid, systemPartition: partition.number }
 }
 
 /** A volume that names its own loader, where the firmware has nothing else; undefined where there is none. */

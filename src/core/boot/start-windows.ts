@@ -36,7 +36,12 @@ export async function followWindows(
   // The system may lie on another drive than its boot settings.
   const { partition, volume, home } = await followSystemVolume(start, candidate, entry)
   const { driveId } = candidate.drive
-  const started = { driveId, systemPartitionGuid: partition.guid, systemPartition: partition.number }
+  const started = {
+    driveId,
+    systemPartitionGuid: partition.guid,
+    systemPartition: partition.number,
+    systemDriveId: home.drive.driveId,
+  }
   if (volume.depth !== 'files') {
     start.chain.restUnproved(
       'not followed into the volume',

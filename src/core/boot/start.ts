@@ -50,6 +50,8 @@ export function inOrder<D extends { readonly slot: string }>({ driveOrder }: Fir
 export interface Started {
   readonly driveId: string
   readonly systemPartitionGuid?: string
+  /** The drive that the system's volume is on, which may be another than its boot settings. */
+  readonly systemDriveId?: string
   /** Number of the system's partition; absent where the start was not followed so far. */
   readonly systemPartition?: number
 }

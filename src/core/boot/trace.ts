@@ -49,11 +49,12 @@ async function traceOnce(
   })
   const { links } = chain
   if (!started) return { links, starts: false }
-  const { driveId, systemPartitionGuid, systemPartition } = started
+  const { driveId, systemPartitionGuid, systemPartition, systemDriveId } = started
   return {
     ...{ links, starts: true, startedFrom: driveId },
     ...(systemPartitionGuid ? { systemPartitionGuid } : {}),
     ...(systemPartition ? { systemPartition } : {}),
+    ...(systemDriveId ? { systemDrive: systemDriveId } : {}),
   }
 }
 

@@ -102,6 +102,8 @@ export const TraceSchema = z.object({
   /** Id of the drive that was started from. */
   startedFrom: z.string().optional(),
   systemPartitionGuid: z.string().optional(),
+  /** Id of the drive that the system's volume is on, where the start was followed so far. */
+  systemDrive: z.string().optional(),
   /** Number of the system's partition, where the start was followed so far. */
   systemPartition: z.number().optional(),
 })

@@ -38,3 +38,12 @@ export function uuidToBytes(text: string): Uint8Array {
 export function shortGuid(guid: string): string {
   return `${guid.slice(0, 4)}…${guid.slice(-4)}`
 }
+
+/** A GUID of sixteen bytes by chance (RFC 9562, version 4). */
+export function guidByChance(chance: Uint8Array): string {
+  const id = chance.slice(0, 16)
+  // The third group is stored little-endian.
+  id[7] = (id[7] & 0x0f) | 0x40
+  id[8] = (id[8] & 0x3f) | 0x80
+  return guidToString(id)
+}

@@ -247,7 +247,8 @@ async function copyPieces(run: Run): Promise<void> {
       const blank = state.blank && index >= uncertain
       if (piece.zero || (await holdsNothing(plan.expected, piece))) {
         state.digests.set(index, zeroDigest(piece.length))
-        if (!blank) {
+        // What may have been in hand when it was cut off is zeroed only where a target holds something.
+        if (!blank && !(state.blank && (await targets.holdNothing(piece)))) {
           const zeros = new Uint8Array(piece.length)
           writes.push(() => targets.write(piece.offset, zeros))
           await writes.settled()

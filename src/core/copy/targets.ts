@@ -1,5 +1,7 @@
 import { CoreError } from '../errors'
+import type { Extent } from '../block/device'
 import type { TargetMedium } from '../block/medium'
+import { holdsNothing } from './piece-digests'
 
 /** One of the media that are written in one reading. */
 interface Target {
@@ -68,6 +70,12 @@ export class Targets {
     const reason = (error: unknown) => (error instanceof Error ? error.message : String(error))
     for (const { index, error } of failed) this.letGo.set(index, reason(error))
     for (const { index, error } of failed) await this.onLetGo(index, reason(error))
+  }
+
+  /** All of them say that they read as zeros there. */
+  async holdNothing(extent: Extent): Promise<boolean> {
+    for (const { device } of this.now) if (!(await holdsNothing(device, extent))) return false
+    return true
   }
 
   write(offset: number, bytes: Uint8Array): Promise<void> {

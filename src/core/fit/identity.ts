@@ -58,7 +58,7 @@ export function identityOf(
     changes.push({
       partition: null,
       what: 'disk identity',
-      sentence: `The drive gets the identity ${scheme === 'gpt' ? diskGuid : diskSignature}, so that it can stay beside the old one. Boot settings name the old one, ${oldDisk}; Proof points them at this drive.`,
+      sentence: `The drive gets the identity ${scheme === 'gpt' ? diskGuid : diskSignature}, so that it can stay beside the old one. Boot settings name the old one, ${oldDisk}, and have to be pointed at this drive before it starts.`,
     })
   }
   const numbers = numbersFor(survey, parts, scheme, wish)
@@ -113,8 +113,9 @@ export function identityOf(
 }
 
 function refersToGuid(part: PartitionSurvey): string {
-  if (part.role === 'boot') return 'The firmware’s entry names the old one; Proof points it at this drive.'
-  if (part.role === 'system') return 'Boot settings name the old one; Proof points them at this drive.'
+  if (part.role === 'boot') return 'The firmware’s entry names the old one, and has to be set to this drive.'
+  if (part.role === 'system')
+    return 'Boot settings name the old one, and have to be pointed at this drive before it starts.'
   return 'A system that mounts it by GUID has to be told.'
 }
 

@@ -64,6 +64,8 @@ export const SheetSchema = z.object({
   stillOff: z.array(z.string()),
   /** Volumes that do not fill their partitions, and how their systems take the rest; a sentence each. */
   roomUnused: z.array(z.string()).default([]),
+  /** The old drives are still in the computer. */
+  oldDriveStays: z.boolean().default(false),
   /** Until when the old drive is kept, in words. */
   keptUntil: z.string().nullable(),
 })
@@ -145,14 +147,17 @@ function machineWords({
 }
 
 /** What the customer should know, one sentence each. */
-export function sheetAdvice({ keptUntil, legs, stillOff, drives, repairs, start, roomUnused }: Sheet): string[] {
+export function sheetAdvice(sheet: Sheet): string[] {
+  const { keptUntil, legs, stillOff, drives, repairs, start, roomUnused, oldDriveStays } = sheet
   const lost = legs.some((l) => l.summary.lost.length > 0)
   const alone = drives.some((d) => d.volume)
   return [
     'A first disk check or a question about an improper shutdown is normal once.',
     alone
       ? 'The system is in both computers now, with the same keys and accounts. All else on both drives is unchanged.'
-      : `The old ${drives.length > 1 ? 'drives are' : 'drive is'} unchanged. Do not put ${drives.length > 1 ? 'them' : 'it'} into the same computer together with the new one: both carry one identity.`,
+      : oldDriveStays
+        ? `The old ${drives.length > 1 ? 'drives are' : 'drive is'} still in the computer, unchanged. The new one has an identity of its own, so that both can be in; the boot menu starts either system, and in the new one the old volumes have other letters.`
+        : `The old ${drives.length > 1 ? 'drives are' : 'drive is'} unchanged. Do not put ${drives.length > 1 ? 'them' : 'it'} into the same computer together with the new one: both carry one identity.`,
     ...(lost
       ? ['The files that lost something are named above. Where there is a backup of them, take them from there.']
       : []),
@@ -162,7 +167,11 @@ export function sheetAdvice({ keptUntil, legs, stillOff, drives, repairs, start,
     ...repairs.flatMap((r) => r.know),
     ...(stillOff.length > 0 ? [`Turned off for the copy and not on again: ${stillOff.join(', ')}.`] : []),
     ...(keptUntil
-      ? [`${drives.length > 1 ? 'They are' : 'It is'} kept here until ${keptUntil} and can be put back until then.`]
+      ? [
+          oldDriveStays
+            ? `Until ${keptUntil} what is on ${drives.length > 1 ? 'the old drives' : 'the old drive'} is the way back and has to stay as it is.`
+            : `${drives.length > 1 ? 'They are' : 'It is'} kept here until ${keptUntil} and can be put back until then.`,
+        ]
       : []),
   ]
 }

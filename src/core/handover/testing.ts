@@ -30,6 +30,7 @@ export const sheet = (changes: Partial<Sheet> = {}): Sheet => ({
   onto: null,
   machine: null,
   by: null,
+  oldDriveStays: false,
   handedOver: null,
   day: '4 May 2026',
   started: '09:00:08',

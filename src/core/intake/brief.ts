@@ -37,6 +37,8 @@ export const BriefSchema = z.object({
   toVirtualMachine: z.boolean(),
   /** Where the system will live when that is another computer. */
   targetComputerId: id.nullable(),
+  /** The old drive stays in the computer beside the new one; it comes out where nothing is said. */
+  oldDrive: z.literal('stays').optional(),
   /** Images on a host that hold the system's drive already. */
   images: z.array(line().max(180)).max(12).default([]),
   /** Backup that the customer told of, its day as `2026-05-02`; null when there is none. */
@@ -57,6 +59,12 @@ export function whyNotTaken(brief: Brief): string | undefined {
   const alone = brief.pairs.some((p) => p.volume !== undefined)
   if (alone && brief.toVirtualMachine) return 'A virtual machine is made of whole drives, not of one system of a drive.'
   if (alone && brief.pairs.length > 1) return 'One system of a drive is moved by itself, without further drives.'
+  if (brief.oldDrive === 'stays') {
+    if (brief.toVirtualMachine) return 'A virtual machine takes no drive out, so nothing has to stay in.'
+    if (alone) return 'A drive that one system is moved from stays in use anyway.'
+    if (brief.targetComputerId !== null && brief.targetComputerId !== brief.computerId)
+      return 'The old drive stays in beside the new one only where the system stays in its computer.'
+  }
   if (brief.toVirtualMachine && targets.length > 0) return 'A virtual machine gets virtual disks, not drives.'
   return undefined
 }

@@ -6,9 +6,11 @@ import type { Digest } from '../digest'
 import { CoreError } from '../errors'
 import { openFileSystem } from '../filesystem'
 import { fitSizes, type Layout } from '../fit/types'
+import type { MovedVolume } from '../repair/moved'
 import { surveyDrive } from '../survey/survey'
 import type { DriveSurvey, PartitionSurvey } from '../survey/types'
 import { counted } from '../words'
+import { compareLetters } from './letters'
 import { fileDigest, type VolumeSamples } from './samples'
 
 /** One thing that was looked at after the start. */
@@ -44,6 +46,8 @@ export interface Planned {
   readonly lost?: { readonly sectors: number; readonly files: readonly string[] }
   /** Of one volume that went into a drive with others: the drive as it was before. */
   readonly before?: DriveSurvey
+  /** Of a target beside its old drive: every volume of the move under its old name and its new one. */
+  readonly moved?: readonly MovedVolume[]
   /** Partitions that took up more room after that, with their sizes in bytes. */
   readonly grown?: readonly { readonly partition: number; readonly sizeBytes: number }[]
 }
@@ -95,6 +99,7 @@ export async function compareTarget(
     found:
       wrong.length > 0 ? wrong.map((p) => p.title).join(', ') : `${shown?.title} ${formatSize(shown?.sizeBytes ?? 0)}`,
   })
+  if (planned.moved) checks.push(await compareLetters(target, planned.moved, system?.guid))
   checks.push(await compareSamples(target, planned, fileDigest))
   const { lost } = planned
   if (lost && lost.sectors > 0) {

@@ -109,8 +109,10 @@ export const SYSTEM_HIVE_PATH = '/Windows/System32/config/SYSTEM'
 const MAX_SYSTEM_HIVE = 128 * 1024 * 1024
 
 /** The system's own settings, with the file's bytes and the set of them that is in use. */
-export async function openSystemHive(place: Place): Promise<{ bytes: Uint8Array; hive: Hive; set: string }> {
-  const bytes = await wholeFile(place.volume, SYSTEM_HIVE_PATH, MAX_SYSTEM_HIVE)
+export async function openSystemHive({
+  volume,
+}: Pick<Place, 'volume'>): Promise<{ bytes: Uint8Array; hive: Hive; set: string }> {
+  const bytes = await wholeFile(volume, SYSTEM_HIVE_PATH, MAX_SYSTEM_HIVE)
   const hive = await hiveIn(bytes)
   return { bytes, hive, set: await controlSetIn(hive) }
 }

@@ -30,6 +30,15 @@ export interface RepairPlan {
   readonly files?: readonly { readonly path: string; readonly partition: number }[]
 }
 
+/** A drive in a computer, as the firmware meets it. */
+export interface DriveSeat {
+  readonly slot: string
+  /** Model and capacity, as on its plate. */
+  readonly name: string
+  /** The GUIDs of the partitions on the other drives in the computer. */
+  readonly beside: readonly string[]
+}
+
 /** The drive to be repaired and what it is to start by. */
 export interface RepairSubject {
   readonly candidate: Candidate
@@ -43,6 +52,8 @@ export interface RepairSubject {
   readonly packages?: readonly DriverPackage[]
   /** The firmware of the computer that is to start, where there is one at hand. */
   readonly firmware?: Firmware
+  /** Where the drive sits in that computer, and what else is in it. */
+  readonly seat?: DriveSeat
   /** The code in front of the first partition, as the source had it. */
   readonly startCode?: BootCode
   /** Volumes that came along from the old drives, where that is known. */

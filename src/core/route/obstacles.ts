@@ -1,6 +1,7 @@
-import { lowerFirst } from '../words'
-import { placeKey } from '../things/bench'
-import { whyNotInto } from '../things/bodies'
+import { counted, lowerFirst } from '../words'
+import { driveIn, placeKey } from '../things/bench'
+import { type Slot, whyNotInto } from '../things/bodies'
+import type { Computer } from '../things/computer'
 import { type Drive, driveName } from '../things/drive'
 import { type Accessory, bracketCount, isAdapter } from '../things/accessory'
 import { formatSize } from '../bytes/size'
@@ -70,8 +71,26 @@ function ofBothInside({ bench, computerId, goal, pairs }: RouteQuestion): Obstac
   if (!computer || !target) return []
   const brackets = bracketCount(bench.accessories)
   const fitting = computer.slots.filter((s) => !whyNotInto(target, s, brackets))
+  if (pairs[0].stays && fitting.length > 0) return ofStaying({ bench, computer, pairs, fitting })
   if (fitting.length !== 1) return []
   return [{ what: 'Both drives inside', why: `The ${computer.name} has one slot for such a drive.` }]
+}
+
+/** The old drive keeps its slot, and so does everything that the move is not about. */
+function ofStaying({
+  bench,
+  computer,
+  pairs,
+  fitting,
+}: Pick<RouteQuestion, 'bench' | 'pairs'> & { computer: Computer; fitting: readonly Slot[] }): Obstacle[] {
+  const targets = pairs.map((p) => p.targetId)
+  const free = fitting.filter(({ id }) => {
+    const there = driveIn(bench, { kind: 'slot', computerId: computer.id, slot: id })
+    return there === undefined || targets.includes(there.id)
+  })
+  if (free.length >= targets.length) return []
+  const has = `The ${computer.name} has ${counted(fitting.length, 'slot')} for such a drive, ${free.length === 0 ? 'none' : `only ${free.length}`} of them free.`
+  return [{ what: 'The old drive stays in', why: `${has} It can come out instead, which Intake says.` }]
 }
 
 function ofAdapters(question: RouteQuestion): Obstacle[] {

@@ -10,7 +10,10 @@ export interface Pair {
   readonly bytes: number
   /** Images that hold it already, by the host they lie on. */
   readonly imagesAt: readonly string[]
-  /** One of its volumes goes, and both drives keep their identity: the source goes back to where it lives. */
+  /**
+   * Its target has an identity of its own afterwards, and the source is where it lives: one of its volumes goes, or the
+   * old drive stays in beside the new one.
+   */
   readonly stays?: boolean
 }
 

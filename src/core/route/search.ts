@@ -201,7 +201,7 @@ export function finish(world: World, state: State): State | undefined {
       if (key === source) return pair.stays ? Infinity : 1
       const other = seatedIn(world, state, key)
       if (other === undefined) return 2
-      return sources.has(other) ? 3 : Infinity
+      return sources.has(other) && !pair.stays ? 3 : Infinity
     }
     const ranked = (world.sites.get(computer.id) ?? [])
       .map((site) => ({ berth: site.berth, rank: rank(site) }))

@@ -18,7 +18,7 @@ import { type CopyPlan, planCopy } from '@/core/copy/plan'
 import { planInto } from '@/core/copy/plan-into'
 import { PointInTimeSource } from '@/core/copy/point-in-time'
 import type { Lost } from '@/core/copy/progress'
-import { letStart } from '@/core/copy/put-start'
+import { letStart, letStartBeside } from '@/core/copy/let-start'
 import { addPlace, putOf, retryPut, runPut } from '@/core/copy/put-volume'
 import { retryLost } from '@/core/copy/retry'
 import { type CopyOptions, type CopyOutcome, type CopyPhase, NotItsTarget, runCopy } from '@/core/copy/run'
@@ -36,7 +36,7 @@ import { sha256 } from '@/host/sha256'
 import { blake3, BLAKE3 } from '@/host/strong-digest'
 import { unfinishedName, writeImageInto } from '@/host/write-image'
 import { log } from '../ground/log'
-import type { CopyOrder, CopyPart, FromWorker, StartedPut, ToWorker } from './messages'
+import type { CopyOrder, CopyPart, FromWorker, LetStarted, ToWorker } from './messages'
 import { CopyMeter } from './meter'
 import { Pacer } from './pacer'
 
@@ -183,20 +183,26 @@ async function putInto(target: BlockDevice, put: NonNullable<CopyPart['put']>, s
       planInto,
     )
     note('all else on the drive is as it was: tables and both ends of every other partition', 'good')
-    const started = put.starts ? await startFrom(target, put) : undefined
+    const started = await startFrom(target)
     await done(source, outcome, await fingerprintOf(target), started)
   } finally {
     await journal?.close()
   }
 }
 
-async function startFrom(target: BlockDevice, put: NonNullable<CopyPart['put']>) {
-  const { number: system } = part.layout.partitions[0]
-  const files = put.repairs.map(({ file }) => file)
-  const { made, problem } = await letStart(target, {
-    ...{ system, scheme: part.layout.scheme, time: put.time, chance: () => randomBytes(16) },
+/** Changes what a start names where the target is to start beside others; undefined where nothing is to be changed. */
+async function startFrom(target: BlockDevice): Promise<LetStarted | undefined> {
+  const { starts, layout } = part
+  if (!starts) return undefined
+  const { systems, moved, time } = starts
+  const files = starts.repairs.map(({ file }) => file)
+  const wish = {
+    ...{ scheme: layout.scheme, time, chance: () => randomBytes(16) },
     journalFor: async () => repairJournal(files.shift()!),
-  })
+  }
+  const { made, problem } = await (moved
+    ? letStartBeside(target, { ...wish, systems, moved })
+    : letStart(target, { ...wish, system: systems[0] }))
   const plain = made.map(({ name, title, changes, files: touched, know }) => ({
     ...{ name, title, changes, ...(touched ? { files: touched } : {}), ...(know ? { know } : {}) },
   }))
@@ -221,7 +227,8 @@ async function copyOnto(targets: readonly BlockDevice[], source: BlockDevice): P
     const outcome = await copy(source, (plan, options) =>
       runCopy(plan, targets, { digest: blake3, ...options, ...(journal ? { journal, from: journal.state } : {}) }),
     )
-    await done(source, outcome, await fingerprintOf(targets[0]))
+    const started = await startFrom(targets[0])
+    await done(source, outcome, await fingerprintOf(targets[0]), started)
   } finally {
     await journal?.close()
   }
@@ -357,7 +364,7 @@ async function done(
   source: BlockDevice,
   { plan, outcome }: { plan: CopyPlan; outcome: CopyOutcome },
   targetFingerprint: string,
-  started?: StartedPut,
+  started?: LetStarted,
 ): Promise<void> {
   const { seconds } = meter!
   const { events, partSeconds } = meter!.report()

@@ -17,7 +17,7 @@ import { addDisk } from '../moves/machine'
 import { note } from '../moves/logbook'
 import { changeComputer, onDetach } from '../world'
 import { advance, benchNow, keepClock } from '../world/clock'
-import type { CopyOrder, CopyPart, FromWorker, StartedPut, ToWorker } from './messages'
+import type { CopyOrder, CopyPart, FromWorker, LetStarted, ToWorker } from './messages'
 
 /** How often what is seen of a copy is stored, so that it is known after the server was killed. */
 const KEEP_EVERY_MS = 1500
@@ -198,13 +198,22 @@ async function takeSummary(move: Move, leg: LegNow, which: string, summary: Copy
 /** Notes what had a system start from where it came to as repairs, which Proof takes back. */
 async function takeStarted(
   move: Move,
-  { targets: [target], put }: CopyPart,
-  { made, problem }: StartedPut,
+  { targets: [target], starts }: CopyPart,
+  { made, problem }: LetStarted,
 ): Promise<void> {
   const { proof } = await moveRow(move.id)
   const at = await benchNow()
   const repairs = made.map(({ name, title, changes, files = [], know = [] }, i) => ({
-    ...{ id: put!.repairs[i].id, at, trialAt: 0, driveId: target.id, drive: target.title, name, title, undone: false },
+    ...{
+      id: starts!.repairs[i].id,
+      at,
+      trialAt: 0,
+      driveId: target.id,
+      drive: target.title,
+      name,
+      title,
+      undone: false,
+    },
     ...{ changes: [...changes], files: [...files], know: [...know] },
   }))
   await saveStationResults(move.id, {

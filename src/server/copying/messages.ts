@@ -6,6 +6,7 @@ import type { CopyProgress, CopySummary, Lost } from '@/core/copy/progress'
 import type { Recheck } from '@/core/copy/source-binding'
 import type { Layout } from '@/core/fit/types'
 import type { VolumeSamples } from '@/core/proof/samples'
+import type { MovedVolume } from '@/core/repair/moved'
 import type { RepairPlan } from '@/core/repair/port'
 import type { LegTiming } from '@/core/route/types'
 import type { MadeOf } from '@/host/write-image'
@@ -52,14 +53,19 @@ export interface CopyPart {
   readonly heat?: HeatModel
   /** Of one volume that goes into a drive which keeps everything else. */
   readonly put?: {
-    /** Its system is to start from there. */
-    readonly starts: boolean
-    /** FILETIME that changed boot settings get. */
-    readonly time: bigint
     /** Where what is kept of its new entry, and of that entry's type, goes: the same for every copy of this leg. */
     readonly entryFile: string
     readonly tableFile: string
-    /** Where what is kept of changes to boot settings goes, in order. */
+  }
+  /** What it has to be changed in to start where other systems are. */
+  readonly starts?: {
+    /** The partitions whose systems are to start. */
+    readonly systems: readonly number[]
+    /** Every volume under its old name and its new one; absent where one came beside those that are there. */
+    readonly moved?: readonly MovedVolume[]
+    /** FILETIME that changed boot settings get. */
+    readonly time: bigint
+    /** Where what is kept of the changes goes, in order. */
     readonly repairs: readonly { readonly id: string; readonly file: string }[]
   }
   /** The source is in a computer whose own system runs. */
@@ -80,8 +86,8 @@ export type ToWorker =
   | { readonly type: 'pace'; readonly pace: Pace }
   | { readonly type: 'gone'; readonly driveId: string; readonly what: string }
 
-/** How a system that came into a drive with others is started from now on, by changes that can be taken back. */
-export interface StartedPut {
+/** How a system is started from now on where others are, by changes that can be taken back. */
+export interface LetStarted {
   readonly made: readonly Pick<RepairPlan, 'name' | 'title' | 'changes' | 'files' | 'know'>[]
   /** Why it is not, in a sentence. */
   readonly problem: string | null
@@ -102,7 +108,7 @@ export type FromWorker =
       readonly type: 'done'
       readonly summary: CopySummary
       readonly samples: VolumeSamples[] | null
-      readonly started?: StartedPut
+      readonly started?: LetStarted
     }
   | {
       readonly type: 'retried'

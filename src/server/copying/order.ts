@@ -6,9 +6,10 @@ import type { Drive } from '@/core/things/drive'
 import { journalsFolder } from '../ground/paths'
 import { Refusal } from '../ground/refusals'
 import { leasableDrive, type LeaseRequest } from '../leases'
-import type { Move } from '../moves'
+import { type Move, oldDriveStays } from '../moves'
 import { journalOf, latestCopy, snapshotOf } from '../moves/copies'
 import { copyNote, type LegNow } from '../moves/legs'
+import { movedVolumesOf } from '../moves/moved'
 import { nextRepairIds, repairFile } from '../moves/repair-files'
 import { driveOf, driveUnder, leasableMedium, type Medium, mediumBytes, mediumName } from '../moves/media'
 import { benchNow, pace } from '../world/clock'
@@ -64,25 +65,33 @@ async function partFor(move: Move, leg: LegNow, job: string) {
     ...(heat ? { heat } : {}),
     ...(leg.to.kind === 'image' ? { made: madeOf(leg) } : {}),
     ...(live ? { live } : {}),
-    ...(leg.last && leg.layout.into ? { put: await putOf(move, leg) } : {}),
+    ...(leg.last && leg.layout.into ? { put: putOf(move, leg) } : {}),
+    ...(leg.last ? await startsOf(move, leg) : {}),
   } satisfies Partial<CopyPart>
 }
 
-/** How a volume that goes into a drive with others is started there. */
-async function putOf(move: Move, { index, layout, source }: LegNow): Promise<NonNullable<CopyPart['put']>> {
-  const [{ sourceNumber }] = layout.partitions
-  const starts = source.partitions.find((p) => p.number === sourceNumber)?.system !== undefined
-  const ids = await nextRepairIds(move.id, move.row.proof?.repairs ?? [], STARTS)
+/** Where what is kept of a volume's entry in a drive with others goes. */
+function putOf(move: Move, { index }: LegNow): NonNullable<CopyPart['put']> {
   const kept = path.join(journalsFolder(), `put-${move.id}-${index}`)
-  return {
-    ...{ starts, entryFile: `${kept}.entry`, tableFile: `${kept}.table` },
-    time: fileTime(await benchNow()),
-    repairs: ids.map((id) => ({ id, file: repairFile(move.id, id) })),
-  }
+  return { entryFile: `${kept}.entry`, tableFile: `${kept}.table` }
 }
 
-/** Changes at most that have a system start from where it came to. */
-const STARTS = 2
+/** What a target has to be changed in that starts beside another system or its own source. */
+async function startsOf(move: Move, { layout, source, to }: LegNow): Promise<Pick<CopyPart, 'starts'>> {
+  if (to.kind !== 'drive' || (!layout.into && !oldDriveStays(move))) return {}
+  const withSystem = source.partitions.filter((p) => p.system).map((p) => p.number)
+  const systems = layout.partitions.filter((p) => withSystem.includes(p.sourceNumber)).map((p) => p.number)
+  if (systems.length === 0) return {}
+  const ids = await nextRepairIds(move.id, move.row.proof?.repairs ?? [], 1 + systems.length)
+  return {
+    starts: {
+      systems,
+      ...(layout.into ? {} : { moved: movedVolumesOf(move) }),
+      time: fileTime(await benchNow()),
+      repairs: ids.map((id) => ({ id, file: repairFile(move.id, id) })),
+    },
+  }
+}
 
 /** What the record of an image tells of where it came from; what is left out is said with the choices. */
 function madeOf({ from, source, layout, volumes }: LegNow): NonNullable<CopyOrder['made']> {

@@ -1,5 +1,6 @@
 import type { Brief } from '@/core/intake/brief'
 import { legsOf, type Transfer } from '@/core/route/types'
+import type { Drive } from '@/core/things/drive'
 import { MoveRow, movesVersion } from '../database/models'
 import { log } from '../ground/log'
 import { singleton } from '../ground/singleton'
@@ -11,6 +12,8 @@ export interface MoveClaim {
   readonly customer: string
   readonly handedOver: boolean
   readonly pairs: Brief['pairs']
+  /** Its old drives stay in their computer. */
+  readonly oldDriveStays: boolean
   /** Copies of the plan that was taken; none before one was. */
   readonly transfers: readonly Transfer[]
   /** Images on drives that its plan makes or begins with. */
@@ -70,6 +73,7 @@ function claimOf(row: MoveRow): MoveClaim {
     customer: brief.customer,
     handedOver: handover !== null,
     pairs: brief.pairs,
+    oldDriveStays: brief.oldDrive === 'stays',
     transfers,
     images,
   }
@@ -77,3 +81,12 @@ function claimOf(row: MoveRow): MoveClaim {
 
 /** The drive that a transfer writes, if it writes one. */
 export const driveWritten = ({ to }: Transfer): string[] => (to.kind === 'drive' ? [to.driveId] : [])
+
+/** The moves that a drive was the source of, the newest first. */
+export const movesFrom = (driveId: string, claims: readonly MoveClaim[]): readonly MoveClaim[] =>
+  claims.filter((claim) => claim.pairs.some((p) => p.sourceId === driveId)).toReversed()
+
+/** An old drive that was left in its computer beside the new one, with a day like those on the shelf. */
+export function staysInside({ place, shelf }: Drive, [newest]: readonly MoveClaim[]): boolean {
+  return place.kind === 'slot' && shelf !== undefined && newest?.handedOver === true && newest.oldDriveStays
+}

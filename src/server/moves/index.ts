@@ -79,6 +79,9 @@ export function moveOf(row: MoveRow, bench: BenchState): Move {
 /** One system of a drive moves, so that both drives stay in use and keep their identities. */
 export const movesAlone = ({ pairs }: Pick<Move, 'pairs'>) => pairs.some((p) => p.volume !== undefined)
 
+/** The old drive stays in the computer beside the new one, which gets an identity of its own. */
+export const oldDriveStays = ({ brief }: Pick<Move, 'brief'>) => brief.oldDrive === 'stays'
+
 /** Which thing of a move is no longer on the bench, in a sentence; undefined when all are. */
 export function whatIsGone(brief: Brief, bench: BenchState): string | undefined {
   if (!bench.computers.some((c) => c.id === brief.computerId)) return 'Its computer is no longer on the bench.'

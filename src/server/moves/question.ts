@@ -9,7 +9,7 @@ import type { BenchState } from '@/core/things/bench'
 import { type Drive, driveName } from '@/core/things/drive'
 import { CopyRow } from '../database/models'
 import { knownOf } from '../world/known'
-import type { Move } from '.'
+import { type Move, oldDriveStays } from '.'
 import { driveWritten, moveClaims } from './claims'
 
 /** The drives, with what each pair holds, as the search for plans asks. */
@@ -19,7 +19,7 @@ export function pairsOf({ brief, row, bench, pairs }: Move): Pair[] {
     sourceId: source.id,
     targetId: target?.id ?? null,
     bytes: bytesOf(row.survey?.pairs[i].source, volume) ?? source.sizeBytes,
-    ...(volume === undefined ? {} : { stays: true }),
+    ...(volume === undefined && !oldDriveStays({ brief }) ? {} : { stays: true }),
     // A drive that is an image lies at the host, and needs no dock to be read there.
     imagesAt: source.image !== null || (i === 0 && brief.images.length > 0) ? hosts.slice(0, 1) : [],
   }))

@@ -1,4 +1,4 @@
-import { readdir } from 'node:fs/promises'
+import { readdir, unlink } from 'node:fs/promises'
 import path from 'node:path'
 import { journalsFolder } from '../ground/paths'
 
@@ -20,6 +20,11 @@ export async function nextRepairIds(
   const taken = [...(await repairIdsOf(moveId)), ...made.map((r) => r.id)].map(Number)
   const first = Math.max(0, ...taken) + 1
   return Array.from({ length: count }, (_, i) => String(first + i))
+}
+
+/** Throws away what was kept of changes to a target that is written anew from its first sector, and noted nowhere. */
+export async function forgetUnnotedRepairs(moveId: string, noted: readonly { readonly id: string }[]): Promise<void> {
+  for (const id of await repairIdsOf(moveId)) if (!noted.some((r) => r.id === id)) await unlink(repairFile(moveId, id))
 }
 
 export function repairFile(moveId: string, id: string): string {

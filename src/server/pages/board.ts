@@ -15,6 +15,7 @@ import { singleton } from '../ground/singleton'
 import { unfinishedUploads } from '../images/upload'
 import { clockTime, daysUntil, promiseWords } from '../ground/words'
 import { moveOf, obstacleOf, whatIsGone } from '../moves'
+import { moveClaims, movesFrom, staysInside } from '../moves/claims'
 import { running } from '../moves/copies'
 import { progressOf, type Progress } from '../moves/legs'
 import { logbook } from '../moves/logbook'
@@ -54,8 +55,9 @@ export async function boardState(find = '') {
       return { name, holds: drive ? driveName(drive) : 'empty', empty: !drive }
     })
   })
+  const claims = await moveClaims(benchId)
   const shelf = bench.drives
-    .filter((d) => d.place.kind === 'shelf' && d.shelf)
+    .filter((d) => d.shelf && (d.place.kind === 'shelf' || staysInside(d, movesFrom(d.id, claims))))
     .map((d) => {
       const days = d.shelf!.until ? daysUntil(now, d.shelf!.until) : undefined
       return {

@@ -27,6 +27,8 @@ export interface FitPair {
   readonly index: number
   /** The one partition that goes, onto a drive that keeps everything else; null where the whole drive does. */
   readonly volume: number | null
+  /** A new identity for a target beside which the old drive stays; null where that comes out. */
+  readonly ownIdentity: string | null
   readonly source: PlateDrive & { readonly model: string }
   /** Null where a virtual disk is still to be made. */
   readonly target: (PlateDrive & { readonly model: string }) | null

@@ -14,11 +14,13 @@ interface FitOptionsProps {
   readonly wish: FitWish
   readonly layout?: Layout
   readonly locked: boolean
+  /** The old drive stays in the computer, so that nothing of the target may have its identity. */
+  readonly stays: boolean
   readonly onWish: (wish: FitWish) => void
 }
 
 /** What is seldom asked for: the table, where partitions may start, identities, a reserve. */
-export function FitOptions({ survey, wish, layout, locked, onWish }: FitOptionsProps) {
+export function FitOptions({ survey, wish, layout, locked, stays, onWish }: FitOptionsProps) {
   const scheme = wish.scheme ?? (survey.scheme === 'mbr' ? 'mbr' : 'gpt')
   const identity = wish.identity?.of ?? 'kept'
   return (
@@ -38,7 +40,7 @@ export function FitOptions({ survey, wish, layout, locked, onWish }: FitOptionsP
         <Choice
           label="Identity of the target"
           value={identity}
-          disabled={locked}
+          disabled={locked || stays}
           options={[
             ['kept', 'the same, as boot settings need it'],
             ['disk', 'a new one for the drive'],

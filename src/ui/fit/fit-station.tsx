@@ -3,6 +3,7 @@
 import { useCallback, useEffect, useMemo, useState } from 'react'
 import { formatCapacity, formatSize, parseSize } from '@/core/bytes/size'
 import { rangeOf, withSize } from '@/core/fit/range'
+import { whyNotBeside } from '@/core/fit/beside'
 import { movedPartitions, targetOf } from '@/core/fit/ends'
 import { volumesGive } from '@/core/fit/gives'
 import { defaultWish, solveFit } from '@/core/fit/solve'
@@ -70,9 +71,18 @@ export function FitStation({ moveId, view }: { moveId: string; view: FitView }) 
 function FitOfPair({ moveId, pair, view, acting, tabs, onLocked }: FitOfPairProps) {
   const { act, go, busy } = acting
   const { lockFit, unlockFit, takeTarget } = useActions()
-  const { sourceSurvey, targetSurvey, locked, earlier } = pair
-  const history = useHistory<FitWish>(() => locked?.wish ?? earlier[0]?.wish ?? defaultWish(sourceSurvey))
-  const { set, undo, redo } = history
+  const { sourceSurvey, targetSurvey, locked, earlier, ownIdentity } = pair
+  // Beside its source a target keeps nothing of that one's identity, whatever rules are taken up.
+  const own = useCallback(
+    (wish: FitWish): FitWish =>
+      ownIdentity === null || wish.identity?.of === 'all'
+        ? wish
+        : { ...wish, identity: { of: 'all', seed: ownIdentity } },
+    [ownIdentity],
+  )
+  const history = useHistory<FitWish>(() => own(locked?.wish ?? earlier[0]?.wish ?? defaultWish(sourceSurvey)))
+  const { set: take, undo, redo } = history
+  const set = useCallback((wish: FitWish, stroke?: string) => take(own(wish), stroke), [take, own])
   const wish = locked?.wish ?? history.now
   const [tried, setTried] = useState('')
   const candidate = locked ? undefined : view.candidates.find((c) => c.id === tried)
@@ -110,6 +120,7 @@ function FitOfPair({ moveId, pair, view, acting, tabs, onLocked }: FitOfPairProp
     (number: number, bytes: number, stroke?: string) => set(withSize(wish, number, bytes), stroke),
     [set, wish],
   )
+  const beside = ownIdentity !== null ? whyNotBeside(sourceSurvey, wish) : undefined
   const lock = async () => {
     const fit = { wish, pair: pair.index, ...(targetSurvey ? {} : { virtualBytes }) }
     const done = await act(() => lockFit(moveId, fit), onLocked || view.obstacle ? undefined : ready)
@@ -149,7 +160,7 @@ function FitOfPair({ moveId, pair, view, acting, tabs, onLocked }: FitOfPairProp
       next={
         <Next
           locked={locked}
-          canLock={result.fits && !busy && !view.stale}
+          canLock={result.fits && !busy && !view.stale && beside === undefined}
           busy={busy}
           obstacle={view.obstacle}
           candidate={candidate}
@@ -186,6 +197,11 @@ function FitOfPair({ moveId, pair, view, acting, tabs, onLocked }: FitOfPairProp
             onWish={set}
           />
         </>
+      )}
+      {beside && (
+        <div className="mb-4">
+          <Callout tone="bad">{beside}</Callout>
+        </div>
       )}
       {!result.fits && <WhyNot result={result} gives={gives} canUndo={history.canUndo} onUndo={undo} onWish={set} />}
       {shown && (
@@ -235,7 +251,14 @@ function FitOfPair({ moveId, pair, view, acting, tabs, onLocked }: FitOfPairProp
           )}
         </>
       )}
-      <FitOptions survey={sourceSurvey} wish={wish} layout={layout} locked={!canChange} onWish={set} />
+      <FitOptions
+        survey={sourceSurvey}
+        wish={wish}
+        layout={layout}
+        locked={!canChange}
+        stays={ownIdentity !== null}
+        onWish={set}
+      />
     </Stage>
   )
 }

@@ -50,9 +50,11 @@ export function HandoverStation({ moveId, view }: { moveId: string; view: Handov
       reason={
         alone
           ? `${sheet.move.customer} gets both computers back with this sheet; the source stays in use.`
-          : closed
-            ? `The old drive stays on the shelf until ${sheet.keptUntil}; until then it is the way back.`
-            : `${sheet.move.customer} gets the ${sheet.onto ? sheet.onto.name : `${sheet.computer.name} back`} with this sheet. The old drive goes on the shelf for 14 days.`
+          : sheet.oldDriveStays
+            ? `${closed ? '' : `${sheet.move.customer} gets the ${sheet.computer.name} back with this sheet. `}The old drive is still in it, as the way back${sheet.keptUntil ? ` until ${sheet.keptUntil}` : ' for 14 days'}.`
+            : closed
+              ? `The old drive stays on the shelf until ${sheet.keptUntil}; until then it is the way back.`
+              : `${sheet.move.customer} gets the ${sheet.onto ? sheet.onto.name : `${sheet.computer.name} back`} with this sheet. The old drive goes on the shelf for 14 days.`
       }
       tools={
         <>
@@ -70,7 +72,7 @@ export function HandoverStation({ moveId, view }: { moveId: string; view: Handov
               ))}
             </div>
           </AsideBlock>
-          <AsideBlock title={alone ? 'Stays in use' : 'Stays here'}>
+          <AsideBlock title={alone ? 'Stays in use' : sheet.oldDriveStays ? 'Goes back with it' : 'Stays here'}>
             <div className="space-y-3">
               {view.plates.map((p) => (
                 <div key={p.source.serial}>

@@ -114,7 +114,9 @@ export function IntakeStation({ moveId, view }: { moveId: string; view: IntakeVi
                 {alone
                   ? `${view.volume?.title ?? 'One system'}, into a drive that keeps everything else`
                   : i === 0
-                    ? 'From the old drive to the new one'
+                    ? brief.oldDrive === 'stays'
+                      ? 'From the old drive, which stays in, to the new one'
+                      : 'From the old drive to the new one'
                     : `Further drive ${i}`}
               </h2>
               <Plate drive={source} role="Source, only ever read" capacity />

@@ -51,7 +51,7 @@ export function MoveForm({ computers, drives, hasHost, moveId, brief }: MoveForm
   const pairs = useFieldArray({ control, name: 'pairs' })
   const now = useWatch({ control }) as Brief
   const complete = now.computerId !== '' && now.pairs.every((p) => p.sourceId !== '' && p.targetId !== '')
-  const contradiction = complete ? whyNotTaken(now) : undefined
+  const contradiction = complete ? whyNotTaken(mayStay(now) ? now : { ...now, oldDrive: undefined }) : undefined
   const inComputer = drives.filter((d) => d.computerId === now.computerId)
   const sources = [...inComputer, ...drives.filter((d) => d.computerId === null)]
 
@@ -80,7 +80,9 @@ export function MoveForm({ computers, drives, hasHost, moveId, brief }: MoveForm
     }
     if (reason !== 'another computer') setValue('targetComputerId', null)
   }
-  const save = handleSubmit(async (made) => {
+  const save = handleSubmit(async (filled) => {
+    // What was said of the old drive before is not asked any more, and means nothing.
+    const made = mayStay(filled) ? filled : { ...filled, oldDrive: undefined }
     if (moveId) {
       await act(() => changeMove(moveId, made), `/moves/${moveId}/intake`)
       return
@@ -216,6 +218,16 @@ export function MoveForm({ computers, drives, hasHost, moveId, brief }: MoveForm
               Add a further drive
             </Button>
           </div>
+          {mayStay(now) && (
+            <ChoiceField
+              label="The old drive"
+              value={now.oldDrive ?? ''}
+              onChange={(e) => setValue('oldDrive', e.target.value === 'stays' ? 'stays' : undefined)}
+            >
+              <option value="">comes out, and is kept as the way back</option>
+              <option value="stays">stays in, beside the new one</option>
+            </ChoiceField>
+          )}
           <TextField label="Name of the move" {...register('name')} />
           <TextField label="Customer" {...register('customer')} />
           <TextField label="Promised for" type="datetime-local" {...register('promised')} />
@@ -240,6 +252,12 @@ export function MoveForm({ computers, drives, hasHost, moveId, brief }: MoveForm
       )}
     </Stage>
   )
+}
+
+/** Whether the old drive can be left in the computer at all. */
+function mayStay({ toVirtualMachine, pairs, targetComputerId, computerId }: Brief): boolean {
+  const stays = targetComputerId === null || targetComputerId === computerId
+  return !toVirtualMachine && stays && pairs.every((p) => p.volume === undefined)
 }
 
 /** What a drive holds, read now; of a target what will be gone. */

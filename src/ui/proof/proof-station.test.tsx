@@ -36,6 +36,7 @@ const repair = (name: string, why: string | null = null) => ({ name, title: `Men
 function shown(changes: Partial<View> = {}): Shown {
   const view: View = {
     alone: false,
+    stays: false,
     mode: 'uefi',
     repaired: false,
     rearranged: false,

@@ -30,6 +30,8 @@ interface ProofView {
   /** What the computer starts by. */
   /** One system of a drive moves, and both drives stay in use. */
   readonly alone: boolean
+  /** The old drive stays in beside the new one. */
+  readonly stays: boolean
   readonly mode: 'uefi' | 'bios'
   /** A repair was made after the last trial. */
   readonly repaired: boolean
@@ -136,7 +138,11 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
                 <Plate
                   drive={source}
                   role={view.alone ? 'Source, stays in use' : 'Old drive'}
-                  note={view.alone ? undefined : `${source.place}; keep apart, it carries the same disk identity`}
+                  note={
+                    view.alone || view.stays
+                      ? undefined
+                      : `${source.place}; keep apart, it carries the same disk identity`
+                  }
                 />
               )}
               {target && !present.some((s) => s.which === 'target') && (
@@ -189,7 +195,11 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
             label={repair.title}
             onAct={() => void act(() => makeRepair(moveId, repair.name))}
             disabled={busy}
-            hint="On the new drive only, and it can be undone."
+            hint={
+              repair.name === 'boot-entry'
+                ? 'In the computer’s firmware, and it can be undone.'
+                : 'On the new drive only, and it can be undone.'
+            }
           />
         ) : (
           <NextAction
@@ -200,7 +210,7 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
         )
       }
     >
-      {!view.swapped && present.some((s) => s.which === 'source') && (
+      {!view.stays && !view.swapped && present.some((s) => s.which === 'source') && (
         <div className="mb-4">
           <Callout>The old drive is still in the {computer.name}: a start now says nothing about the new one.</Callout>
         </div>
@@ -249,7 +259,9 @@ function wordsOf(view: ProofView): { heading: string; reason: string } {
       heading: `The ${computer.name} has not been started yet`,
       reason: swapped
         ? `The ${target?.name ?? 'new disk'} is in. Starting follows every link from the firmware to the system, on the bytes of the drive.`
-        : 'It can be started now, but the old drive is still in it.',
+        : view.stays
+          ? 'The new drive is not in it yet.'
+          : 'It can be started now, but the old drive is still in it.',
     }
   }
   const words = `Trial ${trial.number}, ${trial.time}, from the ${trial.drive}.`

@@ -42,6 +42,8 @@ interface RouteView {
   readonly toVirtualMachine: boolean
   /** One system of a drive moves, and both drives stay in use. */
   readonly alone: boolean
+  /** The old drive stays in the computer beside the new one. */
+  readonly stays: boolean
 }
 
 /** How many kinds of routes are drawn in full; the others show when they are chosen. */
@@ -74,7 +76,7 @@ export function RouteStation({ moveId, view }: { moveId: string; view: RouteView
         view,
         groups.map((group) => group.filter((one) => one.notYet === null)).filter((g) => g.length > 0),
       )}
-      aside={<PlanFacts plan={plan} alone={view.alone} />}
+      aside={<PlanFacts plan={plan} alone={view.alone} stays={view.stays} />}
       next={
         isTaken || begun ? (
           <NextAction
@@ -265,7 +267,7 @@ function endsOf({ stops }: PlanView): string {
     .join(', then ')
 }
 
-function PlanFacts({ plan, alone }: { plan: PlanView; alone: boolean }) {
+function PlanFacts({ plan, alone, stays }: { plan: PlanView; alone: boolean; stays: boolean }) {
   const screwsWord =
     plan.openings === 0 ? 'not opened' : plan.openings === 1 ? 'opened once' : `opened ${plan.openings} times`
   return (
@@ -310,6 +312,12 @@ function PlanFacts({ plan, alone }: { plan: PlanView; alone: boolean }) {
               ? 'The source is only read, and stays in use where it is.'
               : 'The old drive is only read. It stays the way back until it is erased by hand.'}
           </li>
+          {stays && (
+            <li>
+              It stays in beside the new one, which gets an identity of its own. Its volumes get other drive letters in
+              the new system.
+            </li>
+          )}
         </ul>
       </AsideBlock>
     </>

@@ -14,6 +14,7 @@ import { PlateCheck } from '@/ui/ready/plate-check'
 import { Button } from '@/ui/shared/button'
 import { Choice } from '@/ui/shared/choice'
 import { Dialog } from '@/ui/shared/dialog'
+import { TextField } from '@/ui/shared/field'
 
 interface Shelved {
   readonly id: string
@@ -37,6 +38,8 @@ interface Shelved {
     readonly customer: string
     readonly handedOver: boolean
   }[]
+  /** Where it is, of one that stays in its computer. */
+  readonly inside: string | null
   readonly goesInto: readonly { readonly key: string; readonly name: string; readonly place: Place }[]
 }
 
@@ -109,6 +112,7 @@ export function Shelf({ bench, drives, job }: { bench: string; drives: readonly 
                   {dueWords(drive)}
                 </span>
                 {drive.until && <span className="block text-[13px] text-ink-soft">kept until {drive.until}</span>}
+                {drive.inside && <span className="block text-[13px] text-ink-soft">stays in the {drive.inside}</span>}
               </p>
               <div className="flex flex-wrap gap-2">
                 <Link
@@ -118,10 +122,12 @@ export function Shelf({ bench, drives, job }: { bench: string; drives: readonly 
                   Label
                   <span className="sr-only"> of the {drive.name}</span>
                 </Link>
-                <Button small disabled={busy} onClick={() => setAsked({ what: 'put-back', drive })}>
-                  Put it back
-                  <span className="sr-only">: {drive.name}</span>
-                </Button>
+                {drive.inside === null && (
+                  <Button small disabled={busy} onClick={() => setAsked({ what: 'put-back', drive })}>
+                    Put it back
+                    <span className="sr-only">: {drive.name}</span>
+                  </Button>
+                )}
                 <Button
                   small
                   tone="erases"
@@ -156,9 +162,12 @@ function EraseDialog({ drive, onClose }: { drive: Shelved; onClose: () => void }
   const [plate, setPlate] = useState('')
   const [how, setHow] = useState('zeros')
   const [reason, setReason] = useState('')
+  const [then, setThen] = useState(drive.inside === null ? '' : 'ntfs')
+  const [label, setLabel] = useState('')
   const early = !drive.due
+  const volume = then === '' ? {} : { volume: { kind: then, label } }
   const send = async () => {
-    if (await act(() => eraseDrive({ driveId: drive.id, how, plate, reason }))) onClose()
+    if (await act(() => eraseDrive({ driveId: drive.id, how, plate, reason, ...volume }))) onClose()
   }
   return (
     <Dialog
@@ -192,6 +201,29 @@ function EraseDialog({ drive, onClose }: { drive: Shelved; onClose: () => void }
             ['discard', 'The drive is told to forget it all'],
           ]}
         />
+        {drive.inside && (
+          <div className="grid gap-x-4 gap-y-3 sm:grid-cols-2">
+            <Choice
+              label="Afterwards"
+              value={then}
+              disabled={busy}
+              onChange={setThen}
+              options={[
+                ['ntfs', 'a data volume, NTFS'],
+                ['exfat', 'a data volume, exFAT'],
+                ['', 'nothing is on it'],
+              ]}
+            />
+            {then !== '' && (
+              <TextField
+                label="Label of the volume"
+                value={label}
+                maxLength={40}
+                onChange={(event) => setLabel(event.target.value)}
+              />
+            )}
+          </div>
+        )}
         {early && (
           <label className="block">
             <span className="mb-1 block text-[13px] text-ink-soft">Why before its day? The logbook will say it.</span>

@@ -56,7 +56,7 @@ function shown(changes: Partial<View> = {}): Shown {
     },
     tools: ['Phillips 2'],
     drives: [drive('Old drive', false), drive('New drive', true)],
-    alone: false,
+    apart: false,
     target: 'Corvina S5 960 GB',
     ...changes,
   }

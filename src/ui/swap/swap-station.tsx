@@ -31,8 +31,8 @@ interface SwapView {
   readonly computer: PlannedComputer
   readonly tools: readonly string[]
   readonly drives: readonly (PlateDrive & { readonly id: string; readonly here: boolean; readonly role: string })[]
-  /** One system of a drive moves, and both drives keep their identities. */
-  readonly alone: boolean
+  /** Both drives may be in a computer together. */
+  readonly apart: boolean
   readonly target: string
 }
 
@@ -108,7 +108,7 @@ export function SwapStation({ moveId, view }: { moveId: string; view: SwapView }
               </ul>
             </AsideBlock>
           )}
-          {!view.alone && (
+          {!view.apart && (
             <Callout>
               A drive and its copy carry one identity. They must not be in a computer together at a start.
             </Callout>

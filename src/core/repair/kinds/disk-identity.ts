@@ -2,7 +2,7 @@ import { type BlockDevice, readBytes } from '../../block/device'
 import { type Candidate, identityOf } from '../../boot/start'
 import { storeDeviceOf } from '../../boot/start-windows'
 import { deviceBytes, ELEMENTS, elementPath, letterBytes, type StoreDevice, STORE_OBJECTS } from '../../boot/store'
-import { guidToString } from '../../bytes/guid'
+import { guidByChance } from '../../bytes/guid'
 import { sameBytes } from '../../bytes/same'
 import { CoreError, orUndefined } from '../../errors'
 import { readScheme } from '../../scheme'
@@ -51,11 +51,7 @@ async function renew(candidate: Candidate, device: BlockDevice, chance: Uint8Arr
   const work = async (target: BlockDevice) => {
     const { reading } = candidate
     if (reading.scheme === 'gpt') {
-      const id = chance.slice(0, 16)
-      // Version 4 by RFC 9562; the third group is stored little-endian.
-      id[7] = (id[7] & 0x0f) | 0x40
-      id[8] = (id[8] & 0x3f) | 0x80
-      const table = { ...reading.gpt.table, diskGuid: guidToString(id) }
+      const table = { ...reading.gpt.table, diskGuid: guidByChance(chance) }
       for (const { offset, bytes } of gptWrites(device.size, device.logicalSectorSize, table))
         // The first sector only protects the table, and stays.
         if (offset > 0) await target.write(offset, bytes)

@@ -146,6 +146,17 @@ export const WORLD = refusals({
     status: 409,
     sentence: ({ drive }: OfDrive) => `The ${drive} is not on the shelf. Only what was set aside is erased.`,
   },
+  'erase-computer-off': {
+    status: 409,
+    sentence: ({ drive, computer }: OfDrive & { computer: string }) =>
+      `The ${drive} is in the ${computer}, which is off. Start that from its new drive or from the rescue stick first.`,
+  },
+  'erase-running': {
+    status: 409,
+    sentence: ({ drive, computer }: OfDrive & { computer: string }) =>
+      `The ${computer} would start from the ${drive} as things are, so it may be running from it. Have it start from another drive first, or run it from the rescue stick.`,
+  },
+  'no-data-volume': { status: 409, sentence: ({ why }: { why: string }) => why },
   'erase-way-back': {
     status: 409,
     sentence: ({ drive, move }: OfDrive & { move: string }) =>

@@ -1,7 +1,10 @@
 import { z } from 'zod'
+import { fileTime } from '@/core/bytes/file-time'
 import { formatSize } from '@/core/bytes/size'
+import { labelProblem } from '@/core/filesystem/label-rule'
 import type { JobView } from '@/core/job'
 import { PLATE_CHARACTERS, plateMatches, platePrefix } from '@/core/ready/plate-check'
+import { DATA_KINDS, type DataKind, whyNoDataVolume } from '@/core/reuse/data-volume'
 import { type BenchState, placeKey, placeName, whyNotThere } from '@/core/things/bench'
 import { fittedWords } from '@/core/things/bodies'
 import { type Drive, driveName, type Place, PlaceSchema } from '@/core/things/drive'
@@ -12,18 +15,27 @@ import { dayWithYear, daysUntil, laterDay } from '../../ground/words'
 import { listJobs, runningJobs, startJob, type StartedJob } from '../../jobs'
 import { runTask } from '../../jobs/threads'
 import { leasableDrive } from '../../leases'
-import { type MoveClaim, moveClaims } from '../../moves/claims'
+import { type MoveClaim, moveClaims, movesFrom, staysInside } from '../../moves/claims'
 import { note } from '../../moves/logbook'
-import { activeBench, benchOf, benchOfDrive, benchState, driveById, driveBytes, placeDrive } from '../../world'
+import {
+  activeBench,
+  benchOf,
+  benchOfDrive,
+  benchState,
+  computerById,
+  driveById,
+  driveBytes,
+  placeDrive,
+} from '../../world'
 import { benchNow } from '../../world/clock'
+import { attachedDrives } from '../../world/computers/attach'
 
 // Old drives that were set aside: the way back until their day, free to be erased after it.
 
 /** The moves that a drive was the source of, the newest first. */
 async function movesOfDrive(driveId: string): Promise<readonly MoveClaim[]> {
   const { benchId } = await benchOf(driveId)
-  const claims = await moveClaims(benchId)
-  return claims.filter((claim) => claim.pairs.some((p) => p.sourceId === driveId)).toReversed()
+  return movesFrom(driveId, await moveClaims(benchId))
 }
 
 /** Everything the shelf's page shows. */
@@ -32,14 +44,18 @@ export async function shelfState() {
   const bench = await benchState(id)
   const now = await benchNow()
   const drives = []
-  for (const drive of bench.drives.filter((d) => d.place.kind === 'shelf')) {
+  for (const drive of bench.drives) {
     const moves = await movesOfDrive(drive.id)
+    const inside = staysInside(drive, moves)
+    if (drive.place.kind !== 'shelf' && !inside) continue
     const shown = shelved(drive, now)
     drives.push({
       ...shown,
       mayErase: shown.due && shown.hasBytes && moves.every((m) => m.handedOver),
       moves: moves.map(moveWords),
-      goesInto: openings(drive, bench),
+      /** Where it is, of one that stays in its computer. */
+      inside: inside ? placeName(drive.place, bench) : null,
+      goesInto: inside ? [] : openings(drive, bench),
     })
   }
   return { bench: name, job: await eraseJob(), drives: drives.sort((a, b) => (a.days ?? 1e9) - (b.days ?? 1e9)) }
@@ -104,17 +120,25 @@ export const EraseSchema = z.object({
   how: z.enum(['zeros', 'discard']),
   plate: z.string().max(PLATE_CHARACTERS),
   reason: z.string().trim().max(300).default(''),
+  /** The volume that it gets afterwards, where it is to hold data in its computer. */
+  volume: z.object({ kind: z.enum(DATA_KINDS), label: z.string().trim().max(40) }).optional(),
 })
 
-/** Erases a drive of the shelf for reuse. Rejects with Refusal, nothing written, where it may not be. */
+/**
+ * Erases a drive of the shelf, or one that stays in its computer, for reuse. Rejects with Refusal, nothing written, where
+ * it may not be.
+ */
 export async function eraseDrive(input: unknown): Promise<StartedJob> {
-  const { driveId, how, plate, reason } = EraseSchema.parse(input)
+  const { driveId, how, plate, reason, volume } = EraseSchema.parse(input)
   const drive = await driveById(driveId)
   const name = driveName(drive)
-  if (drive.place.kind !== 'shelf') throw new Refusal('erase-off-shelf', { drive: name })
+  const moves = await movesOfDrive(driveId)
+  if (drive.place.kind === 'slot' && staysInside(drive, moves)) await expectReachable(drive, drive.place.computerId)
+  else if (drive.place.kind !== 'shelf') throw new Refusal('erase-off-shelf', { drive: name })
   if (drive.file === null) throw new Refusal('drive-described-only', { drive: name })
   if (!plateMatches(drive.serial, plate)) throw new Refusal('plate-wrong', { drive: name })
-  const moves = await movesOfDrive(driveId)
+  const problem = volume && (whyNoDataVolume(drive, volume.kind) ?? labelProblem(volume.kind, volume.label))
+  if (problem) throw new Refusal('no-data-volume', { why: problem })
   const open = moves.find((m) => !m.handedOver)
   if (open) throw new Refusal('erase-way-back', { drive: name, move: open.name })
   const { days, until } = shelved(drive, await benchNow())
@@ -126,20 +150,38 @@ export async function eraseDrive(input: unknown): Promise<StartedJob> {
     kind: 'erase',
     title: `Erase of the ${name}`,
     purpose: 'an erase',
-    lease: { write: [await leasableDrive(drive)] },
+    lease: { write: [await leasableDrive(drive)], needsPower: drive.place.kind === 'slot' },
     leaves: 'The drive may hold a part of what it held.',
     async run() {
       await refuseOther(drive)
-      const erased = await runTask('eraseDrive', { drive: driveBytes(drive), how }, { long: true })
+      const made = volume && { ...volume, time: fileTime(await benchNow()) }
+      const erased = await runTask('eraseDrive', { drive: driveBytes(drive), how, volume: made }, { long: true })
       const at = await benchNow()
       await inTransaction(async () => {
         await noteErased(drive, { at, ...erased, ...(early ? { reason } : {}) })
         const words = `${name} erased, ${formatSize(erased.checkedBytes)} read back as zeros`
         for (const { id } of moves)
           await note(id, early ? `${words}, before its day: ${reason}` : words, early ? 'bad' : 'good')
+        if (volume)
+          for (const { id } of moves) await note(id, `${name} made a data volume, ${volumeWords(volume)}`, 'good')
       })
     },
   })
+}
+
+const volumeWords = ({ kind, label }: { kind: DataKind; label: string }) =>
+  `${kind === 'ntfs' ? 'NTFS' : 'exFAT'}${label && `, ${label}`}`
+
+/** A drive in a computer is reached from there alone: by the system that starts from another drive, or by the stick. */
+async function expectReachable({ id, ...drive }: Drive, computerId: string): Promise<void> {
+  const computer = await computerById(computerId)
+  const words = { drive: driveName(drive), computer: computer.name }
+  if (computer.running === 'off') throw new Refusal('erase-computer-off', words)
+  if (computer.running === 'stick') return
+  const attached = attachedDrives(await benchOfDrive(id), computer)
+  const start = { firmware: computer.firmware, attached, reference: undefined }
+  const { starts, startedFrom, systemDrive } = await runTask('followStart', start, { long: true })
+  if (!starts || startedFrom === id || systemDrive === id) throw new Refusal('erase-running', words)
 }
 
 /** What was decided about a drive is carried out on that drive where it was then, and on no other. */
@@ -150,7 +192,9 @@ async function refuseOther(drive: Drive): Promise<void> {
 }
 
 async function noteErased({ id }: Drive, erased: NonNullable<Drive['erased']>): Promise<void> {
-  const data: Drive = { ...(await driveById(id)), place: { kind: 'table' }, shelf: undefined, erased }
+  const drive = await driveById(id)
+  const place: Place = drive.place.kind === 'shelf' ? { kind: 'table' } : drive.place
+  const data: Drive = { ...drive, place, shelf: undefined, erased }
   await DriveRow.update({ data }, { where: { id } })
 }
 

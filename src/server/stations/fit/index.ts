@@ -1,4 +1,5 @@
 import { z } from 'zod'
+import { whyNotBeside } from '@/core/fit/beside'
 import { targetOf } from '@/core/fit/ends'
 import { solveInto } from '@/core/fit/into'
 import { rehearseFit } from '@/core/fit/rehearse'
@@ -9,7 +10,7 @@ import { driveName } from '@/core/things/drive'
 import type { MoveRow } from '../../database/models'
 import { inMoveQueue } from '../../ground/queue'
 import { Refusal } from '../../ground/refusals'
-import { saveStationResults, loadMove, type Move, moveRow } from '../../moves'
+import { saveStationResults, loadMove, type Move, moveRow, oldDriveStays } from '../../moves'
 import { changeMove } from '../../moves/change'
 import { refuseAfterCopy } from '../../moves/copies'
 import { withDrive } from '../../world'
@@ -41,6 +42,8 @@ export async function lockFit(moveId: string, input: unknown): Promise<void> {
     volume !== undefined && survey.target
       ? solveInto(survey.source, survey.target, volume, wish)
       : solveFit(survey.source, targetOf(survey.source, survey.target, virtualBytes), wish)
+  const beside = oldDriveStays(move) ? whyNotBeside(survey.source, wish) : undefined
+  if (beside) throw new Refusal('fit-does-not-fit', { why: beside })
   if (!result.fits) throw new Refusal('fit-does-not-fit', { why: result.obstacles[0].sentence })
   const { layout, headline, reason } = result
   // A drive that cannot be opened now is tried when it is copied.

@@ -15,10 +15,11 @@ import { runTask } from '../../jobs/threads'
 import type { PairOrder } from '../../jobs/threads/tasks/compare-drives'
 import type { StartOrder } from '../../jobs/threads/tasks/trial'
 import { leasableDrive } from '../../leases'
-import { saveStationResults, loadMove, type Move, moveRow } from '../../moves'
+import { saveStationResults, loadMove, type Move, moveRow, oldDriveStays } from '../../moves'
 import { latestCopy } from '../../moves/copies'
 import { startMoveJob } from '../../moves/jobs'
 import { progressOf } from '../../moves/legs'
+import { movedVolumesOf } from '../../moves/moved'
 import { changeComputer, driveBytes } from '../../world'
 import { benchNow } from '../../world/clock'
 import { attachedDrives, attachedNow } from '../../world/computers/attach'
@@ -78,13 +79,18 @@ async function tryStart(
   const startedFrom = trace.startedFrom ?? attached.at(0)?.driveId
   const subject = subjectOf(move, startedFrom)
   const isNew = trace.starts && subject === 'target'
-  const checks = isNew && fits ? await compareAll(move, fits, { startedGuid: trace.systemPartitionGuid, signal }) : []
+  const checks = isNew && fits ? await compareAll(move, fits, { startedGuid: systemOnTarget(move, trace), signal }) : []
   if (isNew && into) checks.push(...(await othersStart({ firmware, attached }, into.number, target!, signal)))
   const drive = move.bench.drives.find((d) => d.id === startedFrom)
   const named = drive ? driveName(drive) : 'no drive'
   const speeds = isNew ? await speedsAfter(move, signal) : []
   const inSlots = attachedNow(computer, move.bench)
   return { at: await benchNow(), drive: named, subject, trace, checks, speeds, attached: inSlots }
+}
+
+/** The partition of the new drive that became the system; undefined where the system's volume is on another drive. */
+function systemOnTarget({ pairs }: Move, { systemDrive, systemPartitionGuid }: Trial['trace']): string | undefined {
+  return systemDrive === undefined || systemDrive === pairs[0].target?.id ? systemPartitionGuid : undefined
 }
 
 /** Whether the system that a drive had before starts by itself as it did; nothing where it had none. */
@@ -162,7 +168,8 @@ async function compareAll(
     const startedGuid = i === 0 ? systemGuid : undefined
     const { apart, samples, lost } = await notedOf(move, i)
     const before = fit.layout.into ? (move.row.survey!.pairs[i].target ?? undefined) : undefined
-    const planned = { layout: fit.layout, source, samples, startedGuid, apart, lost, grown, before }
+    const moved = i === 0 && oldDriveStays(move) ? movedVolumesOf(move) : undefined
+    const planned = { layout: fit.layout, source, samples, startedGuid, apart, lost, grown, before, moved }
     orders.push({ target: driveBytes(target), planned })
   }
   const found = await runTask('comparePairs', orders, { signal, long: true })

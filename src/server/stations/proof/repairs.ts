@@ -1,13 +1,13 @@
 import { randomBytes } from 'node:crypto'
-import { openDrive, openToLook } from '@/bench/open-drive'
+import { type OpenDrive, openDrive, openToLook } from '@/bench/open-drive'
 import type { BlockDevice } from '@/core/block/device'
 import { fromBase64 } from '@/core/bytes/base64'
 import { fileTime } from '@/core/bytes/file-time'
 import { CoreError, orUndefined } from '@/core/errors'
 import { changesNothing, planRepair } from '@/core/repair'
 import { applyRepair, settleRepair, undoRepair } from '@/core/repair/apply'
-import { type MovedVolume, movedVolumes } from '@/core/repair/moved'
-import type { RepairPlan } from '@/core/repair/port'
+import type { DriveSeat, RepairPlan } from '@/core/repair/port'
+import { readScheme } from '@/core/scheme'
 import { driversAt } from '@/core/things/bodies'
 import { type Drive, driveName } from '@/core/things/drive'
 import { repairIn, repairJournal } from '@/host/repair-journal'
@@ -15,13 +15,14 @@ import { inTransaction } from '../../database/transaction'
 import { Refusal } from '../../ground/refusals'
 import type { StartedJob } from '../../jobs'
 import { leasableDrive, withLease } from '../../leases'
-import { saveStationResults, loadMove, type Move, moveRow } from '../../moves'
+import { saveStationResults, loadMove, type Move, moveRow, oldDriveStays } from '../../moves'
 import { startMoveJob } from '../../moves/jobs'
 import type { LogWords } from '../../moves/logbook'
+import { movedVolumesOf } from '../../moves/moved'
 import { nextRepairIds, repairFile, repairIdsOf } from '../../moves/repair-files'
 import { changeComputer, driveBytes } from '../../world'
 import { benchNow } from '../../world/clock'
-import { attachedNow } from '../../world/computers/attach'
+import { attach, attachedNow } from '../../world/computers/attach'
 import { withStickDrivers } from '../../world/stick'
 import { trialComputer } from './computer'
 import { INTERFACE_OF_CARD, oldAddress } from './old-address'
@@ -37,7 +38,7 @@ export interface OfferedRepair {
 /** The repairs that are known for where the last trial stopped, worked out on the drive's bytes. Nothing is written. */
 export async function offeredRepairs(move: Move): Promise<OfferedRepair[]> {
   if (repairWaits(move) || rearranged(move)) return []
-  const names = move.row.proof?.trials.at(-1)?.trace.links.find((l) => l.state === 'failed')?.repairs ?? []
+  const names = namesOffered(move)
   const target = repairable(move)
   if (!target || names.length === 0) return []
   const opened = await openToLook(driveBytes(target))
@@ -57,6 +58,14 @@ export async function offeredRepairs(move: Move): Promise<OfferedRepair[]> {
   } finally {
     await opened.close()
   }
+}
+
+/** What is known for where the last trial stopped; and beside the old drive, that the firmware starts the new one. */
+function namesOffered(move: Move): readonly string[] {
+  const last = move.row.proof?.trials.at(-1)
+  const failed = last?.trace.links.find((l) => l.state === 'failed')?.repairs ?? []
+  const first = oldDriveStays(move) && (!last || (last.trace.starts && last.subject === 'source'))
+  return first ? ['boot-entry', ...failed.filter((n) => n !== 'boot-entry')] : failed
 }
 
 /** What may be tidied on a drive that starts, in this order. */
@@ -129,7 +138,7 @@ async function repairTarget(move: Move, target: Drive, name: string) {
   const repair = {
     id,
     at,
-    trialAt: move.row.proof!.trials.at(-1)!.at,
+    trialAt: move.row.proof?.trials.at(-1)?.at ?? 0,
     driveId: target.id,
     drive: driveName(target),
     name,
@@ -214,12 +223,12 @@ export async function settleRepairs(move: Move): Promise<void> {
   }
 }
 
-/** The new drive of the system, once a trial started with it in the computer. */
+/** The new drive of the system, once a trial started with it in the computer, or beside the old drive before that. */
 function repairable(move: Move): Drive | undefined {
   const target = move.pairs[0].target
   const computer = trialComputer(move)
   const isIn = target?.place.kind === 'slot' && target.place.computerId === computer.id
-  return isIn && move.row.proof?.trials.length ? target : undefined
+  return isIn && (oldDriveStays(move) || move.row.proof?.trials.length) ? target : undefined
 }
 
 async function planFor(move: Move, target: Drive, device: BlockDevice, name: string): Promise<RepairPlan> {
@@ -232,10 +241,11 @@ async function planFor(move: Move, target: Drive, device: BlockDevice, name: str
     ...(layout?.into ? { system: layout.partitions[0].number } : {}),
     mode: firmware.mode,
     firmware,
+    ...(name === 'boot-entry' ? { seat: await seatOf(move, target) } : {}),
     drivers: driversOf(move, target),
     time: fileTime(await benchNow()),
     chance: randomBytes(16),
-    moved: movedWith(move),
+    moved: movedVolumesOf(move),
     ...(name === 'card-address' ? await cardOf(move) : {}),
     ...(kept ? { startCode: { first: fromBase64(kept.first), gap: fromBase64(kept.gap) } } : {}),
   }
@@ -243,18 +253,24 @@ async function planFor(move: Move, target: Drive, device: BlockDevice, name: str
   return withStickDrivers(move.bench, (packages) => planRepair(name, { ...question, packages }))
 }
 
+/** Where the new drive sits in the computer, and which partitions the other drives in it have. */
+async function seatOf(move: Move, { id, place, ...drive }: Drive): Promise<DriveSeat | undefined> {
+  if (place.kind !== 'slot') return undefined
+  const opened: OpenDrive[] = []
+  try {
+    const others = (await attach(move.bench, trialComputer(move), opened)).filter((d) => d.driveId !== id)
+    const readings = await Promise.all(others.map(({ device }) => readScheme(device).catch(orUndefined)))
+    const beside = readings.flatMap((reading) => reading?.partitions.map((p) => p.guid) ?? [])
+    return { slot: place.slot, name: driveName(drive), beside }
+  } finally {
+    for (const one of opened) await one.close()
+  }
+}
+
 /** What the old network card had as its address, for the card of a virtual machine. */
 async function cardOf(move: Move) {
   const address = await oldAddress(move)
   return address ? { card: { address, interfaceId: INTERFACE_OF_CARD } } : {}
-}
-
-/** Every volume of the move under the names that a system knew it by, and those it is to have. */
-function movedWith({ row }: Move): MovedVolume[] {
-  return (row.survey?.pairs ?? []).flatMap(({ source }, i) => {
-    const layout = row.fit?.pairs[i]?.layout
-    return layout ? movedVolumes(source, layout) : []
-  })
 }
 
 /** Drivers that serve the controller at which a drive sits. */

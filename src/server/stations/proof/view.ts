@@ -2,7 +2,7 @@ import { MIB } from '@/core/bytes/size'
 import { driveIn } from '@/core/things/bench'
 import type { Computer } from '@/core/things/computer'
 import { clockTime } from '../../ground/words'
-import { movesAlone } from '../../moves'
+import { movesAlone, oldDriveStays } from '../../moves'
 import { stepsAfterStart } from '../../moves/legs'
 import type { MovePage } from '../../moves/page'
 import { stillOff } from '../../moves/turned-off'
@@ -46,6 +46,7 @@ export async function proofView({ move, progress, plates }: MovePage) {
     trial: last && { ...last, time: clockTime(last.at), number: trials.length },
     mode: computer.firmware.mode,
     alone: movesAlone(move),
+    stays: oldDriveStays(move),
     repaired: repairWaits(move),
     rearranged: rearranged(move),
     offered: await offeredRepairs(move),

@@ -26,7 +26,7 @@ import { ReadyResultSchema } from '../../database/schemas'
 import { dataFolder } from '../../ground/paths'
 import { Refusal } from '../../ground/refusals'
 import { clockTime, dayWords } from '../../ground/words'
-import { saveStationResults, loadMove, type Move, obstacleOf } from '../../moves'
+import { saveStationResults, loadMove, type Move, obstacleOf, oldDriveStays } from '../../moves'
 import { latestCopy } from '../../moves/copies'
 import { copyNote, givenImage, type LegNow, loadLeg, type Progress, progressOf } from '../../moves/legs'
 import { driveOf, driveUnder, hostFileOf, type Medium, mediumPlate, mediumWords, withMedium } from '../../moves/media'
@@ -290,9 +290,11 @@ async function furtherOf(move: Move, leg: Looked, { further }: CopyChoices) {
       sameSize: leg.to?.kind === 'drive' && sameShape(drive, leg.to.drive),
       taken: leg.layout?.into
         ? 'A volume goes into the partition of one drive at a time.'
-        : isOwn(drive, move)
-          ? `The ${driveName(drive)} belongs to this move already.`
-          : (taken.get(drive.id) ?? null),
+        : oldDriveStays(move)
+          ? 'The target gets an identity of its own, which no second drive may have.'
+          : isOwn(drive, move)
+            ? `The ${driveName(drive)} belongs to this move already.`
+            : (taken.get(drive.id) ?? null),
       holds: known.isEmpty ? 'it holds nothing' : `it holds ${known.holds}`,
     })
   }
@@ -311,7 +313,7 @@ function isReached(drive: Drive, bench: Move['bench'], { transfer }: Looked): bo
 
 /** Drives of the bench that could be written in the same reading: within reach, alike, and nobody else's. */
 export async function furtherCandidates(move: Move, leg: LegNow): Promise<Drive[]> {
-  if (leg.to.kind !== 'drive' || leg.layout.into) return []
+  if (leg.to.kind !== 'drive' || leg.layout.into || oldDriveStays(move)) return []
   const target = leg.to.drive
   const source = driveUnder(leg.from)
   const taken = await reservedDrives(move.bench, move.row.benchId, move.id)

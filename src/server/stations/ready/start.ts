@@ -16,6 +16,7 @@ import { beginCopy, copyId, forgetCutOff, latestCopy, recover, running } from '.
 import { type LegNow, loadLeg, progressOf, togetherWith } from '../../moves/legs'
 import { note } from '../../moves/logbook'
 import { driveUnder, mediumWords } from '../../moves/media'
+import { forgetUnnotedRepairs } from '../../moves/repair-files'
 import { benchNow } from '../../world/clock'
 import { readyState } from '.'
 
@@ -67,6 +68,8 @@ async function startLeased(
   for (const [drive, typed] of plates)
     if (!plateMatches(drive.serial, typed)) throw new Refusal('plate-wrong', { drive: driveName(drive) })
   await forgetCutOff(moveId)
+  if (leg.last && leg.transfer.pair === 0 && !leg.layout.into)
+    await forgetUnnotedRepairs(moveId, move.row.proof?.repairs ?? [])
   const startedAt = Math.round(await benchNow())
   const job = copyId(moveId, leg.index, startedAt)
   const { choices } = ready

@@ -1,6 +1,6 @@
 import { courseOf } from '@/core/route/course'
 import { ORDER_RULE } from '@/core/route/judge'
-import { movesAlone } from '../../moves'
+import { movesAlone, oldDriveStays } from '../../moves'
 import type { MovePage } from '../../moves/page'
 import { notYet, sharedDrives } from '../../moves/question'
 import { routesOf } from '.'
@@ -45,5 +45,6 @@ export async function routeView({ move, progress, obstacle, trouble }: MovePage)
     computerName: move.computer.name,
     toVirtualMachine: move.brief.toVirtualMachine,
     alone: movesAlone(move),
+    stays: oldDriveStays(move),
   }
 }

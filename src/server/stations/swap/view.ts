@@ -2,7 +2,7 @@ import { onTray } from '@/core/swap/tray'
 import { driveIn } from '@/core/things/bench'
 import { driveName } from '@/core/things/drive'
 import { hasStarted } from '../../database/notes'
-import { movesAlone, plateOf } from '../../moves'
+import { movesAlone, oldDriveStays, plateOf } from '../../moves'
 import { phaseNow, phaseToUntick, stepsOf } from '../../moves/legs'
 import type { MovePage } from '../../moves/page'
 
@@ -58,7 +58,8 @@ export function swapView({ move, progress }: MovePage) {
             : 'New drive'
           : 'Transfer drive',
     })),
-    alone: movesAlone(move),
+    /** Both drives may be in a computer together. */
+    apart: movesAlone(move) || oldDriveStays(move),
     target: move.pairs[0].target ? driveName(move.pairs[0].target) : 'virtual disk',
   }
 }
