@@ -113,7 +113,10 @@ describe('a drive that gets a new one beside it', () => {
   it('lets the new one start with both in, every letter naming that', async () => {
     await ended(startTrial(MOVE))
     const trial = await lastTrial()
-    expect(trial).toMatchObject({ subject: 'target', trace: { starts: true, startedFrom: TARGET, systemDrive: TARGET } })
+    expect(trial).toMatchObject({
+      subject: 'target',
+      trace: { starts: true, startedFrom: TARGET, systemDrive: TARGET },
+    })
     expect(trial.checks.filter((c) => !c.passed)).toEqual([])
     expect(trial.checks.map((c) => c.id)).toContain('letters')
     expect((await proofNow()).offered).toEqual([])
@@ -166,7 +169,10 @@ describe('a drive that gets a new one beside it', () => {
     expect(await refusalCode(eraseDrive(early))).toBe('erase-running')
     await changeComputer(COMPUTER, { firmware })
     await ended(eraseDrive(early))
-    expect(await driveById(SOURCE)).toMatchObject({ place: { kind: 'slot', slot: 'SATA 0' }, erased: { how: 'discard' } })
+    expect(await driveById(SOURCE)).toMatchObject({
+      place: { kind: 'slot', slot: 'SATA 0' },
+      erased: { how: 'discard' },
+    })
     expect((await driveById(SOURCE)).shelf).toBeUndefined()
     const survey = await withDrive(await driveById(SOURCE), (device) => surveyDrive(device, sha256))
     expect([...survey.findings, ...survey.partitions.flatMap((p) => p.findings)]).toEqual([])

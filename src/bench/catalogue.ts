@@ -18,6 +18,8 @@ export const STUDIO_BLADE: Pick<Drive, 'body' | 'protocol'> = {
   protocol: 'PCIe',
 }
 
+export const BUILT_IN: Pick<Drive, 'body' | 'protocol'> = { body: { form: 'built-in' }, protocol: 'eMMC' }
+
 const speaks = (protocol: Protocol, link: LinkId) => [{ protocol, link }]
 
 /** A place for SATA drives: for 2.5-inch ones, for 3.5-inch ones, or for both. */
@@ -32,6 +34,11 @@ export function nvmeSlot(id: string, link: LinkId = 'pcie-3x4'): Slot {
 
 export function bladeSlot(id: string, family = 'Brezza Studio'): Slot {
   return { id, takes: [{ form: 'blade', family }], speaks: speaks('PCIe', 'pcie-3x4') }
+}
+
+/** Where storage is soldered onto the board. */
+export function boardSlot(id = 'board'): Slot {
+  return { id, takes: [{ form: 'built-in' }], speaks: speaks('eMMC', 'emmc-hs400') }
 }
 
 const screws = (count: number, kind: string, lengthMm: number, where: string, hidden = ''): ScrewGroup => ({
@@ -375,6 +382,16 @@ export const DRIVE_MODELS = {
     readBytesPerSecond: 1400e6,
     writeBytesPerSecond: 1000e6,
     requestSeconds: 0.0002,
+    physicalSectorSize: 4096,
+  },
+  emmc: {
+    ...BUILT_IN,
+    kind: 'built-in storage',
+    label: 'Built-in storage, eMMC',
+    model: 'Tellina E1',
+    readBytesPerSecond: 280e6,
+    writeBytesPerSecond: 120e6,
+    requestSeconds: 0.0003,
     physicalSectorSize: 4096,
   },
 } satisfies Record<string, DriveModel>

@@ -48,6 +48,12 @@ export const BriefSchema = z.object({
 })
 export type Brief = z.infer<typeof BriefSchema>
 
+/** Whether there is a computer in which the old drive could stay beside the new one. */
+export function mayStay({ toVirtualMachine, pairs, targetComputerId, computerId }: Brief): boolean {
+  const stays = targetComputerId === null || targetComputerId === computerId
+  return !toVirtualMachine && stays && pairs.every((p) => p.volume === undefined)
+}
+
 /** What contradicts itself in a brief, in a sentence; undefined when it can be taken as it is. */
 export function whyNotTaken(brief: Brief): string | undefined {
   const sources = brief.pairs.map((p) => p.sourceId)

@@ -76,6 +76,28 @@ describe('a repair of how the firmware starts', () => {
     expect(again.firmware).toBeUndefined()
   })
 
+  it('leaves the entry of another drive that is here, and tells the two apart', async () => {
+    const device = await withoutFallback()
+    const [old] = FIRMWARE.bootEntries
+    const firmware: Firmware = { ...FIRMWARE, bootEntries: [{ ...old, partitionGuid: DISK_GUID }], bootOrder: [old.id] }
+    const seat = { slot: 'SATA 1', name: 'Tellina T1 256 GB', beside: [DISK_GUID] }
+    const plan = await planRepair('boot-entry', { device, mode: 'uefi', firmware, seat, time: 1n })
+    const { bootEntries, bootOrder } = plan.firmware!
+    expect(bootEntries.find((e) => e.id === old.id)).toEqual({ ...old, partitionGuid: DISK_GUID })
+    const [first, second] = bootOrder.map((id) => bootEntries.find((e) => e.id === id)!)
+    expect([first.name, second.id]).toEqual([`${old.name}, Tellina T1 256 GB`, old.id])
+  })
+
+  it('has a BIOS look at the drive’s slot first', async () => {
+    const device = await makeBiosDisk()
+    const seat = { slot: 'SATA 1', name: 'Tellina T1 256 GB', beside: [] }
+    const firmware = { ...BIOS_FIRMWARE(), driveOrder: ['SATA 0', 'SATA 1'] }
+    const plan = await planRepair('boot-entry', { device, mode: 'bios', firmware, seat, time: 1n })
+    expect([plan.patches, plan.firmware!.driveOrder]).toEqual([[], ['SATA 1', 'SATA 0']])
+    const again = await planRepair('boot-entry', { device, mode: 'bios', firmware: plan.firmware, seat, time: 1n })
+    expect(again.firmware).toBeUndefined()
+  })
+
   it('says that boot entries are not on the drive', async () => {
     const device = await makeSystemDisk()
     await expect(planRepair('boot-entry', { device, mode: 'uefi', time: 1n })).rejects.toThrow(/not on the drive/)

@@ -23,11 +23,21 @@ function withComputer(question: RouteQuestion, change: (c: Computer) => Computer
   return { ...question, bench: { ...question.bench, computers: question.bench.computers.map(change) } }
 }
 
+const staying = (question: RouteQuestion): RouteQuestion => ({
+  ...question,
+  pairs: question.pairs.map((p) => ({ ...p, stays: true })),
+})
+
 const said = (question: RouteQuestion) => obstaclesOf(question).map((o) => `${o.what}: ${o.why}`)
 
 describe('what does not work', () => {
   it.each<[string, RouteQuestion, RegExp]>([
     ['one slot', smallQuestion(POOR), /Both drives inside: The desk has one slot for such a drive/],
+    [
+      'no second slot for an old drive that stays',
+      staying(smallQuestion(POOR)),
+      /The old drive stays in: The desk has 1 slot for such a drive, none of them free/,
+    ],
     ['no adapter', smallQuestion({ ...POOR, slots: 'blade', dock: true }), /outside: No adapter here takes this blade/],
     ['no stick', smallQuestion(POOR), /by the rescue stick: There is no rescue stick/],
     ['no start from USB', smallQuestion({ ...POOR, stick: 'signed', startsFromUsb: false }), /does not start from USB/],

@@ -50,6 +50,40 @@ describe('plans', () => {
     )
   })
 
+  it('leave an old drive where it is that stays, or that is built in', () => {
+    fc.assert(
+      fc.property(anySmallBench, fc.boolean(), (small, soldered) => {
+        const base = smallQuestion({ ...small, slots: 'two' })
+        const built = { body: { form: 'built-in' as const }, protocol: 'eMMC' as const }
+        const board = { takes: [{ form: 'built-in' as const }], speaks: [{ protocol: 'eMMC', link: 'emmc-hs400' }] }
+        const question = {
+          ...base,
+          bench: {
+            ...base.bench,
+            drives: base.bench.drives.map((d) => (soldered && d.id === 'old' ? { ...d, ...built } : d)),
+            computers: base.bench.computers.map((c) => ({
+              ...c,
+              slots: c.slots.map((s) => (soldered && s.id === 'S0' ? { ...s, ...board } : s)),
+            })),
+          },
+          pairs: base.pairs.map((p) => ({ ...p, stays: true })),
+        } as RouteQuestion
+        for (const plan of findPlans(question)) {
+          const { bench } = played(question, plan)
+          const place = (id: string) => bench.drives.find((d) => d.id === id)!.place
+          expect([place('old'), place('new')]).toMatchObject([{ slot: 'S0' }, { slot: 'S1' }])
+          expect(bench.computers[0].running).toBe('system')
+          const moved = plan.actions.filter((a) => a.do === 'take' && a.driveId === 'old')
+          if (soldered) expect(moved).toEqual([])
+        }
+      }),
+      { numRuns: 100 },
+    )
+    expect(
+      findPlans({ ...smallQuestion(FULL), pairs: [{ ...smallQuestion(FULL).pairs[0], stays: true }] }),
+    ).not.toEqual([])
+  })
+
   it('take an original out of the computer before it starts with what an image of it became', () => {
     fc.assert(
       fc.property(anySmallBench, (small) => {

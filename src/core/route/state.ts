@@ -25,7 +25,9 @@ export interface World {
   readonly drives: ReadonlyMap<string, Drive>
   readonly computers: ReadonlyMap<string, Computer>
   readonly adapters: readonly Adapter[]
-  /** Drives that the move may take out and put in. */
+  /** Drives that the move is about. */
+  readonly theirs: ReadonlySet<string>
+  /** Those of them that it may take out and put in. */
   readonly movable: ReadonlySet<string>
   /** Who sits where at the start, by place. */
   readonly seated: ReadonlyMap<string, string>
@@ -61,11 +63,13 @@ export interface Start {
 export function makeWorld(question: RouteQuestion, transferDrives: readonly string[]): World {
   const { bench, pairs } = question
   const own = new Set([question.computerId, question.goal.kind === 'computer' ? question.goal.computerId : ''])
-  const movable = new Set([
+  const soldered = new Set(bench.drives.filter((d) => d.body.form === 'built-in').map((d) => d.id))
+  const theirs = new Set([
     ...pairs.flatMap((p) => [p.sourceId, ...(p.targetId ? [p.targetId] : [])]),
     ...transferDrives,
     ...Object.keys(question.twins ?? {}),
   ])
+  const movable = new Set([...theirs].filter((id) => !soldered.has(id)))
   const brackets = bracketCount(bench.accessories)
   const moving = bench.drives.filter((d) => movable.has(d.id))
   const sites = new Map<string, Site[]>()
@@ -85,6 +89,7 @@ export function makeWorld(question: RouteQuestion, transferDrives: readonly stri
     drives: new Map(bench.drives.map((d) => [d.id, d])),
     computers: new Map(bench.computers.map((c) => [c.id, c])),
     adapters: adaptersOf(bench),
+    theirs,
     movable,
     transferDrives,
     sites,
@@ -179,8 +184,8 @@ export function arrange(
         seen.set(pair, id)
         continue
       }
-      const out = !wanted.has(id) ? id : !wanted.has(twin) ? twin : undefined
-      if (out === undefined || !world.movable.has(out)) return undefined
+      const out = [id, twin].find((one) => !wanted.has(one) && world.movable.has(one))
+      if (out === undefined) return undefined
       takeOut(out)
       seen.set(pair, out === id ? twin : id)
     }
@@ -246,7 +251,7 @@ const isSlotOf = (place: Place, computerId: string) => place.kind === 'slot' && 
 /** Drives in a computer's slots and in what is plugged into it. */
 function attached(world: World, at: ReadonlyMap<string, Place>, { computerId, plugged }: Start): string[] {
   const found: string[] = []
-  for (const id of world.movable) {
+  for (const id of world.theirs) {
     const place = at.get(id) ?? world.drives.get(id)!.place
     if (isSlotOf(place, computerId) || (place.kind === 'bay' && plugged.includes(place.accessoryId))) found.push(id)
   }

@@ -29,8 +29,8 @@ export const UEFI_STORE_PATH = '/EFI/Microsoft/Boot/BCD'
 export const BIOS_STORE_PATH = '/Boot/BCD'
 export const BIOS_LOADER_PATH = '/bootmgr'
 /** Drivers of usual storage controllers by what their drives speak, by their service names. */
-export const DRIVERS_OF = { SATA: ['storahci', 'msahci'], PCIe: ['stornvme'] } as const
-export const STORAGE_DRIVERS = [...DRIVERS_OF.SATA, ...DRIVERS_OF.PCIe] as const
+export const DRIVERS_OF = { SATA: ['storahci', 'msahci'], PCIe: ['stornvme'], eMMC: ['sdbus'] } as const
+export const STORAGE_DRIVERS = [...DRIVERS_OF.SATA, ...DRIVERS_OF.PCIe, ...DRIVERS_OF.eMMC] as const
 /** Where the first sector of a volume keeps how many sectors stand in front of it. */
 export const HIDDEN_SECTORS_OFFSET = 28
 export const LOADER_EXTENSION = '.efi'

@@ -125,6 +125,8 @@ function whyStuck(drive: Drive, bench: BenchState): string | undefined {
   if (drive.place.kind !== 'slot') return undefined
   const { computerId } = drive.place
   const computer = bench.computers.find((c) => c.id === computerId)
+  if (drive.body.form === 'built-in')
+    return `The ${driveName(drive)} is built into the ${computer?.name ?? 'computer'} and cannot be taken out.`
   if (computer?.virtual) return computer.running === 'off' ? undefined : `The ${computer.name} runs.`
   return computer?.mains
     ? `The ${computer.name} has mains power: pull the cable before a drive is taken out.`

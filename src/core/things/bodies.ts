@@ -14,12 +14,14 @@ export const BodySchema = z.discriminatedUnion('form', [
   z.object({ form: z.literal('M.2'), size: M2SizeSchema, key: z.enum(['B', 'M', 'B+M']) }),
   /** A maker's own module; `family` says which of them are alike. */
   z.object({ form: z.literal('blade'), family: line().trim().min(1).max(40) }),
+  /** Soldered onto the board of its computer, which it never leaves. */
+  z.object({ form: z.literal('built-in') }),
   /** An image that a virtual machine has as its disk. */
   z.object({ form: z.literal('virtual') }),
 ])
 export type Body = z.infer<typeof BodySchema>
 
-export const ProtocolSchema = z.enum(['SATA', 'PCIe'])
+export const ProtocolSchema = z.enum(['SATA', 'PCIe', 'eMMC'])
 export type Protocol = z.infer<typeof ProtocolSchema>
 
 /** A form that a slot or a bay takes. */
@@ -28,6 +30,7 @@ export const OpeningSchema = z.discriminatedUnion('form', [
   z.object({ form: z.literal('3.5-inch') }),
   z.object({ form: z.literal('M.2'), sizes: z.array(M2SizeSchema).min(1), key: z.enum(['B', 'M']) }),
   z.object({ form: z.literal('blade'), family: line().trim().min(1).max(40) }),
+  z.object({ form: z.literal('built-in') }),
   z.object({ form: z.literal('virtual') }),
 ])
 export type Opening = z.infer<typeof OpeningSchema>
@@ -68,6 +71,7 @@ const KEY_WORDS = { B: 'B key', M: 'M key', 'B+M': 'B and M key' } as const
 export function bodyWords(body: Body): string {
   if (body.form === 'M.2') return `M.2 ${body.size}, ${KEY_WORDS[body.key]}`
   if (body.form === 'virtual') return 'virtual disk'
+  if (body.form === 'built-in') return 'built-in storage'
   return body.form === 'blade' ? `${body.family} blade` : body.form
 }
 
@@ -84,6 +88,7 @@ export function slotWords({ takes, speaks }: Slot): string {
   const forms = takes.map((t) => {
     if (t.form === 'blade') return `${t.family} blade`
     if (t.form === 'virtual') return 'virtual disk'
+    if (t.form === 'built-in') return 'what is built in'
     if (t.form !== 'M.2') return t.form
     return `M.2 ${t.sizes.length === 1 ? t.sizes[0] : `${t.sizes[0]} to ${t.sizes.at(-1)}`}, ${KEY_WORDS[t.key]}`
   })

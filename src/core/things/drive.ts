@@ -18,7 +18,7 @@ export const PlaceSchema = z.discriminatedUnion('kind', [
 export type Place = z.infer<typeof PlaceSchema>
 export type Berth = Extract<Place, { kind: 'slot' | 'bay' }>
 
-export const DRIVE_KINDS = ['SSD', 'hard disk', 'NVMe SSD', 'blade SSD', 'virtual disk'] as const
+export const DRIVE_KINDS = ['SSD', 'hard disk', 'NVMe SSD', 'blade SSD', 'built-in storage', 'virtual disk'] as const
 
 /** Runs of sectors with a fault of the medium. */
 export const FaultsSchema = z

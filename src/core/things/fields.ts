@@ -4,7 +4,7 @@ import type { LinkId } from './links'
 
 // Slots and bodies as a form has them: one flat record each, whatever form is chosen.
 
-export const SLOT_FORMS = ['2.5-inch', '3.5-inch', '2.5 and 3.5-inch', 'M.2', 'blade'] as const
+export const SLOT_FORMS = ['2.5-inch', '3.5-inch', '2.5 and 3.5-inch', 'M.2', 'blade', 'built-in'] as const
 export type SlotForm = (typeof SLOT_FORMS)[number]
 
 export interface SlotFields {
@@ -14,7 +14,7 @@ export interface SlotFields {
   sizes: string[]
   key: 'B' | 'M'
   family: string
-  protocols: 'SATA' | 'PCIe' | 'SATA and PCIe'
+  protocols: 'SATA' | 'PCIe' | 'SATA and PCIe' | 'eMMC'
   sataLink: LinkId
   pcieLink: LinkId
   /** Service names of the drivers that serve its controller, with commas between; empty for the usual ones. */
@@ -45,7 +45,7 @@ export function slotFields(slot: Slot): SlotFields {
     sizes: m2 ? [...m2.sizes] : NEW_SLOT.sizes,
     key: m2?.key ?? 'M',
     family: blade?.family ?? '',
-    protocols: link('SATA') && link('PCIe') ? 'SATA and PCIe' : link('PCIe') ? 'PCIe' : 'SATA',
+    protocols: link('eMMC') ? 'eMMC' : link('SATA') && link('PCIe') ? 'SATA and PCIe' : link('PCIe') ? 'PCIe' : 'SATA',
     sataLink: link('SATA') ?? NEW_SLOT.sataLink,
     pcieLink: link('PCIe') ?? NEW_SLOT.pcieLink,
     drivers: (slot.drivers ?? []).join(', '),
@@ -59,10 +59,13 @@ export function slotOf(fields: SlotFields): Slot {
     .split(',')
     .map((name) => name.trim())
     .filter(Boolean)
-  const speaks = [
-    ...(protocols === 'PCIe' ? [] : [{ protocol: 'SATA' as const, link: sataLink }]),
-    ...(protocols === 'SATA' ? [] : [{ protocol: 'PCIe' as const, link: pcieLink }]),
-  ]
+  const speaks: Slot['speaks'] =
+    protocols === 'eMMC'
+      ? [{ protocol: 'eMMC', link: 'emmc-hs400' }]
+      : [
+          ...(protocols === 'PCIe' ? [] : [{ protocol: 'SATA' as const, link: sataLink }]),
+          ...(protocols === 'SATA' ? [] : [{ protocol: 'PCIe' as const, link: pcieLink }]),
+        ]
   const takes = takesOf(form, sizes, key, family)
   return { id: id.trim(), takes, speaks, ...(drivers.length > 0 ? { drivers } : {}) }
 }

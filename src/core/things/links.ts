@@ -9,6 +9,7 @@ export const LINKS = {
   'sata-6': { name: 'SATA 6 Gb/s', bytesPerSecond: 540e6 },
   'pcie-3x2': { name: 'PCIe 3 x2', bytesPerSecond: 1700e6 },
   'pcie-3x4': { name: 'PCIe 3 x4', bytesPerSecond: 3400e6 },
+  'emmc-hs400': { name: 'eMMC HS400', bytesPerSecond: 320e6 },
   'ethernet-100': { name: '100 Mb Ethernet', bytesPerSecond: 11.2e6 },
   'ethernet-1': { name: '1 Gb Ethernet', bytesPerSecond: 112e6 },
 } as const

@@ -1,4 +1,4 @@
-import { type Brief, BriefSchema, whyNotTaken } from '@/core/intake/brief'
+import { type Brief, BriefSchema, mayStay, whyNotTaken } from '@/core/intake/brief'
 import { driveName } from '@/core/things/drive'
 import { MoveRow } from '../database/models'
 import { inTransaction } from '../database/transaction'
@@ -43,7 +43,9 @@ async function changeInTurn(moveId: string, brief: Brief): Promise<void> {
   const sameDrives =
     JSON.stringify(brief.pairs) === JSON.stringify(row.brief.pairs) && brief.computerId === row.brief.computerId
   const sameGoal =
-    brief.toVirtualMachine === row.brief.toVirtualMachine && brief.targetComputerId === row.brief.targetComputerId
+    brief.toVirtualMachine === row.brief.toVirtualMachine &&
+    brief.targetComputerId === row.brief.targetComputerId &&
+    brief.oldDrive === row.brief.oldDrive
   const letGo =
     sameDrives && sameGoal ? {} : { intake: null, survey: null, route: null, fit: null, ready: null, swap: null }
   await saveStationResults(moveId, { brief, ...letGo }, 'intake changed')
@@ -61,6 +63,10 @@ async function refuseSharedDrives(brief: Brief, benchId: string, besides: string
   const bench = await benchState(benchId)
   const gone = whatIsGone(brief, bench)
   if (gone) throw new Refusal('move-incomplete', { why: gone })
+  const fixed = bench.drives.find(
+    (d) => d.body.form === 'built-in' && brief.pairs.some((p) => p.sourceId === d.id) && mayStay(brief),
+  )
+  if (fixed && brief.oldDrive !== 'stays') throw new Refusal('drive-built-in', { drive: driveName(fixed) })
   const taken = await reservedDrives(bench, benchId, besides)
   for (const { targetId } of brief.pairs) {
     const why = targetId === null ? undefined : taken.get(targetId)

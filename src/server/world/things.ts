@@ -85,6 +85,7 @@ export const MODEL_IDS = [
   'nvme',
   'm2-sata',
   'blade',
+  'emmc',
 ] as const satisfies readonly (keyof typeof DRIVE_MODELS)[]
 
 export const NewDriveSchema = z.discriminatedUnion('from', [

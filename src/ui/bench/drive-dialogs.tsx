@@ -217,7 +217,7 @@ export function DriveDialog({ drive, onClose }: { drive: Drive; onClose: () => v
           ))}
         </ChoiceField>
         <ChoiceField label="Form" {...register('body.form')}>
-          {['2.5-inch', '3.5-inch', 'M.2', 'blade'].map((f) => (
+          {['2.5-inch', '3.5-inch', 'M.2', 'blade', 'built-in'].map((f) => (
             <option key={f} value={f}>
               {f}
             </option>
@@ -245,6 +245,7 @@ export function DriveDialog({ drive, onClose }: { drive: Drive; onClose: () => v
         <ChoiceField label="Speaks" {...register('protocol')}>
           <option value="SATA">SATA</option>
           <option value="PCIe">PCIe</option>
+          <option value="eMMC">eMMC</option>
         </ChoiceField>
         <TextField label="Reads, MB/s" type="number" min={1} step="any" {...register('readMb', number)} />
         <TextField label="Writes, MB/s" type="number" min={1} step="any" {...register('writeMb', number)} />

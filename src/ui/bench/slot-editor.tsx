@@ -55,7 +55,7 @@ export function SlotEditor<F extends HasSlots>({ control, register, setValue, wh
                 ))}
               </ChoiceField>
               <ChoiceField label="Speaks" {...register(at(i, 'protocols'))}>
-                {['SATA', 'PCIe', 'SATA and PCIe'].map((p) => (
+                {['SATA', 'PCIe', 'SATA and PCIe', 'eMMC'].map((p) => (
                   <option key={p} value={p}>
                     {p}
                   </option>
@@ -99,10 +99,10 @@ export function SlotEditor<F extends HasSlots>({ control, register, setValue, wh
                 </>
               )}
               {slot.form === 'blade' && <TextField label="Maker’s family" {...register(at(i, 'family'))} />}
-              {slot.protocols !== 'PCIe' && (
+              {slot.protocols.includes('SATA') && (
                 <LinkChoice label="Link for SATA drives" links={links.sata} field={register(at(i, 'sataLink'))} />
               )}
-              {slot.protocols !== 'SATA' && (
+              {slot.protocols.includes('PCIe') && (
                 <LinkChoice label="Link for PCIe drives" links={links.pcie} field={register(at(i, 'pcieLink'))} />
               )}
               {what === 'slot' && (

@@ -3,7 +3,7 @@
 import { useRouter } from 'next/navigation'
 import { zodResolver } from '@hookform/resolvers/zod'
 import { useFieldArray, useForm, useWatch } from 'react-hook-form'
-import { type Brief, BriefSchema, type Reason, REASONS, whyNotTaken } from '@/core/intake/brief'
+import { type Brief, BriefSchema, mayStay, type Reason, REASONS, whyNotTaken } from '@/core/intake/brief'
 import { upperFirst } from '@/core/words'
 import { useAct } from '@/ui/frame/act'
 import { useActions } from '@/ui/frame/actions'
@@ -20,6 +20,8 @@ interface DriveChoice {
   readonly place: string
   /** The computer that it sits in. */
   readonly computerId: string | null
+  /** It never leaves that. */
+  readonly builtIn: boolean
   /** What its bytes tell: the system on it, or what it holds. */
   readonly holds: string
   readonly isSystem: boolean
@@ -50,8 +52,14 @@ export function MoveForm({ computers, drives, hasHost, moveId, brief }: MoveForm
   const { control, register, setValue, handleSubmit, formState } = form
   const pairs = useFieldArray({ control, name: 'pairs' })
   const now = useWatch({ control }) as Brief
+  const isFixed = now.pairs.some((p) => drives.find((d) => d.id === p.sourceId)?.builtIn)
+  /** What is built in stays; what was said of an old drive that is not asked for any more means nothing. */
+  const settled = (brief: Brief): Brief => ({
+    ...brief,
+    oldDrive: mayStay(brief) && (isFixed || brief.oldDrive === 'stays') ? 'stays' : undefined,
+  })
   const complete = now.computerId !== '' && now.pairs.every((p) => p.sourceId !== '' && p.targetId !== '')
-  const contradiction = complete ? whyNotTaken(mayStay(now) ? now : { ...now, oldDrive: undefined }) : undefined
+  const contradiction = complete ? whyNotTaken(settled(now)) : undefined
   const inComputer = drives.filter((d) => d.computerId === now.computerId)
   const sources = [...inComputer, ...drives.filter((d) => d.computerId === null)]
 
@@ -81,8 +89,7 @@ export function MoveForm({ computers, drives, hasHost, moveId, brief }: MoveForm
     if (reason !== 'another computer') setValue('targetComputerId', null)
   }
   const save = handleSubmit(async (filled) => {
-    // What was said of the old drive before is not asked any more, and means nothing.
-    const made = mayStay(filled) ? filled : { ...filled, oldDrive: undefined }
+    const made = settled(filled)
     if (moveId) {
       await act(() => changeMove(moveId, made), `/moves/${moveId}/intake`)
       return
@@ -221,11 +228,12 @@ export function MoveForm({ computers, drives, hasHost, moveId, brief }: MoveForm
           {mayStay(now) && (
             <ChoiceField
               label="The old drive"
-              value={now.oldDrive ?? ''}
+              value={isFixed ? 'stays' : (now.oldDrive ?? '')}
+              disabled={isFixed}
               onChange={(e) => setValue('oldDrive', e.target.value === 'stays' ? 'stays' : undefined)}
             >
               <option value="">comes out, and is kept as the way back</option>
-              <option value="stays">stays in, beside the new one</option>
+              <option value="stays">{isFixed ? 'is built in, and stays' : 'stays in, beside the new one'}</option>
             </ChoiceField>
           )}
           <TextField label="Name of the move" {...register('name')} />
@@ -252,12 +260,6 @@ export function MoveForm({ computers, drives, hasHost, moveId, brief }: MoveForm
       )}
     </Stage>
   )
-}
-
-/** Whether the old drive can be left in the computer at all. */
-function mayStay({ toVirtualMachine, pairs, targetComputerId, computerId }: Brief): boolean {
-  const stays = targetComputerId === null || targetComputerId === computerId
-  return !toVirtualMachine && stays && pairs.every((p) => p.volume === undefined)
 }
 
 /** What a drive holds, read now; of a target what will be gone. */

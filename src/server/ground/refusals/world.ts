@@ -142,6 +142,11 @@ export const WORLD = refusals({
 
   'not-on-shelf': { status: 409, sentence: ({ drive }: OfDrive) => `The ${drive} is not on the shelf.` },
   'back-into-slot': { status: 400, sentence: () => 'A drive is put back into a slot of a computer.' },
+  'drive-built-in': {
+    status: 409,
+    sentence: ({ drive }: OfDrive) =>
+      `The ${drive} is built into its computer, so it stays in beside the new drive. The move has to say so.`,
+  },
   'erase-off-shelf': {
     status: 409,
     sentence: ({ drive }: OfDrive) => `The ${drive} is not on the shelf. Only what was set aside is erased.`,

@@ -35,7 +35,8 @@ export async function moveForm(moveId?: string) {
       computerId: drive.place.kind === 'slot' ? drive.place.computerId : null,
       usedBy: users.get(drive.id) ?? null,
       /** Kept as the way back of an earlier move. */
-      keptUntil: drive.place.kind === 'shelf' && isKept(drive, now) ? drive.shelf!.until : null,
+      keptUntil: isKept(drive, now) ? drive.shelf!.until : null,
+      builtIn: drive.body.form === 'built-in',
       sizeBytes: drive.sizeBytes,
       ...known[i],
     }

@@ -23,7 +23,9 @@ import { knownSoon } from '../../world/known'
 import { removeBytes } from '../../world/make'
 import { addDrive, MODEL_IDS, saveAccessory, saveComputer } from '../../world/things'
 
-type ModelId = (typeof MODEL_IDS)[number]
+type ModelId = Exclude<(typeof MODEL_IDS)[number], 'emmc'>
+/** What is built in comes with its computer, which is described on the bench. */
+const KINDS = MODEL_IDS.filter((id): id is ModelId => id !== 'emmc')
 
 /** What the form proposes for a drive or an image whose system is to be moved. */
 export async function systemForm(input: unknown) {
@@ -58,12 +60,12 @@ export async function systemForm(input: unknown) {
     /** The computer that it sits in. */
     home,
     computers: bench.computers.map((c) => ({ id: c.id, name: c.name, model: c.model })),
-    models: MODEL_IDS.map((id) => ({ id, label: DRIVE_MODELS[id].label })),
+    models: KINDS.map((id) => ({ id, label: DRIVE_MODELS[id].label })),
     /** The kind that it is, of a drive of the bench. */
     model: drive ? modelLike(drive) : null,
     targets,
     /** What a copy needs and the bench does not have, as words. */
-    lacks: MODEL_IDS.map((id) => ({ id, words: lacking(bench, DRIVE_MODELS[id]).map((a) => a.name.toLowerCase()) })),
+    lacks: KINDS.map((id) => ({ id, words: lacking(bench, DRIVE_MODELS[id]).map((a) => a.name.toLowerCase()) })),
     benchName,
   }
 }
@@ -75,14 +77,14 @@ async function driveOf({ kind, id }: LookedAt): Promise<Drive | undefined> {
 }
 
 function modelLike({ body, protocol, kind }: Drive): ModelId {
-  const alike = MODEL_IDS.find((id) => {
+  const alike = KINDS.find((id) => {
     const model = DRIVE_MODELS[id]
     return model.body.form === body.form && model.protocol === protocol && model.kind === kind
   })
-  return alike ?? MODEL_IDS.find((id) => DRIVE_MODELS[id].protocol === protocol)!
+  return alike ?? KINDS.find((id) => DRIVE_MODELS[id].protocol === protocol) ?? KINDS[0]
 }
 
-const kindSchema = z.enum(MODEL_IDS)
+const kindSchema = z.enum(KINDS)
 
 const SystemSchema = z.object({
   subject: LookedAtSchema,
