@@ -176,7 +176,8 @@ function titleOf(world: World, transfers: readonly Transfer[], testedInPlace: bo
   }
   if (testedInPlace && question.goal.kind === 'computer' && question.goal.computerId !== question.computerId)
     return 'Old drive outside, new one in its computer'
-  return inside(last.to) ? 'New drive in first, old one outside' : `New drive outside, swap after${meanwhile}`
+  if (inside(last.to)) return 'New drive in first, old one outside'
+  return `New drive outside, ${question.pairs[0].stays ? 'put in' : 'swap'} after${meanwhile}`
 }
 
 function nameOfHost(world: World, id: string): string {

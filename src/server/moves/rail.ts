@@ -34,7 +34,12 @@ export function moveRail(row: RailRow, progress: Progress | undefined): RailStop
   if (!between) results.copy = copyNote(progress)
   else if (handsFirst) results.copy = `leg ${copied} of ${legs.length} copied`
   if (!between && phase === undefined)
-    results.swap = row.brief.pairs.some((p) => p.volume !== undefined) ? 'drives in place' : 'old drive out'
+    results.swap =
+      row.brief.oldDrive === 'stays'
+        ? 'both drives in'
+        : row.brief.pairs.some((p) => p.volume !== undefined)
+          ? 'drives in place'
+          : 'old drive out'
   if (results.swap && row.proofNote) results.proof = row.proofNote
   if (row.handover) results.handover = 'handed over'
   const rail = railOf(results)

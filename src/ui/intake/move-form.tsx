@@ -224,18 +224,20 @@ export function MoveForm({ computers, drives, hasHost, moveId, brief }: MoveForm
             <Button small onClick={() => pairs.append({ sourceId: '', targetId: now.toVirtualMachine ? null : '' })}>
               Add a further drive
             </Button>
+            {mayStay(now) && (
+              <div className="sm:w-1/2 sm:pr-2.5">
+                <ChoiceField
+                  label="The old drive"
+                  value={isFixed ? 'stays' : (now.oldDrive ?? '')}
+                  disabled={isFixed}
+                  onChange={(e) => setValue('oldDrive', e.target.value === 'stays' ? 'stays' : undefined)}
+                >
+                  <option value="">comes out, and is kept as the way back</option>
+                  <option value="stays">{isFixed ? 'is built in, and stays' : 'stays in, beside the new one'}</option>
+                </ChoiceField>
+              </div>
+            )}
           </div>
-          {mayStay(now) && (
-            <ChoiceField
-              label="The old drive"
-              value={isFixed ? 'stays' : (now.oldDrive ?? '')}
-              disabled={isFixed}
-              onChange={(e) => setValue('oldDrive', e.target.value === 'stays' ? 'stays' : undefined)}
-            >
-              <option value="">comes out, and is kept as the way back</option>
-              <option value="stays">{isFixed ? 'is built in, and stays' : 'stays in, beside the new one'}</option>
-            </ChoiceField>
-          )}
           <TextField label="Name of the move" {...register('name')} />
           <TextField label="Customer" {...register('customer')} />
           <TextField label="Promised for" type="datetime-local" {...register('promised')} />

@@ -98,6 +98,7 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
   // An identity of its own is only for who wants both drives in; what mends the start is to take one out.
   const repair = view.offered.find((r) => r.why === null && r.name !== 'disk-identity')
   const present = view.inComputer.filter((slot) => slot.which === 'source' || (slot.which === 'target' && target))
+  const both = present.some((s) => s.which === 'source') && (!target || present.some((s) => s.which === 'target'))
   // The steps before it can be handed over; what may stay as it is does not hold it up.
   const openStep = view.firstStart?.find((s) => s.state === 'open' && !s.optional)
   return (
@@ -132,24 +133,26 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
               {present.length === 0 && <p className="text-ink-soft">Neither of the two drives.</p>}
             </div>
           </AsideBlock>
-          <AsideBlock title="Outside">
-            <div className="space-y-3">
-              {!present.some((s) => s.which === 'source') && (
-                <Plate
-                  drive={source}
-                  role={view.alone ? 'Source, stays in use' : 'Old drive'}
-                  note={
-                    view.alone || view.stays
-                      ? undefined
-                      : `${source.place}; keep apart, it carries the same disk identity`
-                  }
-                />
-              )}
-              {target && !present.some((s) => s.which === 'target') && (
-                <Plate drive={target} role={view.alone ? 'Target' : 'New drive'} />
-              )}
-            </div>
-          </AsideBlock>
+          {!both && (
+            <AsideBlock title="Outside">
+              <div className="space-y-3">
+                {!present.some((s) => s.which === 'source') && (
+                  <Plate
+                    drive={source}
+                    role={view.alone ? 'Source, stays in use' : 'Old drive'}
+                    note={
+                      view.alone || view.stays
+                        ? undefined
+                        : `${source.place}; keep apart, it carries the same disk identity`
+                    }
+                  />
+                )}
+                {target && !present.some((s) => s.which === 'target') && (
+                  <Plate drive={target} role={view.alone ? 'Target' : 'New drive'} />
+                )}
+              </div>
+            </AsideBlock>
+          )}
           {trial && !passed && view.wayBack && (
             <WayBack wayBack={view.wayBack} busy={busy} onStep={() => void act(() => goBack(moveId))} />
           )}
@@ -226,6 +229,7 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
       )}
       {trial ? <Chain links={trial.trace.links} /> : <NoTrial name={computer.name} mode={view.mode} />}
       <Offered
+        heading={trial ? undefined : 'Before the first start'}
         repairs={view.offered}
         first={repair?.name}
         busy={busy}
@@ -255,6 +259,11 @@ const NEXT_OF_STEP: Partial<Record<FirstStartStep['id'], string>> = {
 function wordsOf(view: ProofView): { heading: string; reason: string } {
   const { trial, computer, swapped, target } = view
   if (!trial) {
+    if (view.stays && view.offered.some((r) => r.name === 'boot-entry' && r.why === null))
+      return {
+        heading: 'The firmware does not begin with the new drive',
+        reason: `Both drives are in the ${computer.name}. It is told of the ${target?.name} first, which can be undone.`,
+      }
     return {
       heading: `The ${computer.name} has not been started yet`,
       reason: swapped

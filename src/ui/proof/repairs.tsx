@@ -21,11 +21,13 @@ export interface MadeRepair {
 
 /** What could be done about where the start ended. */
 export function Offered({
+  heading = 'What would repair it',
   repairs,
   first,
   busy,
   onRepair,
 }: {
+  heading?: string
   repairs: readonly OfferedRepair[]
   /** The one that is the page's next action. */
   first: string | undefined
@@ -36,7 +38,7 @@ export function Offered({
   if (repairs.length === 0) return null
   return (
     <section className="mt-4" data-testid="offered">
-      <h2 className="mb-2 font-bold">What would repair it</h2>
+      <h2 className="mb-2 font-bold">{heading}</h2>
       <ul className="panel divide-y divide-line">
         {repairs.map((repair) => (
           <li key={repair.name} className="px-[18px] py-3">

@@ -90,7 +90,7 @@ export function Shelf({ bench, drives, job }: { bench: string; drives: readonly 
           {drives.map((drive) => (
             <li
               key={drive.id}
-              className="grid items-center gap-x-6 gap-y-2 px-[18px] py-3.5 md:grid-cols-[minmax(0,1.3fr)_minmax(0,1fr)_auto]"
+              className="grid items-center gap-x-6 gap-y-2 px-[18px] py-3.5 md:grid-cols-[minmax(0,1.3fr)_minmax(0,1fr)_224px]"
             >
               <div>
                 <p className="text-[15px] font-bold">{drive.name}</p>

@@ -3,11 +3,13 @@ import { Mains, Part, type Plan, PowerButton, driveLabel, Screw, stroke } from '
 const SLOTS = 3
 const CAGE = { x: 330, y: 150, width: 78, height: 124 }
 const DRIVE = { x: 336, y: 158, width: 66, height: 44 }
+const BESIDE = { y: 208, height: 38 }
 
 /** A desktop, tower or server, seen from its open side. */
-export function BoxPlan({ computer, hot, slot, shownAt, inSlot }: Plan) {
+export function BoxPlan({ computer, hot, slot, shownAt, inSlot, beside }: Plan) {
   const { slots, mains, cover, driveMount } = computer
-  const cable = 201 + Math.min(SLOTS - 1, shownAt) * 34
+  const socketAt = (at: number) => 201 + Math.min(SLOTS - 1, at) * 34
+  const cable = socketAt(shownAt)
   const gap = cover.screws > 1 ? Math.min(90, 200 / (cover.screws - 1)) : 0
   return (
     <>
@@ -41,6 +43,22 @@ export function BoxPlan({ computer, hot, slot, shownAt, inSlot }: Plan) {
       />
       {inSlot && (
         <path d={`M264 ${cable}C300 ${cable} 300 180 ${DRIVE.x} 180`} fill="none" stroke="var(--ink)" strokeWidth="3" />
+      )}
+      {beside && (
+        <>
+          <Part
+            at={[DRIVE.x, BESIDE.y, DRIVE.width, BESIDE.height]}
+            on={false}
+            label={driveLabel(beside.holds)}
+            fill="var(--sea-2)"
+          />
+          <path
+            d={`M264 ${socketAt(beside.at)}C300 ${socketAt(beside.at)} 300 ${BESIDE.y + 19} ${DRIVE.x} ${BESIDE.y + 19}`}
+            fill="none"
+            stroke="var(--ink)"
+            strokeWidth="3"
+          />
+        </>
       )}
       {[
         [DRIVE.x - 3, DRIVE.y + 4],

@@ -22,6 +22,8 @@ export interface Plan {
   /** Which slot's drive is drawn: the step's, or else the first that is in. */
   readonly shownAt: number
   readonly inSlot: string | null
+  /** Another slot with a drive in it, where there is one. */
+  readonly beside: { readonly at: number; readonly holds: string } | undefined
   readonly caption: string
 }
 
@@ -36,6 +38,7 @@ export function planOf(computer: PlannedComputer, step: SwapStep | undefined): P
     slot: step?.slot,
     shownAt,
     inSlot: slots[shownAt]?.holds ?? null,
+    beside: slots.flatMap(({ holds }, at) => (holds && at !== shownAt ? [{ at, holds }] : []))[0],
     caption: [`mains ${mains ? 'in' : 'out'}`, screwsOf(cover), screwsOf(driveMount)].filter(Boolean).join(' · '),
   }
 }

@@ -82,20 +82,22 @@ export function SwapStation({ moveId, view }: { moveId: string; view: SwapView }
               {!drives.some((d) => d.here) && <p className="text-ink-soft">None of the drives of this move.</p>}
             </div>
           </AsideBlock>
-          <AsideBlock title="Elsewhere">
-            <div className="space-y-3">{plates(false)}</div>
-            {drives
-              .filter((d) => d.role === 'Old drive' && !d.here)
-              .map((d) => (
-                <Link
-                  key={d.id}
-                  href={`/labels/${d.id}`}
-                  className="mt-2 inline-block font-semibold text-sea-4 underline underline-offset-2"
-                >
-                  Label for the {d.name}
-                </Link>
-              ))}
-          </AsideBlock>
+          {drives.some((d) => !d.here) && (
+            <AsideBlock title="Elsewhere">
+              <div className="space-y-3">{plates(false)}</div>
+              {drives
+                .filter((d) => d.role === 'Old drive' && !d.here)
+                .map((d) => (
+                  <Link
+                    key={d.id}
+                    href={`/labels/${d.id}`}
+                    className="mt-2 inline-block font-semibold text-sea-4 underline underline-offset-2"
+                  >
+                    Label for the {d.name}
+                  </Link>
+                ))}
+            </AsideBlock>
+          )}
           {view.tray.length > 0 && (
             <AsideBlock title="On the tray">
               <ul className="space-y-1" data-testid="tray">
