@@ -158,6 +158,8 @@ function changes(): Record<string, Change> {
       },
     },
     lockFit: ofMove('lockFit', { wish: WISH }),
+    makeRoom: ofMove('makeRoom', { neighbour: 3, plate: '4M1Q' }),
+    giveRoomBack: ofMove('giveRoomBack'),
     takeTarget: ofMove('takeTarget', { pair: 0, driveId: 'crv5-960' }),
     unlockFit: ofMove('unlockFit'),
     'settle start-stick': ready('start-stick'),

@@ -12,7 +12,7 @@ const folder = mkdtempSync(path.join(tmpdir(), 'imbarco-kills-'))
 /** In an order in which a move comes by them. */
 const ORDER = [
   ...['measure', 'survey', 'map-check', 'convert', 'capture', 'compare', 'verify', 'compact', 'erase', 'copy'],
-  ...['trial', 'repair', 'undo-repair'],
+  ...['trial', 'repair', 'undo-repair', 'make-room'],
 ]
 /** A killed process is killed so long after its job began, at most. */
 const LATEST_MS = 60

@@ -4,6 +4,7 @@ import { z } from 'zod'
 import * as computers from '@/server/world/computers'
 import * as copy from '@/server/stations/copy'
 import * as fit from '@/server/stations/fit'
+import * as room from '@/server/stations/fit/room'
 import * as handover from '@/server/stations/handover'
 import * as benches from '@/server/world/benches'
 import * as things from '@/server/world/things'
@@ -118,6 +119,14 @@ export async function takeTarget(moveId: unknown, target: unknown): Promise<Done
 
 export async function unlockFit(moveId: unknown): Promise<Done> {
   return changed(moveId, (id) => fit.unlockFit(id))
+}
+
+export async function makeRoom(moveId: unknown, input: unknown): Promise<Done> {
+  return changed(moveId, (id) => room.makeRoom(id, input))
+}
+
+export async function giveRoomBack(moveId: unknown): Promise<Done> {
+  return changed(moveId, (id) => room.giveRoomBack(id))
 }
 
 export async function settle(moveId: unknown, input: unknown): Promise<Done> {

@@ -5,6 +5,7 @@ export const JOB_KINDS = [
   'measure',
   'map-check',
   'survey',
+  'make-room',
   'trial',
   'repair',
   'undo-repair',

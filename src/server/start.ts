@@ -6,6 +6,7 @@ import { log } from './ground/log'
 import { clearPartial } from './images'
 import { settleJobs } from './jobs'
 import { recover } from './moves/copies'
+import { settleRooms } from './stations/fit/room'
 import { settleImport } from './world/benches'
 import { refuseLostDatabase } from './world/make'
 
@@ -19,6 +20,7 @@ export async function start(): Promise<void> {
     await clearPartial()
     await settleJobs()
     await recover()
+    await settleRooms()
   } catch (error) {
     if (!(error instanceof CoreError)) log.error(error)
     const why = error instanceof Error ? error.message : String(error)

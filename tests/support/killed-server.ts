@@ -27,6 +27,7 @@ const { eraseDrive } = await import('@/server/pages/shelf')
 const stations = await import('@/server/stations/testing')
 const { changePace } = await import('@/server/stations/copy')
 const { lockFit } = await import('@/server/stations/fit')
+const { makeRoom, roomIsMade } = await import('@/server/stations/fit/room')
 const { confirmIntake } = await import('@/server/stations/intake')
 const { startTrial } = await import('@/server/stations/proof')
 const { makeRepair, settleRepairs, takeRepairBack } = await import('@/server/stations/proof/repairs')
@@ -82,6 +83,19 @@ async function endOfCopy(): Promise<void> {
     await new Promise((resolve) => setTimeout(resolve, 20))
 }
 
+const PUT = 'grading'
+
+/** Room for one system on the drive that it goes to; its drives are read first. */
+async function makeRoomThere(): Promise<Started> {
+  if (roomIsMade(PUT)) return
+  if (!(await loadMove(PUT)).row.survey) {
+    await toItsEnd(await confirmIntake(PUT))
+    await toItsEnd(await readDrives(PUT))
+  }
+  const plate = (await driveById('crv5-1000')).serial.replace(/\W/g, '').slice(-4)
+  return makeRoom(PUT, { neighbour: 3, plate })
+}
+
 const image = (of: object) => () => startImageJob(of)
 
 /** How each kind begins; where it is brought to its end in another way, how that is done. */
@@ -114,6 +128,7 @@ const KINDS: Record<string, { begin: () => Promise<Started>; end?: () => Promise
       return makeRepair(MOVE, 'take-up-room')
     },
   },
+  'make-room': { begin: makeRoomThere },
   'undo-repair': {
     begin: () => takeRepairBack(MOVE),
     async end() {

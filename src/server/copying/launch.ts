@@ -114,7 +114,10 @@ export async function launch(
         }
         // What is whole is not resumed.
         const { put } = part
-        for (const file of [part.journal, ...(put ? [put.entryFile, put.tableFile] : [])])
+        for (const file of [
+          part.journal,
+          ...(put ? [put.entryFile, put.tableFile, put.roomFile, `${put.roomFile}.kept`] : []),
+        ])
           await unlink(file).catch(() => undefined)
         return
       }

@@ -56,6 +56,8 @@ export interface CopyPart {
     /** Where what is kept of its new entry, and of that entry's type, goes: the same for every copy of this leg. */
     readonly entryFile: string
     readonly tableFile: string
+    /** What would take room back that was made for it, which ends with the copy. */
+    readonly roomFile: string
   }
   /** What it has to be changed in to start where other systems are. */
   readonly starts?: {

@@ -10,7 +10,7 @@ import { type Move, oldDriveStays } from '../moves'
 import { journalOf, latestCopy, snapshotOf } from '../moves/copies'
 import { copyNote, type LegNow } from '../moves/legs'
 import { movedVolumesOf } from '../moves/moved'
-import { nextRepairIds, repairFile } from '../moves/repair-files'
+import { nextRepairIds, repairFile, roomFile } from '../moves/repair-files'
 import { driveOf, driveUnder, leasableMedium, type Medium, mediumBytes, mediumName } from '../moves/media'
 import { benchNow, pace } from '../world/clock'
 import type { CopyOrder, CopyPart, WorkerMedium } from './messages'
@@ -73,7 +73,7 @@ async function partFor(move: Move, leg: LegNow, job: string) {
 /** Where what is kept of a volume's entry in a drive with others goes. */
 function putOf(move: Move, { index }: LegNow): NonNullable<CopyPart['put']> {
   const kept = path.join(journalsFolder(), `put-${move.id}-${index}`)
-  return { entryFile: `${kept}.entry`, tableFile: `${kept}.table` }
+  return { entryFile: `${kept}.entry`, tableFile: `${kept}.table`, roomFile: roomFile(move.id) }
 }
 
 /** What a target has to be changed in that starts beside another system or its own source. */

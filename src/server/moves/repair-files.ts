@@ -31,4 +31,9 @@ export function repairFile(moveId: string, id: string): string {
   return path.join(journalsFolder(), `repair-${safeName(moveId)}-${id}.json`)
 }
 
+/** What takes room back that was made on the move's target for a volume. */
+export function roomFile(moveId: string): string {
+  return path.join(journalsFolder(), `room-${safeName(moveId)}.json`)
+}
+
 const safeName = (moveId: string) => moveId.replace(/[^\w-]/g, '_')

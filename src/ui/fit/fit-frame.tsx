@@ -55,6 +55,8 @@ export interface FitView {
   readonly pairs: readonly FitPair[]
   readonly candidates: readonly Candidate[]
   readonly copied: boolean
+  /** A neighbour on the target was made smaller for the volume that comes, and can be given its room back. */
+  readonly roomMade: boolean
   /** Said when a drive is another than when it was read. */
   readonly stale: string | null
   /** Why it goes no further than this. */

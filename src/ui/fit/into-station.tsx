@@ -14,6 +14,7 @@ import { Callout } from '@/ui/shared/callout'
 import { Facts } from '@/ui/shared/facts'
 import { type FitOfPairProps, Next, Stale, ThisCopy, wordsOf } from './fit-frame'
 import { IntoChart } from './into-chart'
+import { MakeRoom } from './make-room'
 import { LabelField } from './selected-volume'
 
 interface IntoFitProps extends FitOfPairProps {
@@ -119,6 +120,14 @@ export function IntoFit({ moveId, pair, view, acting, volume, targetSurvey }: In
         onPlace={(to) => canChange && setChosen(to.into)}
       />
       <Places places={places} chosen={wish.into} locked={!canChange} onChoose={setChosen} />
+      {canChange && moved && (
+        <MakeRoom
+          {...{ moveId, pair, acting, targetSurvey }}
+          needs={moved.sizeBytes}
+          open={places.every((p) => p.obstacle)}
+          roomMade={view.roomMade}
+        />
+      )}
       {layout && layout.changes.length > 0 && (
         <ul className="mt-4 space-y-1 text-[13.5px] text-ink-soft">
           {layout.changes.map(({ sentence }) => (

@@ -102,6 +102,17 @@ export const MOVES = refusals({
     sentence: () => 'There is no locked fit to copy by. Lock it in Fit first.',
   },
   'fit-does-not-fit': { status: 409, sentence: ({ why }: { why: string }) => why },
+  'room-not-here': {
+    status: 409,
+    sentence: () => 'Room is made only on a drive that was read, and for one system that goes into it.',
+  },
+  'room-made': { status: 409, sentence: () => 'Room was made already. It can be given back first.' },
+  'room-not-made': { status: 409, sentence: () => 'No room was made that could be given back.' },
+  'room-drive-runs': {
+    status: 409,
+    sentence: ({ drive, computer }: { drive: string; computer: string }) =>
+      `The ${computer} runs its system, which may be using the ${drive}. Shut it down first.`,
+  },
   'fit-drives-changed': { status: 409, sentence: ({ why }: { why: string }) => why },
 
   'nothing-in-the-way': { status: 409, sentence: () => 'Nothing of that kind stands in the way.' },

@@ -4,6 +4,7 @@ import { moveRow, oldDriveStays } from '../../moves'
 import type { MovePage } from '../../moves/page'
 import { releaseStale } from '.'
 import { fitCandidates } from './candidates'
+import { roomIsMade } from './room'
 
 export async function fitView({ move, progress, plates, obstacle }: MovePage) {
   const copies = (progress?.copies ?? []).flatMap((c) => (c ? [c] : []))
@@ -30,6 +31,7 @@ export async function fitView({ move, progress, plates, obstacle }: MovePage) {
       }
     }),
     candidates: await fitCandidates(move),
+    roomMade: roomIsMade(move.id),
     copied: copies.some((c) => ['done', 'running', 'paused'].includes(c.status)),
     /** Said when a drive is another than when it was read. */
     stale: stale ?? null,

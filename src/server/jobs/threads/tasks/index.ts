@@ -15,6 +15,7 @@ import {
 } from './images'
 import { listFolder, readAround, readFilePart, readSector, statFile } from './look'
 import { type FoundFile, listTree, searchFiles } from './search'
+import { giveRoomBack, makeRoom, settleRoom } from './make-room'
 import { measureDrive } from './measure'
 import { followAlone, repairAlone, undoAlone } from './start-alone'
 import { surveySubject } from './survey'
@@ -49,10 +50,12 @@ export const TASKS = {
   eraseDrive,
   followAlone,
   followStart,
+  giveRoomBack,
   wake,
   imagesInVolumes,
   listFolder,
   listTree,
+  makeRoom,
   measureDrive,
   packMachine,
   readAround,
@@ -61,6 +64,7 @@ export const TASKS = {
   removeStored,
   repairAlone,
   searchFiles,
+  settleRoom,
   statFile,
   surveySubject,
   takeImage,
