@@ -1,4 +1,3 @@
-import { createHash } from 'node:crypto'
 import { rmSync } from 'node:fs'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
 
@@ -10,8 +9,6 @@ const folder = await vi.hoisted(async () => {
   return data
 })
 
-import { readBytes } from '@/core/block/device'
-import { MIB } from '@/core/bytes/size'
 import { surveyDrive } from '@/core/survey/survey'
 import { sha256 } from '@/host/sha256'
 import { database } from '@/server/database'
@@ -31,6 +28,7 @@ import { changeComputer, computerById, driveById, withDrive } from '@/server/wor
 import { setPace } from '@/server/world/clock'
 import { makeBench } from '@/server/world/make'
 import { copyLeg, handsTo, plansOf, toRoute } from './support/carry-out'
+import { digestOfDrive } from './support/drive-digest'
 
 // The old drive stays in the computer beside the new one.
 
@@ -56,17 +54,6 @@ const lastTrial = async () => (await loadMove(MOVE)).row.proof!.trials.at(-1)!
 const wish = { rules: {}, sizes: {}, reserve: 0 }
 const identity = { of: 'all' as const, seed: '6a1f7c52-0f5e-4d57-9b5d-6d0a4c0e1b77' }
 
-/** Digest of all that is stored of a drive. */
-async function digestOf(id: string): Promise<string> {
-  return withDrive(await driveById(id), async (device) => {
-    const hash = createHash('sha256')
-    for (const { offset, length } of await device.mapped!(0, device.size))
-      for (let at = offset; at < offset + length; at += 4 * MIB)
-        hash.update(await readBytes(device, at, Math.min(4 * MIB, offset + length - at)))
-    return hash.digest('hex')
-  })
-}
-
 describe('a drive that gets a new one beside it', () => {
   it('keeps its slot on every way, and its copy gets identities of its own', async () => {
     const { brief } = await loadMove(MOVE)
@@ -88,7 +75,7 @@ describe('a drive that gets a new one beside it', () => {
   })
 
   it('is copied, and boot settings and letters of the copy name the copy', async () => {
-    const source = await digestOf(SOURCE)
+    const source = await digestOfDrive(SOURCE)
     await handsTo(MOVE)
     await copyLeg(MOVE)
     const repairs = await vi.waitUntil(async () => (await loadMove(MOVE)).row.proof?.repairs)
@@ -96,7 +83,7 @@ describe('a drive that gets a new one beside it', () => {
     await handsTo(MOVE)
     expect((await driveById(SOURCE)).place).toMatchObject({ kind: 'slot', slot: 'SATA 0' })
     expect((await driveById(TARGET)).place).toMatchObject({ kind: 'slot', slot: 'SATA 1' })
-    expect(await digestOf(SOURCE)).toBe(source)
+    expect(await digestOfDrive(SOURCE)).toBe(source)
   })
 
   it('is started from first by the firmware, until that is told of the new one', async () => {

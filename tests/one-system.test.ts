@@ -1,4 +1,3 @@
-import { createHash } from 'node:crypto'
 import { rmSync } from 'node:fs'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
 
@@ -10,9 +9,7 @@ const folder = await vi.hoisted(async () => {
   return data
 })
 
-import { readBytes } from '@/core/block/device'
 import { SliceDevice } from '@/core/block/slice'
-import { MIB } from '@/core/bytes/size'
 import { readMarker } from '@/core/survey/marker'
 import { surveyDrive } from '@/core/survey/survey'
 import { sha256 } from '@/host/sha256'
@@ -47,6 +44,7 @@ import {
   toRoute,
   untilCopied,
 } from './support/carry-out'
+import { digestOfDrive } from './support/drive-digest'
 
 // One system of a drive that has two goes into a partition of a drive that keeps a system of its own.
 
@@ -72,20 +70,12 @@ const surveyOf = async (id: string) => withDrive(await driveById(id), (device) =
 
 /** Digest of all that is stored of a drive outside of one partition. */
 async function outside(id: string, number: number): Promise<string> {
-  const { partitions } = await surveyOf(id)
+  const { partitions, sizeBytes: size } = await surveyOf(id)
   const { startBytes, sizeBytes } = partitions.find((p) => p.number === number)!
-  return withDrive(await driveById(id), async (device) => {
-    const hash = createHash('sha256')
-    for (const [from, to] of [
-      [0, startBytes],
-      [startBytes + sizeBytes, device.size],
-    ]) {
-      for (const { offset, length } of await device.mapped!(from, to - from))
-        for (let at = offset; at < offset + length; at += 4 * MIB)
-          hash.update(await readBytes(device, at, Math.min(4 * MIB, offset + length - at)))
-    }
-    return hash.digest('hex')
-  })
+  return digestOfDrive(id, [
+    [0, startBytes],
+    [startBytes + sizeBytes, size],
+  ])
 }
 
 let before: string

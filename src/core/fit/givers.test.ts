@@ -13,14 +13,11 @@ const data = (gib: number, more: Partial<MadePart> = {}): MadePart => ({
 })
 
 describe('who could give room on a drive', () => {
-  it('is whoever has enough to spare, for the partition right behind it and for a new one', () => {
-    const survey = surveyWith([data(100), data(10, { volume: null })], 120 * GIB)
+  it('is whoever has enough to spare, most of all first', () => {
+    const survey = surveyWith([data(100), data(10, { volume: null }), data(200)], 320 * GIB)
     const givers = giversFor(survey, 40 * GIB)
-    expect(givers.map(({ number, into, missing }) => [number, into, Math.ceil(missing / GIB)])).toEqual([
-      [1, 2, 31],
-      [1, 'free', 41],
-    ])
-    expect(givers[0].missing).toBe(30 * GIB + 2 * MIB)
+    expect(givers.map(({ number }) => number)).toEqual([3, 1])
+    expect(givers[1]).toMatchObject({ missing: 40 * GIB + 2 * MIB, spare: 80 * GIB })
   })
 
   it('is nobody who has too little, cannot be made smaller, was not closed, or is logical', () => {
@@ -35,12 +32,11 @@ describe('who could give room on a drive', () => {
     expect(giversFor(surveyWith([logical], 120 * GIB, 'mbr'), 40 * GIB)).toEqual([])
   })
 
-  it('gives no room to what starts a system, or where there is room already', () => {
-    const survey = surveyWith([data(100), { role: 'recovery', sectors: SECTORS(1) }], 102 * GIB)
-    expect(giversFor(survey, 40 * GIB).map((g) => g.into)).toEqual(['free'])
+  it('is nobody behind whom there is room already, and less is missing behind a small gap', () => {
     const roomy = surveyWith([data(100)], 200 * GIB)
     const end = roomy.partitions[0].lastLba + 1
-    const gap = { firstLba: end, lastLba: SECTORS(199) - 1 }
-    expect(giversFor({ ...roomy, gaps: [gap as (typeof roomy.gaps)[number]] }, 40 * GIB)).toEqual([])
+    const gap = (gib: number) => [{ firstLba: end, lastLba: end + SECTORS(gib) - 1, sizeBytes: gib * GIB }]
+    expect(giversFor({ ...roomy, gaps: gap(99) }, 40 * GIB)).toEqual([])
+    expect(giversFor({ ...roomy, gaps: gap(30) }, 40 * GIB)).toMatchObject([{ missing: 10 * GIB + 2 * MIB }])
   })
 })

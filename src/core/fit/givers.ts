@@ -1,16 +1,12 @@
 import { MIB } from '../bytes/size'
 import type { DriveSurvey, PartitionSurvey } from '../survey/types'
 import { limitsOf } from './limits'
-import { type Into, whyNotPrepared } from './into'
 
-/** A partition that could be made smaller where it lies, so that a volume gets a place behind it. */
+/** A partition that could be made smaller where it lies, so that a volume gets a new partition behind it. */
 export interface Giver {
   readonly number: number
   readonly title: string
-  /** What gets the room: the partition right behind it, or an entry of its own. */
-  readonly into: Into
-  readonly intoTitle: string
-  /** Bytes that are missing there, and what the partition has to spare by what was read of it. */
+  /** Bytes that are missing behind it, and what it has to spare by what was read of it. */
   readonly missing: number
   readonly spare: number
 }
@@ -20,25 +16,16 @@ export interface Giver {
  * whether their records let them is only known when it is planned. Those that have most to spare first.
  */
 export function giversFor(target: DriveSurvey, needs: number): Giver[] {
-  const inOrder = target.partitions.filter((p) => p.role !== 'extended').sort((a, b) => a.startBytes - b.startBytes)
-  return inOrder
-    .flatMap((giver, i): Giver[] => {
+  return target.partitions
+    .flatMap((giver): Giver[] => {
       const limits = limitsOf(giver)
       const spare = giver.sizeBytes - limits.least
       if (!giver.volume?.canShrink || limits.notNow || giver.mbr?.kind === 'logical') return []
+      const has = gapBehind(target, giver)
+      // Both ends stand on whole mebibytes.
+      const missing = needs - has + 2 * MIB
       const { number, title } = giver
-      const behind = inOrder.at(i + 1)
-      const places: [Into, string, number][] = [
-        ...(behind && behind.mbr?.kind !== 'logical' && !whyNotPrepared(behind)
-          ? [[behind.number, behind.title, behind.sizeBytes] as [Into, string, number]]
-          : []),
-        ['free', 'a new partition', gapBehind(target, giver)],
-      ]
-      return places.flatMap(([into, intoTitle, has]) => {
-        // Both ends stand on whole mebibytes.
-        const missing = needs - has + (has < needs ? 2 * MIB : 0)
-        return missing > 0 && spare >= missing ? [{ number, title, into, intoTitle, missing, spare }] : []
-      })
+      return has < needs && spare >= missing ? [{ number, title, missing, spare }] : []
     })
     .sort((a, b) => b.spare - a.spare)
 }

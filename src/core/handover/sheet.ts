@@ -156,7 +156,7 @@ export function sheetAdvice(sheet: Sheet): string[] {
     alone
       ? 'The system is in both computers now, with the same keys and accounts. All else on both drives is unchanged.'
       : oldDriveStays
-        ? `The old ${drives.length > 1 ? 'drives are' : 'drive is'} still in the computer, unchanged. The new one has an identity of its own, so that both can be in; the boot menu starts either system, and in the new one the old volumes have other letters.`
+        ? `The old ${drives.length > 1 ? 'drives are' : 'drive is'} still in the computer, unchanged. The new one has an identity of its own, so that both can be in; the boot menu offers either system, and in the new one the old volumes get other letters.`
         : `The old ${drives.length > 1 ? 'drives are' : 'drive is'} unchanged. Do not put ${drives.length > 1 ? 'them' : 'it'} into the same computer together with the new one: both carry one identity.`,
     ...(lost
       ? ['The files that lost something are named above. Where there is a backup of them, take them from there.']

@@ -47,15 +47,14 @@ export function MakeRoom({ moveId, pair, acting, targetSurvey, needs, open, room
       <ul className="panel mt-2 divide-y divide-line">
         {givers.map((giver) => (
           <li
-            key={`${giver.number} ${giver.into}`}
+            key={giver.number}
             className="flex flex-wrap items-center justify-between gap-x-6 gap-y-2 px-[18px] py-2.5"
           >
             <span className="min-w-0">
               <span className="font-semibold">
                 {giver.number} {giver.title}
               </span>{' '}
-              gives {formatSize(giver.missing)} to{' '}
-              {giver.into === 'free' ? giver.intoTitle : `${giver.into} ${giver.intoTitle}`}
+              gives {formatSize(giver.missing)} to a new partition
               <span className="block text-[13px] text-ink-soft">
                 It has {formatSize(giver.spare)} to spare. Its files stay; it can be taken back until the copy.
               </span>
@@ -63,7 +62,7 @@ export function MakeRoom({ moveId, pair, acting, targetSurvey, needs, open, room
             <Button small disabled={busy} onClick={() => setAsked(giver)}>
               Make it smaller
               <span className="sr-only">
-                : {giver.number} {giver.title}, for {giver.intoTitle}
+                : {giver.number} {giver.title}
               </span>
             </Button>
           </li>
@@ -86,8 +85,7 @@ function RoomDialog({
   const [plate, setPlate] = useState('')
   const target = pair.target!
   const send = async () => {
-    const into = giver.into === 'free' ? {} : { into: giver.into }
-    if (await act(() => makeRoom(moveId, { neighbour: giver.number, ...into, plate }))) onClose()
+    if (await act(() => makeRoom(moveId, { neighbour: giver.number, plate }))) onClose()
   }
   return (
     <Dialog

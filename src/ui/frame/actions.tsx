@@ -42,8 +42,7 @@ export interface Actions extends BenchActions {
   lockFit(moveId: string, fit: { wish: FitWish; pair: number; virtualBytes?: number }): Promise<Outcome>
   takeTarget(moveId: string, target: { pair: number; driveId: string }): Promise<Outcome>
   unlockFit(moveId: string): Promise<Outcome>
-  /** `into`: the partition right behind the neighbour; unallocated space without. */
-  makeRoom(moveId: string, room: { neighbour: number; into?: number; plate: string }): Promise<Outcome>
+  makeRoom(moveId: string, room: { neighbour: number; plate: string }): Promise<Outcome>
   giveRoomBack(moveId: string): Promise<Outcome>
   settle(moveId: string, request: { action: string } & Record<string, unknown>): Promise<Outcome>
   finishStep(moveId: string, step: string): Promise<Outcome>

@@ -24,20 +24,18 @@ import { driveBytes } from '../../world'
 const RoomSchema = z.object({
   /** The partition that gives room. */
   neighbour: z.number().int().min(1).max(1024),
-  /** The one right behind it that gets it; unallocated space where none is named. */
-  into: z.number().int().min(1).max(1024).optional(),
   plate: z.string().max(PLATE_CHARACTERS),
 })
 
 /** Makes a volume of the target smaller. Rejects with Refusal, nothing written, where it may not be. */
 export async function makeRoom(moveId: string, input: unknown): Promise<StartedJob> {
-  const { neighbour, into, plate } = RoomSchema.parse(input)
+  const { neighbour, plate } = RoomSchema.parse(input)
   const move = await loadMove(moveId)
   const { target, needs, survey } = await targetOf(move)
   if (!plateMatches(target.serial, plate)) throw new Refusal('plate-wrong', { drive: driveName(target) })
   const journal = roomFile(moveId)
   if (existsSync(journal)) throw new Refusal('room-made')
-  const order = { target: driveBytes(target), fingerprint: survey.fingerprint, neighbour, into, bytes: needs, journal }
+  const order = { target: driveBytes(target), fingerprint: survey.fingerprint, neighbour, bytes: needs, journal }
   const named = survey.partitions.find((p) => p.number === neighbour)?.title ?? `partition ${neighbour}`
   return startMoveJob(moveId, {
     kind: 'make-room',

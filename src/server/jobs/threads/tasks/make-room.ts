@@ -13,9 +13,8 @@ export interface RoomOrder {
   readonly target: DriveBytes
   /** What it was when it was read; another one is not written. */
   readonly fingerprint: string
-  /** The partition that gives room, and the one right behind it that gets it; unallocated space where none is named. */
+  /** The partition that gives room, which is unallocated then. */
   readonly neighbour: number
-  readonly into?: number
   /** What the volume that comes needs. */
   readonly bytes: number
   /** Where what takes it back is kept. */
