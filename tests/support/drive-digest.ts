@@ -1,5 +1,5 @@
 import { createHash } from 'node:crypto'
-import { readBytes } from '@/core/block/device'
+import { isZero, readBytes } from '@/core/block/device'
 import { KIB, MIB } from '@/core/bytes/size'
 import { driveById, withDrive } from '@/server/world'
 
@@ -21,7 +21,7 @@ export async function digestOfDrive(id: string, stretches?: readonly (readonly [
           for (let i = 0; i < bytes.length;) {
             const next = Math.min(bytes.length, Math.floor((at + i) / PIECE) * PIECE + PIECE - at)
             const piece = bytes.subarray(i, next)
-            if (piece.some((byte) => byte !== 0)) hash.update(String(at + i)).update(piece)
+            if (!isZero(piece)) hash.update(String(at + i)).update(piece)
             i = next
           }
           at = end
