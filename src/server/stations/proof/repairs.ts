@@ -228,7 +228,9 @@ function repairable(move: Move): Drive | undefined {
   const target = move.pairs[0].target
   const computer = trialComputer(move)
   const isIn = target?.place.kind === 'slot' && target.place.computerId === computer.id
-  return isIn && (oldDriveStays(move) || move.row.proof?.trials.length) ? target : undefined
+  const { proof } = move.row
+  // A copy that has ended beside the old drive has left its own repairs here.
+  return isIn && proof && (oldDriveStays(move) || proof.trials.length > 0) ? target : undefined
 }
 
 async function planFor(move: Move, target: Drive, device: BlockDevice, name: string): Promise<RepairPlan> {
