@@ -98,6 +98,18 @@ export function bin(name) {
 /** Where SQLite has to be compiled, somebody waits for it; what it does here takes no time worth three minutes of that. */
 const QUICKLY_COMPILED = { CFLAGS: '-Og -g0', CXXFLAGS: '-Og -g0', JOBS: '2' }
 
+/** Where Linux keeps what is needed to build against its own SQLite, the package libsqlite3-dev on Debian. */
+export const SQLITE_HEADER = '/usr/include/sqlite3.h'
+/** The oldest SQLite that understands every statement in use, RETURNING among them: 3.35. */
+const OLDEST_SQLITE = 3_035_000
+
+/** The system's own SQLite where it can be built against, which saves compiling another one. */
+function ownSqlite() {
+  if (process.platform !== 'linux' || !existsSync(SQLITE_HEADER)) return {}
+  const [, version] = /#define SQLITE_VERSION_NUMBER\s+(\d+)/.exec(readFileSync(SQLITE_HEADER, 'utf8')) ?? []
+  return Number(version) >= OLDEST_SQLITE ? { npm_config_sqlite: '/usr' } : {}
+}
+
 /**
  * Installs the packages of the lock file unless they are the ones that are there. `only`: its `packages` alone, or then
  * what is `native` in them, for whoever has something else to do meanwhile; together they are all of it.
@@ -117,7 +129,7 @@ export async function install({ only } = {}) {
     'Installing what is missing, which takes a few minutes the first time.',
     'npm',
     only === 'native' ? ['rebuild'] : packages,
-    { env: { ...QUICKLY_COMPILED, ...process.env } },
+    { env: { ...QUICKLY_COMPILED, ...ownSqlite(), ...process.env } },
   )
   writeFileSync(mark, wanted)
 }

@@ -2,10 +2,11 @@
 import { spawnSync } from 'node:child_process'
 import { existsSync, mkdtempSync, rmSync, statfsSync } from 'node:fs'
 import path from 'node:path'
-import { bin, build, checkNode, install, run, stop } from './ground.mjs'
+import { bin, build, checkNode, install, run, SQLITE_HEADER, stop } from './ground.mjs'
 
-/** Debian's packages that the tests use, with a program of each that tells whether it is there. */
+/** Debian's packages that the tests use, with a program or file of each that tells whether it is there. */
 const TOOLS = [
+  ['libsqlite3-dev', SQLITE_HEADER],
   ['chromium', 'chromium'],
   ['chromium-headless-shell', 'chromium-headless-shell'],
   ['chromium-driver', 'chromedriver'],
@@ -42,8 +43,8 @@ if (given.includes('--tools')) {
   installTools()
   process.exit()
 }
-await install()
 installTools()
+await install()
 const rest = given.filter((argument) => argument !== '--deep')
 inMemory()
 // Tests make much that lives shortly; collecting it less often costs memory only.
@@ -73,7 +74,7 @@ function inMemory() {
 
 function installTools() {
   const missing = TOOLS.filter(
-    ([, program]) => spawnSync('sh', ['-c', `command -v ${program} || test -x /usr/sbin/${program}`]).status !== 0,
+    ([, program]) => spawnSync('sh', ['-c', `command -v ${program} || test -e ${program} || test -x /usr/sbin/${program}`]).status !== 0,
   )
   if (missing.length === 0) return
   const names = missing.map(([name]) => name)
