@@ -107,7 +107,7 @@ const OLDEST_SQLITE = 3_035_000
 function ownSqlite() {
   if (process.platform !== 'linux' || !existsSync(SQLITE_HEADER)) return {}
   const [, version] = /#define SQLITE_VERSION_NUMBER\s+(\d+)/.exec(readFileSync(SQLITE_HEADER, 'utf8')) ?? []
-  return Number(version) >= OLDEST_SQLITE ? { npm_config_sqlite: '/usr' } : {}
+  return Number(version) >= OLDEST_SQLITE ? { GYP_DEFINES: 'sqlite=/usr' } : {}
 }
 
 /**

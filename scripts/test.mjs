@@ -74,7 +74,9 @@ function inMemory() {
 
 function installTools() {
   const missing = TOOLS.filter(
-    ([, program]) => spawnSync('sh', ['-c', `command -v ${program} || test -e ${program} || test -x /usr/sbin/${program}`]).status !== 0,
+    ([, program]) =>
+      spawnSync('sh', ['-c', `command -v ${program} || test -e ${program} || test -x /usr/sbin/${program}`]).status !==
+      0,
   )
   if (missing.length === 0) return
   const names = missing.map(([name]) => name)
