@@ -43,6 +43,7 @@ export default defineConfig({
           // Each file has its own world, so that every core can take one.
           maxWorkers: availableParallelism(),
           env: { IMBARCO_LOG: process.env.IMBARCO_LOG ?? 'silent' },
+          globalSetup: ['tests/support/demo-bench.ts'],
           setupFiles: ['tests/support/threads.ts'],
           include: ['src/**/*.test.ts', 'tests/*.test.ts'],
           exclude: ['src/core/**', 'src/ui/**'],
@@ -55,7 +56,7 @@ export default defineConfig({
         test: {
           name: 'browser',
           include: ['tests/browser/**/*.test.ts'],
-          globalSetup: ['tests/browser/support/server.ts'],
+          globalSetup: ['tests/support/demo-bench.ts'],
           // Each file has its own browser and server, which wait for each other most of the time.
           maxWorkers: availableParallelism() * 2,
           testTimeout: 400_000,

@@ -9,7 +9,7 @@ import { MIB } from '@/core/bytes/size'
 import { makeInf } from '@/core/drivers/make'
 import { pattern } from '@/core/testing'
 import { makeBiosDisk, makeLinuxDisk, makeSystemDisk, ROOT_UUID } from '@/core/testing-disk'
-import { imbarco, shaOfFile, sparseFile } from './support/image-files'
+import { imbarco, digestOfFile, sparseFile } from './support/image-files'
 import { cutPartition, diskGuid, gdiskPartitions, gdiskProblems } from './support/independent'
 
 let folder: string
@@ -31,13 +31,13 @@ afterAll(() => rmSync(folder, { recursive: true, force: true }))
 describe('imbarco trace and repair', () => {
   it('follow a start by UEFI for people and for programs, and leave the image as it is', async () => {
     const file = await fileOf('uefi.img', await makeSystemDisk())
-    const before = shaOfFile(file)
-    const told = imbarco('trace', file, '--firmware', 'uefi', '--driver', 'storahci')
+    const before = digestOfFile(file)
+    const told = await imbarco('trace', file, '--firmware', 'uefi', '--driver', 'storahci')
     expect([told.code, told.out]).toEqual([
       0,
       expect.stringMatching(/Sign-in +passed +C: is this volume[^]*No link fails/),
     ])
-    const { links, starts } = parse(imbarco('trace', file, '--firmware', 'uefi', '--json').out)
+    const { links, starts } = parse((await imbarco('trace', file, '--firmware', 'uefi', '--json')).out)
     expect(starts).toBe(true)
     expect(links.map((l: { id: string; state: string }) => `${l.id} ${l.state}`)).toEqual([
       'firmware passed',
@@ -49,9 +49,9 @@ describe('imbarco trace and repair', () => {
       'driver unproved',
       'sign-in passed',
     ])
-    expect(imbarco('trace', file, '--firmware', 'uefi', '--driver', 'stornvme').code).toBe(1)
-    expect(imbarco('trace', file).code).toBe(2)
-    expect(shaOfFile(file)).toBe(before)
+    expect((await imbarco('trace', file, '--firmware', 'uefi', '--driver', 'stornvme')).code).toBe(1)
+    expect((await imbarco('trace', file)).code).toBe(2)
+    expect(digestOfFile(file)).toBe(before)
   })
 
   it('bring a driver in from a folder, so that other programs find it on the volume', async () => {
@@ -65,14 +65,16 @@ describe('imbarco trace and repair', () => {
     )
     writeFileSync(path.join(drivers, 'T9', 'trmst9.sys'), pattern(90_000, 4))
     const asked = [file, 'bring-driver', '--driver', 'trmst9', '--json']
-    const { links } = parse(imbarco('trace', file, '--firmware', 'uefi', '--driver', 'trmst9', '--json').out)
+    const { links } = parse((await imbarco('trace', file, '--firmware', 'uefi', '--driver', 'trmst9', '--json')).out)
     expect(links.find((l: { id: string }) => l.id === 'driver').repairs).toEqual(['bring-driver'])
-    expect(imbarco('repair', ...asked).error).toMatch(/No driver folder is at hand/)
-    const before = shaOfFile(file)
-    expect(parse(imbarco('repair', ...asked, '--driver-folder', drivers, '--dry-run').out).state).toBe('planned')
-    expect(shaOfFile(file)).toBe(before)
-    expect(parse(imbarco('repair', ...asked, '--driver-folder', drivers).out).state).toBe('done')
-    expect(imbarco('trace', file, '--firmware', 'uefi', '--driver', 'trmst9').code).toBe(0)
+    expect((await imbarco('repair', ...asked)).error).toMatch(/No driver folder is at hand/)
+    const before = digestOfFile(file)
+    expect(parse((await imbarco('repair', ...asked, '--driver-folder', drivers, '--dry-run')).out).state).toBe(
+      'planned',
+    )
+    expect(digestOfFile(file)).toBe(before)
+    expect(parse((await imbarco('repair', ...asked, '--driver-folder', drivers)).out).state).toBe('done')
+    expect((await imbarco('trace', file, '--firmware', 'uefi', '--driver', 'trmst9')).code).toBe(0)
     const system = cutPartition(file, gdiskPartitions(file).get(3)!, at('system.ntfs'))
     const out = execFileSync('7zz', ['e', '-so', system, 'Windows/System32/drivers/trmst9.sys'], {
       maxBuffer: 1024 * 1024,
@@ -97,33 +99,33 @@ describe('imbarco trace and repair', () => {
     sector.set([63, 0, 0, 0], 28)
     await device.write(2048 * 512, sector)
     const file = await fileOf('bios.img', device)
-    const before = shaOfFile(file)
-    const broken = imbarco('trace', file, '--firmware', 'bios', '--json')
+    const before = digestOfFile(file)
+    const broken = await imbarco('trace', file, '--firmware', 'bios', '--json')
     expect(broken.code).toBe(1)
     const failed = parse(broken.out).links.find((l: { state: string }) => l.state === 'failed')
     expect(failed).toMatchObject({ id: 'boot-partition', repairs: ['hidden-sectors'] })
     expect(failed.evidence).toMatch(/expected 2.048, found 63/)
-    const dry = imbarco('repair', file, 'hidden-sectors', '--dry-run', '--json')
+    const dry = await imbarco('repair', file, 'hidden-sectors', '--dry-run', '--json')
     expect(parse(dry.out)).toMatchObject({ state: 'planned', sectors: 1 })
-    expect(shaOfFile(file)).toBe(before)
+    expect(digestOfFile(file)).toBe(before)
     expect(existsSync(`${file}.repair`)).toBe(false)
-    expect(imbarco('repair', file, 'hidden-sectors').out).toMatch(/63 becomes 2.048[^]*Written and read back/)
-    expect(imbarco('trace', file, '--firmware', 'bios').code).toBe(0)
+    expect((await imbarco('repair', file, 'hidden-sectors')).out).toMatch(/63 becomes 2.048[^]*Written and read back/)
+    expect((await imbarco('trace', file, '--firmware', 'bios')).code).toBe(0)
     expect(JSON.parse(readFileSync(`${file}.repair`, 'utf8')).state).toBe('done')
-    expect(parse(imbarco('repair', file, 'hidden-sectors', '--json').out).state).toBe('nothing')
+    expect(parse((await imbarco('repair', file, 'hidden-sectors', '--json')).out).state).toBe('nothing')
   })
 
   it('put a loader where firmware looks last, on a volume that an independent check finds sound', async () => {
     const file = await fileOf('bare.img', await makeSystemDisk({ fallback: false }))
-    const broken = imbarco('trace', file, '--firmware', 'uefi', '--json')
+    const broken = await imbarco('trace', file, '--firmware', 'uefi', '--json')
     expect(broken.code).toBe(1)
     expect(parse(broken.out).links.find((l: { state: string }) => l.state === 'failed')).toMatchObject({
       state: 'failed',
       repairs: ['boot-entry', 'fallback-loader'],
     })
-    expect(imbarco('repair', file, 'boot-entry').error).toMatch(/kept in the computer, not on the drive/)
-    expect(imbarco('repair', file, 'fallback-loader').out).toMatch(/BOOTX64.EFI is made/)
-    expect(imbarco('trace', file, '--firmware', 'uefi').code).toBe(0)
+    expect((await imbarco('repair', file, 'boot-entry')).error).toMatch(/kept in the computer, not on the drive/)
+    expect((await imbarco('repair', file, 'fallback-loader')).out).toMatch(/BOOTX64.EFI is made/)
+    expect((await imbarco('trace', file, '--firmware', 'uefi')).code).toBe(0)
     const esp = cutPartition(file, gdiskPartitions(file).get(1)!, at('esp.img'))
     const checked = spawnSync('/usr/sbin/fsck.fat', ['-n', '-v', esp], { encoding: 'utf8' })
     expect([checked.status, checked.stdout]).toEqual([0, expect.not.stringMatching(/wrong|differ|Orphan|Reclaim/i)])
@@ -132,10 +134,10 @@ describe('imbarco trace and repair', () => {
   it('give a drive another identity that an independent reader sees', async () => {
     const file = await fileOf('renewed.img', await makeSystemDisk())
     const before = diskGuid(file)
-    expect(imbarco('repair', file, 'disk-identity').code).toBe(0)
+    expect((await imbarco('repair', file, 'disk-identity')).code).toBe(0)
     expect(diskGuid(file)).not.toBe(before)
     expect(gdiskProblems(file)).toBe('')
-    expect(imbarco('trace', file, '--firmware', 'uefi').code).toBe(0)
+    expect((await imbarco('trace', file, '--firmware', 'uefi')).code).toBe(0)
   })
 
   it('look up a Linux root by its UUID, in the loader’s settings and in its mount table', async () => {
@@ -155,7 +157,7 @@ describe('imbarco trace and repair', () => {
     const device = await makeLinuxDisk()
     const system = (mounts: string) => device.write(41 * MIB, root(mounts))
     await system(`UUID=${uuid} / ext4 defaults 0 1\n`)
-    const sound = parse(imbarco('trace', await fileOf('linux.img', device), '--firmware', 'uefi', '--json').out)
+    const sound = parse((await imbarco('trace', await fileOf('linux.img', device), '--firmware', 'uefi', '--json')).out)
     expect(sound.links.map((l: { state: string }) => l.state)).toEqual([
       ...Array<string>(6).fill('passed'),
       'unproved',
@@ -163,19 +165,19 @@ describe('imbarco trace and repair', () => {
     ])
     expect(sound.links[5].evidence).toContain(`UUID=${uuid} / ext4`)
     await system('UUID=00000000-1111-4222-8333-444444444444 / ext4 defaults 0 1\n')
-    const other = parse(imbarco('trace', await fileOf('other.img', device), '--firmware', 'uefi', '--json').out)
+    const other = parse((await imbarco('trace', await fileOf('other.img', device), '--firmware', 'uefi', '--json')).out)
     expect(other.links[5]).toMatchObject({ state: 'failed', found: 'its mount table names another root' })
   })
 
   it('say what they cannot do, and write nothing then', async () => {
     const file = await fileOf('whole.img', await makeSystemDisk())
-    const made = imbarco('convert', file, at('whole.vhdx'))
+    const made = await imbarco('convert', file, at('whole.vhdx'))
     expect(made.code).toBe(0)
-    expect(imbarco('repair', at('whole.vhdx'), 'backup-table').error).toMatch(/Only a raw image/)
-    expect(imbarco('repair', file, 'luck').error).toMatch(/There is no repair "luck"/)
-    expect(imbarco('repair', file, 'active-partition').error).toMatch(/Only an MBR/)
-    expect(imbarco('repair', at('nothing.img'), 'backup-table').code).toBe(2)
-    expect(imbarco('trace', at('nothing.img'), '--firmware', 'bios').code).toBe(2)
+    expect((await imbarco('repair', at('whole.vhdx'), 'backup-table')).error).toMatch(/Only a raw image/)
+    expect((await imbarco('repair', file, 'luck')).error).toMatch(/There is no repair "luck"/)
+    expect((await imbarco('repair', file, 'active-partition')).error).toMatch(/Only an MBR/)
+    expect((await imbarco('repair', at('nothing.img'), 'backup-table')).code).toBe(2)
+    expect((await imbarco('trace', at('nothing.img'), '--firmware', 'bios')).code).toBe(2)
   })
 })
 
@@ -185,7 +187,7 @@ describe('a system that comes onto a drive beside another', () => {
     const drive = await fileOf('both.img', await makeSystemDisk({ sizeBytes: 1024 * MIB }))
     const before = gdiskPartitions(drive)
     const args = ['restore', source, drive, '--volumes', '3', '--into-free', '--shrink-neighbour', '3']
-    const { code, out, error } = imbarco(...args, '--entry', '--json')
+    const { code, out, error } = await imbarco(...args, '--entry', '--json')
     expect([code, error.replace(/^\{.*\}$/gm, '').trim()]).toEqual([0, ''])
     const { into, startChanges } = parse(out)
     expect([into, startChanges]).toEqual([
@@ -198,25 +200,25 @@ describe('a system that comes onto a drive beside another', () => {
     const after = gdiskPartitions(drive)
     for (const number of [1, 2, 4]) expect(after.get(number)).toEqual(before.get(number))
     expect([after.get(3)!.first, gdiskProblems(drive)]).toEqual([before.get(3)!.first, ''])
-    const starts = (...more: string[]) => {
+    const starts = async (...more: string[]) => {
       const { starts: does, systemPartition } = parse(
-        imbarco('trace', drive, '--firmware', 'uefi', ...more, '--json').out,
+        (await imbarco('trace', drive, '--firmware', 'uefi', ...more, '--json')).out,
       )
       return [does, systemPartition]
     }
-    expect([starts(), starts('--system', '3'), starts('--system', '5')]).toEqual([
+    expect([await starts(), await starts('--system', '3'), await starts('--system', '5')]).toEqual([
       [true, 3],
       [true, 3],
       [true, 5],
     ])
     // What is not there is said.
-    const none = parse(imbarco('trace', drive, '--firmware', 'uefi', '--system', '4', '--json').out)
+    const none = parse((await imbarco('trace', drive, '--firmware', 'uefi', '--system', '4', '--json')).out)
     expect(none.links.find((l: { state: string }) => l.state === 'failed')).toMatchObject({
       id: 'settings',
       repairs: ['system-entry'],
     })
-    expect(imbarco('trace', drive, '--firmware', 'uefi', '--system', '9').code).toBe(2)
-    const again = parse(imbarco('repair', drive, 'system-entry', '--firmware', 'uefi', '--json').out)
+    expect((await imbarco('trace', drive, '--firmware', 'uefi', '--system', '9')).code).toBe(2)
+    const again = parse((await imbarco('repair', drive, 'system-entry', '--firmware', 'uefi', '--json')).out)
     expect(again.state).toBe('nothing')
     // The menu is a hive that another program reads, with both entries.
     const esp = cutPartition(drive, after.get(1)!, at('esp of both'))
@@ -229,7 +231,7 @@ describe('a system that comes onto a drive beside another', () => {
     const source = await fileOf('third.img', await makeSystemDisk())
     const drive = sparseFile(at('bare.img'), 600 * MIB, [])
     execFileSync('/usr/sbin/sgdisk', ['-n', '1:2048:+64M', '-t', '1:0700', drive])
-    const { code, out } = imbarco('restore', source, drive, '--volumes', '3', '--into-free', '--entry', '--json')
+    const { code, out } = await imbarco('restore', source, drive, '--volumes', '3', '--into-free', '--entry', '--json')
     expect([code, parse(out)]).toEqual([
       1,
       expect.objectContaining({
@@ -245,13 +247,17 @@ describe('a system that comes onto a drive beside another', () => {
     const source = await fileOf('second bios.img', await makeBiosDisk())
     const drive = await fileOf('both bios.img', await makeBiosDisk())
     truncateSync(drive, 1024 * MIB)
-    const system = parse(imbarco('survey', source, '--json').out).partitions.find((p: { system: unknown }) => p.system)
+    const system = parse((await imbarco('survey', source, '--json')).out).partitions.find(
+      (p: { system: unknown }) => p.system,
+    )
     const args = ['restore', source, drive, '--volumes', String(system.number), '--into-free', '--entry', '--json']
-    const { code, out } = imbarco(...args)
+    const { code, out } = await imbarco(...args)
     const { into } = parse(out)
     expect([code, into]).toEqual([0, expect.any(Number)])
     for (const number of [system.number, into]) {
-      const followed = parse(imbarco('trace', drive, '--firmware', 'bios', '--system', String(number), '--json').out)
+      const followed = parse(
+        (await imbarco('trace', drive, '--firmware', 'bios', '--system', String(number), '--json')).out,
+      )
       expect([followed.starts, followed.systemPartition]).toEqual([true, number])
     }
   })

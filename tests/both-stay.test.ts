@@ -26,7 +26,7 @@ import { takeRoute } from '@/server/stations/route'
 import { handoverView, proofView } from '@/server/stations/testing'
 import { changeComputer, computerById, driveById, withDrive } from '@/server/world'
 import { setPace } from '@/server/world/clock'
-import { makeBench } from '@/server/world/make'
+import { openDemoBench } from './support/open-demo-bench'
 import { copyLeg, handsTo, plansOf, toRoute } from './support/carry-out'
 import { digestOfDrive } from './support/drive-digest'
 
@@ -40,8 +40,7 @@ const COMPUTER = 'ticket-desk'
 vi.setConfig({ testTimeout: 400_000 })
 
 beforeAll(async () => {
-  await database()
-  await makeBench()
+  await openDemoBench()
   await setPace('max')
 })
 afterAll(async () => {

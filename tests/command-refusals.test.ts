@@ -57,7 +57,7 @@ describe('a target that is no plain file', () => {
       /leads nowhere/,
     ],
     ['in a folder that is not there', () => at('none/x.img'), /no folder/],
-  ])('is refused: %s', (_what, make, sentence) => {
+  ])('is refused: %s', async (_what, make, sentence) => {
     const target = make()
     const kind = existsSync(target) ? lstatSync(target).mode : undefined
     for (const args of [
@@ -66,7 +66,7 @@ describe('a target that is no plain file', () => {
       ['copy', disk, target, '--to', 'vhdx', '--overwrite'],
       ['convert', disk, target, '--to', 'qcow2'],
     ]) {
-      const { code, error } = imbarco(...args)
+      const { code, error } = await imbarco(...args)
       expect([code, error], args.join(' ')).toEqual([2, expect.stringMatching(sentence)])
       expect(error).toMatch(oneSentence)
     }
@@ -74,21 +74,26 @@ describe('a target that is no plain file', () => {
     rmSync(at('j.journal'), { force: true })
   })
 
-  it('but a link to a file is followed, and what it leads to is replaced', () => {
+  it('but a link to a file is followed, and what it leads to is replaced', async () => {
     writeFileSync(at('real.img'), 'something')
     symlinkSync(at('real.img'), at('link.img'))
-    expect(imbarco('copy', disk, at('link.img'), '--overwrite').code).toBe(0)
+    expect((await imbarco('copy', disk, at('link.img'), '--overwrite')).code).toBe(0)
     expect(lstatSync(at('link.img')).isSymbolicLink()).toBe(true)
-    expect(imbarco('compare', disk, at('real.img'), '--json').code).toBe(0)
+    expect((await imbarco('compare', disk, at('real.img'), '--json')).code).toBe(0)
   })
 })
 
 describe('the source under another name', () => {
-  it.each(['copy', 'convert'])('is never written by %s', (command) => {
+  it.each(['copy', 'convert'])('is never written by %s', async (command) => {
     rmSync(at('other.img'), { force: true })
     linkSync(disk, at('other.img'))
     const before = readFileSync(disk)
-    const { code, error } = imbarco(command, disk, at('other.img'), ...(command === 'copy' ? ['--overwrite'] : []))
+    const { code, error } = await imbarco(
+      command,
+      disk,
+      at('other.img'),
+      ...(command === 'copy' ? ['--overwrite'] : []),
+    )
     expect([code, error]).toEqual([2, expect.stringMatching(/source itself/)])
     expect(readFileSync(disk).equals(before)).toBe(true)
   })
@@ -107,9 +112,9 @@ describe('options that make no sense', () => {
     [['copy', 'DISK', 'OUT', '--sector-size', '100']],
     [['copy', 'DISK', 'OUT', '--target-size', '9000000GiB']],
     [['survey', 'FOLDER']],
-  ])('are told of: %j', (args) => {
+  ])('are told of: %j', async (args) => {
     const words = args.map((word) => ({ DISK: disk, OUT: at('out.img'), FOLDER: folder })[word] ?? word)
-    const { code, error } = imbarco(...words)
+    const { code, error } = await imbarco(...words)
     expect([code, error.includes('    at ')]).toEqual([2, false])
     expect(error.trim()).not.toBe('')
     expect(existsSync(at('out.img'))).toBe(false)
@@ -158,6 +163,6 @@ describe('a source that is written to while it is copied', () => {
     expect(touched).toBe(true)
     expect([code, said]).toEqual([1, expect.stringMatching(/was changed while it was read/)])
     if (more.length === 0) expect(existsSync(target)).toBe(false)
-    else expect(imbarco('survey', `${target}.unfinished`).out).toMatch(/unfinished|did not end/i)
+    else expect((await imbarco('survey', `${target}.unfinished`)).out).toMatch(/unfinished|did not end/i)
   })
 })

@@ -19,11 +19,10 @@ import { noise } from '@/bench/random'
 import { readBytes } from '@/core/block/device'
 import { HEADER as QCOW2 } from '@/core/image/qcow2-layout'
 import { makeSystemDisk } from '@/core/testing-disk'
-import { pattern } from '@/core/testing'
-import { imbarco, shaOfFile, sparseFile } from './support/image-files'
+import { deep, pattern } from '@/core/testing'
+import { imbarco, digestOfFile, sparseFile } from './support/image-files'
 
 const MIB = 1024 * 1024
-const deep = process.env.IMBARCO_DEEP === '1'
 let folder: string
 let disk: string
 let full: string
@@ -97,62 +96,64 @@ describe('imbarco copy with a journal', () => {
     }
     expect(marked()).toBe(true)
     expect(existsSync(target)).toBe(false)
-    expect(imbarco('survey', unfinished).out).toMatch(/unfinished|did not end/i)
-    const { code, out } = imbarco(...args, '--resume')
+    expect((await imbarco('survey', unfinished)).out).toMatch(/unfinished|did not end/i)
+    const { code, out } = await imbarco(...args, '--resume')
     expect(code).toBe(0)
     expect(parse(out)).toMatchObject({ verified: true, digestName: 'BLAKE3', lost: [] })
-    expect(shaOfFile(target)).toBe(shaOfFile(full))
+    expect(digestOfFile(target)).toBe(digestOfFile(full))
   })
 
-  it('does not go on with a journal of something else, or without one', () => {
+  it('does not go on with a journal of something else, or without one', async () => {
     const [target, journal] = [at('other.img'), at('other.journal')]
-    expect(imbarco('copy', disk, target, '--journal', journal).code).toBe(0)
-    const before = shaOfFile(target)
+    expect((await imbarco('copy', disk, target, '--journal', journal)).code).toBe(0)
+    const before = digestOfFile(target)
     // One that has ended is neither resumed nor written over, whatever is asked for.
     for (const [args, exit, sentence] of [
       [['--resume'], 1, /has ended/],
       [['--resume', '--target-size', '900MiB'], 1, /has ended/],
       [['--overwrite'], 2, /journal of a copy that has ended, so it is kept/],
     ] as const) {
-      const refused = imbarco('copy', disk, target, '--journal', journal, ...args)
+      const refused = await imbarco('copy', disk, target, '--journal', journal, ...args)
       expect([refused.code, refused.error]).toEqual([exit, expect.stringMatching(sentence)])
-      expect(shaOfFile(target)).toBe(before)
+      expect(digestOfFile(target)).toBe(before)
     }
-    const none = imbarco('copy', disk, at('none.img'), '--resume')
+    const none = await imbarco('copy', disk, at('none.img'), '--resume')
     expect([none.code, none.error]).toEqual([2, expect.stringMatching(/needs the journal/)])
-    const missing = imbarco('copy', disk, at('none.img'), '--resume', '--journal', at('no.journal'))
+    const missing = await imbarco('copy', disk, at('none.img'), '--resume', '--journal', at('no.journal'))
     expect(missing.code).toBe(2)
     expect(existsSync(at('none.img'))).toBe(false)
     writeFileSync(at('torn.journal'), 'not a journal\n')
-    const torn = imbarco('copy', disk, at('none.img'), '--resume', '--journal', at('torn.journal'))
+    const torn = await imbarco('copy', disk, at('none.img'), '--resume', '--journal', at('torn.journal'))
     expect([torn.code, torn.error]).toEqual([1, expect.stringMatching(/nothing to go on from/)])
   })
 })
 
 describe('imbarco copy', () => {
-  it('leaves page files out, and leaves the copy unread, on request', () => {
-    const whole = parse(imbarco('copy', disk, at('whole.img'), '--json').out)
-    const left = parse(imbarco('copy', disk, at('left.img'), '--skip-page-files', '--no-verify', '--json').out)
+  it('leaves page files out, and leaves the copy unread, on request', async () => {
+    const whole = parse((await imbarco('copy', disk, at('whole.img'), '--json')).out)
+    const left = parse((await imbarco('copy', disk, at('left.img'), '--skip-page-files', '--no-verify', '--json')).out)
     expect([whole.verified, left.verified, left.digest]).toEqual([true, false, ''])
     expect(whole.writtenBytes - left.writtenBytes).toBeGreaterThanOrEqual(2 * MIB)
-    const page = imbarco('cat', at('left.img'), '3', '/pagefile.sys').out
+    const page = (await imbarco('cat', at('left.img'), '3', '/pagefile.sys')).out
     expect([page.length, /^\0*$/.test(page)]).toEqual([3 * MIB, true])
-    expect(imbarco('copy', disk, at('left.img'), '--no-verify', '--overwrite').out).toMatch(/not read back/)
+    expect((await imbarco('copy', disk, at('left.img'), '--no-verify', '--overwrite')).out).toMatch(/not read back/)
   })
 
-  it('saves no list of lost sectors when nothing was lost, and refuses one that is malformed', () => {
+  it('saves no list of lost sectors when nothing was lost, and refuses one that is malformed', async () => {
     const list = at('lost.json')
-    expect(imbarco('copy', disk, at('listed.img'), '--lost-list', list, '--journal', at('l.journal')).code).toBe(0)
+    expect(
+      (await imbarco('copy', disk, at('listed.img'), '--lost-list', list, '--journal', at('l.journal'))).code,
+    ).toBe(0)
     expect(existsSync(list)).toBe(false)
     writeFileSync(list, '{ "format": "another" }')
-    const refused = imbarco(
+    const refused = await imbarco(
       ...['copy', disk, at('listed.img'), '--lost-list', list, '--journal', at('l.journal'), '--resume'],
     )
     expect([refused.code, refused.error]).toEqual([1, expect.stringMatching(/Line 1, column \d+/)])
   })
 
-  it('writes its journal and its list over nothing that is something else, the source least of all', () => {
-    const before = shaOfFile(disk)
+  it('writes its journal and its list over nothing that is something else, the source least of all', async () => {
+    const before = digestOfFile(disk)
     const letter = at('letter.txt')
     writeFileSync(letter, 'a letter to somebody')
     const child = childOf('disk.img', 400 * MIB)
@@ -163,19 +164,19 @@ describe('imbarco copy', () => {
       [['--journal', letter], /letter\.txt is there already and is not the journal of a copy, so it is kept/],
       [['--lost-list', letter], /letter\.txt is there already and is no list of lost sectors, so it is kept/],
     ] as const) {
-      const { code, error } = imbarco('copy', disk, at('n.img'), ...args)
+      const { code, error } = await imbarco('copy', disk, at('n.img'), ...args)
       expect([code, error]).toEqual([2, expect.stringMatching(sentence)])
       expect(existsSync(at('n.img'))).toBe(false)
     }
     // What an image builds on is its source too.
-    const own = imbarco('copy', child, disk, '--overwrite')
+    const own = await imbarco('copy', child, disk, '--overwrite')
     expect([own.code, own.error]).toEqual([2, expect.stringMatching(/The target is the source itself/)])
-    expect(shaOfFile(disk)).toBe(before)
+    expect(digestOfFile(disk)).toBe(before)
     expect(readFileSync(letter, 'utf8')).toBe('a letter to somebody')
   })
 
-  it('keeps a list of what is lost for raw targets only, which it says', () => {
-    const { code, error } = imbarco('copy', disk, at('x.qcow2'), '--lost-list', at('x.json'))
+  it('keeps a list of what is lost for raw targets only, which it says', async () => {
+    const { code, error } = await imbarco('copy', disk, at('x.qcow2'), '--lost-list', at('x.json'))
     expect([code, error]).toEqual([2, expect.stringMatching(/for raw targets/)])
     expect(existsSync(at('x.qcow2'))).toBe(false)
   })
@@ -191,17 +192,17 @@ describe('imbarco copy', () => {
         await killedWhen(args, (p) => p.phase === 'copy' && p.copiedBytes > 100 * MIB)
       }
       expect([existsSync(target), existsSync(unfinished)]).toEqual([false, true])
-      expect(imbarco('survey', unfinished).out).toMatch(/unfinished|did not end/i)
-      expect(imbarco(...args, '--resume').code).toBe(0)
+      expect((await imbarco('survey', unfinished)).out).toMatch(/unfinished|did not end/i)
+      expect((await imbarco(...args, '--resume')).code).toBe(0)
       expect(existsSync(unfinished)).toBe(false)
-      expect(parse(imbarco('compare', full, target, '--json').out)).toMatchObject({ equal: true })
+      expect(parse((await imbarco('compare', full, target, '--json')).out)).toMatchObject({ equal: true })
       for (const file of [target, journal]) rmSync(file)
     },
   )
 })
 
 describe('imbarco copy of what is not in use', () => {
-  it('takes it of the volumes that are named, and of no other', () => {
+  it('takes it of the volumes that are named, and of no other', async () => {
     // A trace of an old file in free room of the system volume, and one in the recovery volume.
     const marks = [300, 380].map((mib) => ({ at: mib * MIB, text: Buffer.from(`old file at ${mib}`) }))
     const source = at('traces.img')
@@ -226,10 +227,10 @@ describe('imbarco copy of what is not in use', () => {
       ],
     ] as const) {
       const target = at(`of ${everyOf.join(' ')}.img`)
-      expect(imbarco('copy', source, target, '--rule', '3=keep', ...everyOf).code).toBe(0)
+      expect((await imbarco('copy', source, target, '--rule', '3=keep', ...everyOf)).code).toBe(0)
       expect(has(target)).toEqual(wanted)
     }
-    expect(imbarco('copy', source, at('none.img'), '--rule', '3=keep', '--every-of', '9').error).toMatch(
+    expect((await imbarco('copy', source, at('none.img'), '--rule', '3=keep', '--every-of', '9')).error).toMatch(
       /no partition 9 on the source/,
     )
   })

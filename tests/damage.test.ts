@@ -26,14 +26,14 @@ import { mbrWrites } from '@/core/scheme/mbr-write'
 import { TYPE_GUIDS } from '@/core/scheme/types'
 import { surveyDrive } from '@/core/survey/survey'
 import { packGrain } from '@/host/packed'
-import { pattern } from '@/core/testing'
+import { pattern, runsOf } from '@/core/testing'
 import { openHostImage } from '@/host/images'
 import { sparseFile } from './support/image-files'
 
 // Whatever a structure is damaged into, there is a finding or one sentence, soon, and never a crash.
 
 const MIB = 1024 * 1024
-const RUNS = process.env.IMBARCO_DEEP === '1' ? 2000 : 400
+const RUNS = runsOf(120, 2000)
 /** Far above what any of them takes; a loop that does not end would pass it. */
 const LIMIT_MS = 2000
 const sha256 = (bytes: Uint8Array): Uint8Array => createHash('sha256').update(bytes).digest()

@@ -34,11 +34,11 @@ beforeAll(async () => {
 afterAll(() => rmSync(folder, { recursive: true, force: true }))
 
 describe('imbarco fit', () => {
-  it('shows where everything would go, for people and for programs', () => {
-    const people = imbarco('fit', disk, '--target-size', String(900 * MIB))
+  it('shows where everything would go, for people and for programs', async () => {
+    const people = await imbarco('fit', disk, '--target-size', String(900 * MIB))
     expect([people.code, people.error]).toEqual([0, ''])
     expect(people.out).toMatch(/It fits, with 5\d\d(\.\d)? MiB to spare\. Harbour \(C:\) grows/)
-    const { code, out } = imbarco(
+    const { code, out } = await imbarco(
       'fit',
       disk,
       '--target-size',
@@ -60,14 +60,16 @@ describe('imbarco fit', () => {
     ])
   })
 
-  it('ends with 1 when it does not fit, with what is missing and what would fit', () => {
-    const { code, out } = imbarco('fit', disk, '--target-size', '300MiB', '--rule', '3=keep', '--json')
+  it('ends with 1 when it does not fit, with what is missing and what would fit', async () => {
+    const { code, out } = await imbarco('fit', disk, '--target-size', '300MiB', '--rule', '3=keep', '--json')
     expect(code).toBe(1)
     const report = parse(out)
     expect(report.obstacles[0]).toMatchObject({ code: 'too-small', missingBytes: expect.any(Number) })
     expect(report.nearest).toBe('Harbour (C:) takes what is left')
-    expect(imbarco('fit', disk, '--target-size', '300MiB', '--rule', '3=keep').out).toMatch(/This would fit: Harbour/)
-    const other = imbarco('fit', disk, '--target-size', '900MiB', '--sector-size', '4096')
+    expect((await imbarco('fit', disk, '--target-size', '300MiB', '--rule', '3=keep')).out).toMatch(
+      /This would fit: Harbour/,
+    )
+    const other = await imbarco('fit', disk, '--target-size', '900MiB', '--sector-size', '4096')
     expect([other.code, other.out]).toEqual([1, expect.stringMatching(/sectors of 4096 bytes/)])
   })
 
@@ -78,54 +80,57 @@ describe('imbarco fit', () => {
     [['--target-size', '-100'], /is no size/],
     [['--target-size', 'much'], /is no size/],
     [['--reserve', '80'], /0 to 50/],
-  ])('%j is wrong use', (options, sentence) => {
-    const { code, error } = imbarco('fit', disk, ...options)
+  ])('%j is wrong use', async (options, sentence) => {
+    const { code, error } = await imbarco('fit', disk, ...options)
     expect([code, error]).toEqual([2, expect.stringMatching(sentence)])
   })
 })
 
 describe('imbarco copy', () => {
-  it.each(['img', 'qcow2', 'vhdx', 'vhd'])('onto a larger %s, read back, and the same for other readers', (format) => {
-    const target = at(`larger.${format}`)
-    const { code, out, error } = imbarco('copy', disk, target, '--target-size', '900MiB', '--json')
-    expect([code, error]).toEqual([0, ''])
-    expect(parse(out)).toMatchObject({ fits: true, verified: true, sizeBytes: 900 * MIB })
-    const survey = parse(imbarco('survey', target, '--json').out)
-    expect(survey.findings.filter((f: { severity: string }) => f.severity !== 'note')).toEqual([])
-    expect(survey.partitions[2].lengthBytes).toBeGreaterThan(700 * MIB)
-    if (format === 'img') expect(gdiskProblems(target)).toBe('')
-    expect(imbarco('cat', target, '3', '/Windows/notes.txt').out).toBe(
-      imbarco('cat', disk, '3', '/Windows/notes.txt').out,
-    )
-  })
+  it.each(['img', 'qcow2', 'vhdx', 'vhd'])(
+    'onto a larger %s, read back, and the same for other readers',
+    async (format) => {
+      const target = at(`larger.${format}`)
+      const { code, out, error } = await imbarco('copy', disk, target, '--target-size', '900MiB', '--json')
+      expect(code, error).toBe(0)
+      expect(parse(out)).toMatchObject({ fits: true, verified: true, sizeBytes: 900 * MIB })
+      const survey = parse((await imbarco('survey', target, '--json')).out)
+      expect(survey.findings.filter((f: { severity: string }) => f.severity !== 'note')).toEqual([])
+      expect(survey.partitions[2].lengthBytes).toBeGreaterThan(700 * MIB)
+      if (format === 'img') expect(gdiskProblems(target)).toBe('')
+      expect((await imbarco('cat', target, '3', '/Windows/notes.txt')).out).toBe(
+        (await imbarco('cat', disk, '3', '/Windows/notes.txt')).out,
+      )
+    },
+  )
 
-  it('onto the smallest that its files need', () => {
+  it('onto the smallest that its files need', async () => {
     const target = at('smaller.img')
-    const { code, out } = imbarco('copy', disk, target, '--target-size', '240MiB', '--json')
+    const { code, out } = await imbarco('copy', disk, target, '--target-size', '240MiB', '--json')
     expect([code, parse(out).fits]).toEqual([0, true])
     const { first, last } = { first: parse(out).partitions[2].firstSector, last: parse(out).partitions[2].lastSector }
     const volume = cutPartition(target, { first, last }, at('smaller-c.img'))
     expect(extractDigests(volume, 'Windows', at('smaller-out')).size).toBe(6)
   })
 
-  it('of the same size is the same disk, and with every sector the same bytes', () => {
-    expect(imbarco('copy', disk, at('same.img')).code).toBe(0)
-    expect(imbarco('compare', disk, at('same.img')).code).toBe(0)
-    expect(imbarco('copy', disk, at('every.qcow2'), '--every-sector').code).toBe(0)
-    expect(imbarco('compare', disk, at('every.qcow2')).code).toBe(0)
-    expect(imbarco('copy', disk, at('none.img'), '--every-sector', '--target-size', '900MiB').code).toBe(2)
+  it('of the same size is the same disk, and with every sector the same bytes', async () => {
+    expect((await imbarco('copy', disk, at('same.img'))).code).toBe(0)
+    expect((await imbarco('compare', disk, at('same.img'))).code).toBe(0)
+    expect((await imbarco('copy', disk, at('every.qcow2'), '--every-sector')).code).toBe(0)
+    expect((await imbarco('compare', disk, at('every.qcow2'))).code).toBe(0)
+    expect((await imbarco('copy', disk, at('none.img'), '--every-sector', '--target-size', '900MiB')).code).toBe(2)
   })
 
-  it('replaces what is there only when told to, and never its own source', () => {
+  it('replaces what is there only when told to, and never its own source', async () => {
     writeFileSync(at('mine.img'), 'mine')
-    const refused = imbarco('copy', disk, at('mine.img'))
+    const refused = await imbarco('copy', disk, at('mine.img'))
     expect([refused.code, refused.error]).toEqual([2, expect.stringMatching(/there already: mine\.img/)])
     expect(readFileSync(at('mine.img'), 'utf8')).toBe('mine')
-    expect(imbarco('copy', disk, at('mine.img'), '--overwrite').code).toBe(0)
+    expect((await imbarco('copy', disk, at('mine.img'), '--overwrite')).code).toBe(0)
     expect(statSync(at('mine.img')).size).toBe(400 * MIB)
-    const own = imbarco('copy', disk, disk, '--overwrite')
+    const own = await imbarco('copy', disk, disk, '--overwrite')
     expect([own.code, own.error]).toEqual([2, expect.stringMatching(/is the source itself/)])
-    const small = imbarco('copy', disk, at('none.img'), '--target-size', '150MiB')
+    const small = await imbarco('copy', disk, at('none.img'), '--target-size', '150MiB')
     expect([small.code, existsSync(at('none.img'))]).toEqual([1, false])
     expect(small.out).toMatch(/too small for what is asked/)
   })
@@ -138,8 +143,15 @@ describe('the puppet theatre’s 320 GB disk', () => {
     await makeLightingDeskDisk(made)
     await made.close()
     const target = at('theatre-new.img')
-    const { code, out, error } = imbarco('copy', source, target, '--target-size', String(capacityOf(256)), '--json')
-    expect([code, error]).toEqual([0, ''])
+    const { code, out, error } = await imbarco(
+      'copy',
+      source,
+      target,
+      '--target-size',
+      String(capacityOf(256)),
+      '--json',
+    )
+    expect(code, error).toBe(0)
     const report = parse(out)
     expect(report.reason).toMatch(/shrinks from/)
     expect(sfdiskPartitions(target).map((p) => p.type)).toEqual(['7', '7', 'f', '7'])

@@ -28,7 +28,7 @@ import { resumeCopy, startCopy } from '@/server/stations/ready/start'
 import { takeRoute } from '@/server/stations/route'
 import { confirmSurvey, readDrives } from '@/server/stations/survey'
 import { readyView, routeView } from '@/server/stations/testing'
-import { makeBench } from '@/server/world/make'
+import { openDemoBench } from './support/open-demo-bench'
 import { refusalCode } from '@/server/ground/testing'
 import { ended } from '@/server/jobs/testing'
 
@@ -57,8 +57,7 @@ const status = async () => (await latestCopy(MOVE))?.status
 beforeAll(async () => {
   if (!data.isMounted) return
   mkdirSync(process.env.IMBARCO_DATA!)
-  await database()
-  await makeBench()
+  await openDemoBench()
   await ended(confirmIntake(MOVE))
   await ended(readDrives(MOVE))
   await confirmSurvey(MOVE)

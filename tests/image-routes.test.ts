@@ -57,7 +57,7 @@ import {
 } from '@/server/world'
 import { surveyOf } from '@/server/world/looked-at'
 import { switchComputer } from '@/server/world/computers'
-import { makeBench } from '@/server/world/make'
+import { openDemoBench } from './support/open-demo-bench'
 import { setPace } from '@/server/world/clock'
 import { SERVER_ADDRESS, serverMove } from './support/small-server'
 import {
@@ -81,8 +81,7 @@ const SERVER = 'still-server'
 vi.setConfig({ testTimeout: 400_000 })
 
 beforeAll(async () => {
-  await database()
-  await makeBench()
+  await openDemoBench()
   await setPace('max')
 })
 afterAll(async () => {

@@ -33,13 +33,12 @@ import {
 } from '@/core/image/vhdx-layout'
 import { crc32c } from '@/core/bytes/crc32'
 import { noise } from '@/bench/random'
-import { pattern } from '@/core/testing'
+import { deep, pattern } from '@/core/testing'
 import { convertFile } from '@/host/convert'
 import { openHostImage } from '@/host/images'
-import { diskDigest, mountedDigest, shaOfFile, sparseFile } from './support/image-files'
+import { diskDigest, mountedDigest, digestOfFile, sparseFile } from './support/image-files'
 
 const MIB = 1024 * 1024
-const deep = process.env.IMBARCO_DEEP === '1'
 const SIZE = 130 * MIB + 4096 * 3
 let folder: string
 let source: string
@@ -138,13 +137,13 @@ describe('an image that was written', () => {
     expect(result.virtualBytes).toBe(SIZE)
     await same(source, made)
     expect(statSync(made).blocks * 512).toBeLessThan(8 * MIB)
-    if (to === 'raw') return expect(shaOfFile(made)).toBe(shaOfFile(source))
+    if (to === 'raw') return expect(digestOfFile(made)).toBe(digestOfFile(source))
     if (to !== 'vhd-fixed') expect(result.fileBytes).toBeLessThan(14 * MIB)
     // The reader shares no code with Imbarco.
     const type = typeOf(to)
-    expect(diskDigest(made, type)).toBe(shaOfFile(source))
+    expect(diskDigest(made, type)).toBe(digestOfFile(source))
     expect(execFileSync('7zz', ['t', `-t${type}`, made], { encoding: 'utf8' })).toMatch(/Everything is Ok/)
-    if (existsSync('/dev/fuse')) expect(mountedDigest(made, type)).toBe(shaOfFile(source))
+    if (existsSync('/dev/fuse')) expect(mountedDigest(made, type)).toBe(digestOfFile(source))
   })
 
   it.each(TARGET_KINDS)('as %s leads to every other format and back', async (to) => {
@@ -181,7 +180,7 @@ describe('an image that was written', () => {
     await convert(mixed, made, 'qcow2-packed')
     await convert(mixed, plain, 'qcow2')
     await same(mixed, made)
-    expect(diskDigest(made, 'qcow')).toBe(shaOfFile(mixed))
+    expect(diskDigest(made, 'qcow')).toBe(digestOfFile(mixed))
     expect(statSync(made).size).toBeLessThan(statSync(plain).size / 2)
     expect(usesOf(made)).toEqual(countedUses(made))
   })
@@ -224,7 +223,7 @@ describe('a packed raw image', () => {
       expect((await convert(packed, made, to)).virtualBytes).toBe(SIZE)
       await same(source, made)
       if (to === 'qcow2' || to === 'vhdx' || to === 'vhd') {
-        expect(diskDigest(made, typeOf(to))).toBe(shaOfFile(source))
+        expect(diskDigest(made, typeOf(to))).toBe(digestOfFile(source))
       }
     }
     truncateSync(packed, Math.floor(statSync(packed).size / 2))
@@ -456,7 +455,7 @@ describe('VHDX', () => {
         LOG_ENTRY.write(bytes, { checksum: crc32c(bytes.subarray(at, at + 8192)) }, at)
       }
     })
-    const before = shaOfFile(made)
+    const before = digestOfFile(made)
     const image = await openHostImage(made)
     expect(image.findings.map((f) => f.code)).toEqual(['image.vhdx-log-replayed'])
     // The first payload block lies behind the table of blocks.
@@ -464,7 +463,7 @@ describe('VHDX', () => {
     await image.device.read(0, bytes)
     expect(bytes).toEqual(pattern(4096, 30))
     await image.close()
-    expect(shaOfFile(made)).toBe(before)
+    expect(digestOfFile(made)).toBe(before)
     // A log without one whole sequence cannot be played, and the image is not believed.
     patch(made, (b) => void ((b[MIB + 100] ^= 1), (b[MIB + 8192 + 100] ^= 1)))
     await expect(openHostImage(made)).rejects.toThrow(/no sequence that is whole/)

@@ -5,8 +5,8 @@ import path from 'node:path'
 import { createInterface } from 'node:readline'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { JOB_KINDS } from '@/core/job'
-import { makeBench } from './browser/support/serve'
 import { bundleFile } from './support/bundle-worker'
+import { layDemoBench } from './support/demo-bench'
 
 const folder = mkdtempSync(path.join(tmpdir(), 'imbarco-kills-'))
 /** In an order in which a move comes by them. */
@@ -49,10 +49,10 @@ async function live(before: string, next: string): Promise<Found> {
   return found!
 }
 
-beforeAll(() => {
+beforeAll(async () => {
   const sources = ['src/server/jobs/threads/tasks.worker.ts', 'src/server/copying/copy.worker.ts']
   server = [...sources, 'tests/support/killed-server.ts'].map((file) => bundleFile(path.resolve(file))).at(-1)!
-  makeBench(folder)
+  await layDemoBench(folder)
 }, 120_000)
 
 afterAll(() => {

@@ -3,7 +3,7 @@ import { mkdtempSync, readFileSync, rmSync, truncateSync, writeFileSync } from '
 import { tmpdir } from 'node:os'
 import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
-import { imbarco, shaOfFile, sparseFile } from './support/image-files'
+import { imbarco, digestOfFile, sparseFile } from './support/image-files'
 import { checkFat } from './support/independent'
 import { checkNtfsFile } from './support/ntfs-checker'
 import { makeNtfs } from './support/worn-ntfs'
@@ -69,19 +69,19 @@ describe.each(KINDS)('the label of a $kind volume', ({ kind, mib, make, read, so
     const file = sparseFile(at(`${kind}.img`), mib * MIB, [])
     make(file)
     for (const text of ['Charts', long, 'C']) {
-      const { code, out, error } = imbarco('label', file, '0', text, '--json')
+      const { code, out, error } = await imbarco('label', file, '0', text, '--json')
       expect([code, error], text).toEqual([0, ''])
       expect(JSON.parse(out)).toMatchObject({ after: shown(text), state: 'done' })
       expect(read(file)).toBe(shown(text))
       expect(await sound(file), text).toBe(true)
     }
-    const whole = shaOfFile(file)
-    expect(JSON.parse(imbarco('label', file, '0', 'C', '--json').out).state).toBe('nothing')
-    expect(JSON.parse(imbarco('label', file, '0', 'Other', '--json', '--dry-run').out).state).toBe('planned')
-    const refused = imbarco('label', file, '0', tooLong)
+    const whole = digestOfFile(file)
+    expect(JSON.parse((await imbarco('label', file, '0', 'C', '--json')).out).state).toBe('nothing')
+    expect(JSON.parse((await imbarco('label', file, '0', 'Other', '--json', '--dry-run')).out).state).toBe('planned')
+    const refused = await imbarco('label', file, '0', tooLong)
     expect([refused.code, refused.error]).toEqual([1, expect.stringMatching(/label/)])
-    expect(shaOfFile(file)).toBe(whole)
-    expect(imbarco('label', file, '0', '').code).toBe(0)
+    expect(digestOfFile(file)).toBe(whole)
+    expect((await imbarco('label', file, '0', '')).code).toBe(0)
     expect(read(file)).toMatch(/^(NO NAME)?$/)
     expect(await sound(file)).toBe(true)
   })
@@ -91,34 +91,34 @@ describe.each(KINDS)('the label of a $kind volume', ({ kind, mib, make, read, so
     const table = `label: dos\n2048 ${mib * 2048} 7\n`
     execFileSync('sfdisk', ['-q', source], { env, input: table })
     run('dd', `if=${at(`${kind}.img`)}`, `of=${source}`, 'bs=1M', 'seek=1', 'conv=notrunc,sparse', 'status=none')
-    const before = shaOfFile(source)
+    const before = digestOfFile(source)
     const target = at(`${kind} copied.img`)
     const args = ['--target-size', `${mib + 40}MiB`, '--label']
-    expect(imbarco('fit', source, ...args, `1=${tooLong}`).code).toBe(1)
-    expect(imbarco('copy', source, target, ...args, '1=Chart room').code).toBe(0)
-    const { partitions } = JSON.parse(imbarco('survey', target, '--json').out)
+    expect((await imbarco('fit', source, ...args, `1=${tooLong}`)).code).toBe(1)
+    expect((await imbarco('copy', source, target, ...args, '1=Chart room')).code).toBe(0)
+    const { partitions } = JSON.parse((await imbarco('survey', target, '--json')).out)
     const { startBytes, lengthBytes } = partitions[0]
     const volume = at(`${kind} volume of the target`)
     run('dd', `if=${target}`, `of=${volume}`, 'bs=1M', `skip=${startBytes / MIB}`, 'status=none')
     truncateSync(volume, lengthBytes)
-    expect([read(volume), await sound(volume), shaOfFile(source)]).toEqual([shown('Chart room'), true, before])
+    expect([read(volume), await sound(volume), digestOfFile(source)]).toEqual([shown('Chart room'), true, before])
   })
 })
 
 describe('a label', () => {
-  it('is not written where that cannot be done', () => {
+  it('is not written where that cannot be done', async () => {
     const nothing = sparseFile(at('nothing.img'), 8 * MIB, [])
-    expect(imbarco('label', nothing, '0', 'x').code).toBe(1)
-    expect(imbarco('label', nothing, '3', 'x').code).toBe(2)
+    expect((await imbarco('label', nothing, '0', 'x')).code).toBe(1)
+    expect((await imbarco('label', nothing, '3', 'x')).code).toBe(2)
     run('mkswap', '-q', nothing)
-    const swap = imbarco('label', nothing, '0', 'x')
+    const swap = await imbarco('label', nothing, '0', 'x')
     expect([swap.code, swap.error]).toEqual([1, expect.stringMatching(/not written here/)])
     const dirty = sparseFile(at('dirty.img'), 40 * MIB, [])
     run('mkfs.fat', '-F', '16', dirty)
     const bytes = readFileSync(dirty)
     bytes[37] = 1
     writeFileSync(dirty, bytes)
-    const refused = imbarco('label', dirty, '0', 'x')
+    const refused = await imbarco('label', dirty, '0', 'x')
     expect([refused.code, refused.error]).toEqual([1, expect.stringMatching(/not clean/)])
     expect(readFileSync(dirty).equals(bytes)).toBe(true)
   })

@@ -22,7 +22,7 @@ import { jobEnd } from '@/server/jobs'
 import { startImageJob } from '@/server/pages/images/jobs'
 import { driveById } from '@/server/world'
 import { putOnBench } from '@/server/world/image-drives'
-import { makeBench } from '@/server/world/make'
+import { openDemoBench } from './support/open-demo-bench'
 import { gptWithExt4, OWN_FILES } from './support/own-disks'
 
 const disk = () => path.join(imagesFolder(), 'workshop.img')
@@ -30,8 +30,7 @@ const get = (route: (request: Request) => Promise<Response>, query: Record<strin
   route(new Request(`http://127.0.0.1/?${new URLSearchParams(query)}`))
 
 beforeAll(async () => {
-  await database()
-  await makeBench()
+  await openDemoBench()
   mkdirSync(imagesFolder(), { recursive: true })
   gptWithExt4(disk())
 }, 120_000)

@@ -26,7 +26,7 @@ import { fitView } from '@/server/stations/testing'
 import { changeComputer, driveById, withDrive } from '@/server/world'
 import { setPace } from '@/server/world/clock'
 import { switchComputer } from '@/server/world/computers'
-import { makeBench } from '@/server/world/make'
+import { openDemoBench } from './support/open-demo-bench'
 import { plansOf, toRoute } from './support/carry-out'
 import { digestOfDrive } from './support/drive-digest'
 
@@ -40,8 +40,7 @@ const wish = { rules: {}, sizes: {}, reserve: 0 }
 vi.setConfig({ testTimeout: 300_000 })
 
 beforeAll(async () => {
-  await database()
-  await makeBench()
+  await openDemoBench()
   await setPace('max')
   await switchComputer('editing-computer', { do: 'start' })
   await switchComputer('editing-computer', { do: 'shut-down' })

@@ -8,12 +8,12 @@ import { openFileSystem } from '@/core/filesystem'
 import { ntfs } from '@/core/filesystem/ntfs'
 import { checkNtfsFile } from './support/ntfs-checker'
 import { makeNtfs, type Shape, useNtfs, wearNtfs } from './support/worn-ntfs'
+import { deep } from '@/core/testing'
 
 // Volumes worn by another driver, given other sizes by Imbarco, then checked, mounted and used by that driver again.
 
 const KIB = 1024
 const MIB = 1024 * KIB
-const deep = process.env.IMBARCO_DEEP === '1'
 let folder: string
 beforeAll(() => (folder = mkdtempSync(path.join(tmpdir(), 'imbarco-ntfs-'))))
 afterAll(() => rmSync(folder, { recursive: true, force: true }))

@@ -32,7 +32,7 @@ import { handoverView, proofView, readyView } from '@/server/stations/testing'
 import { driveById, withDrive } from '@/server/world'
 import { setPace } from '@/server/world/clock'
 import { switchComputer } from '@/server/world/computers'
-import { makeBench } from '@/server/world/make'
+import { openDemoBench } from './support/open-demo-bench'
 import {
   carryOn,
   copyEnd,
@@ -57,8 +57,7 @@ const INTO = 4
 vi.setConfig({ testTimeout: 400_000 })
 
 beforeAll(async () => {
-  await database()
-  await makeBench()
+  await openDemoBench()
   await setPace('max')
 })
 afterAll(async () => {

@@ -1,5 +1,4 @@
 import { execFileSync, spawnSync } from 'node:child_process'
-import { createHash } from 'node:crypto'
 import { mkdirSync, mkdtempSync, readdirSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import path from 'node:path'
@@ -18,10 +17,10 @@ import { writeGpt } from '@/core/scheme/gpt'
 import { TYPE_GUIDS } from '@/core/scheme/types'
 import { SliceDevice } from '@/core/block/slice'
 import { surveyDrive } from '@/core/survey/survey'
-import { sha256 } from '@/core/testing-disk'
+import { blake3, sha256 } from '@/core/testing-disk'
 import { type HostImage, openHostImage } from '@/host/images'
 import { sparseFile } from './support/image-files'
-import { checkFat, extractDigests } from './support/independent'
+import { checkFat, extractDigests, sumOf } from './support/independent'
 
 // Volumes made by the systems' own tools, given another size by Imbarco, and checked by those tools again.
 
@@ -29,7 +28,6 @@ const MIB = 1024 * 1024
 let folder: string
 const opened: HostImage[] = []
 const at = (...parts: string[]) => path.join(folder, ...parts)
-const sha = (bytes: Uint8Array) => createHash('sha256').update(bytes).digest('hex')
 const env = { ...process.env, PATH: `${process.env.PATH}:/usr/sbin:/sbin`, MTOOLS_SKIP_CHECK: '1' }
 const run = (program: string, ...args: string[]) =>
   execFileSync(program, args, { encoding: 'utf8', env, stdio: 'pipe' })
@@ -110,7 +108,7 @@ function digestsOf(root: string, below = ''): Map<string, string> {
   for (const name of readdirSync(path.join(root, below))) {
     const inner = path.join(below, name)
     if (statSync(path.join(root, inner)).isDirectory()) for (const [k, v] of digestsOf(root, inner)) found.set(k, v)
-    else found.set(inner, sha(readFileSync(path.join(root, inner))))
+    else found.set(inner, sumOf(readFileSync(path.join(root, inner))))
   }
   return found
 }
@@ -120,7 +118,7 @@ async function expectTree(file: string, prefix = ''): Promise<void> {
   const volume = await openFileSystem(await device(file))
   expect(volume!.state).toBe('clean')
   for (const [name, digest] of digestsOf(at('tree'))) {
-    expect(sha(await volume!.readFile(`${prefix}/${name}`)), name).toBe(digest)
+    expect(sumOf(await volume!.readFile(`${prefix}/${name}`)), name).toBe(digest)
   }
 }
 
@@ -178,13 +176,13 @@ describe('ext grows', () => {
     const fit = solveFit(survey, { sizeBytes: 900 * MIB, logicalSectorSize: 4096 })
     if (!fit.fits) throw new Error(fit.obstacles[0].sentence)
     const target = new MemoryDevice(900 * MIB, 4096)
-    await runCopy(await planCopy(source, fit.layout), target, { digest: sha256, note: '', onStep: async () => {} })
+    await runCopy(await planCopy(source, fit.layout), target, { digest: blake3, note: '', onStep: async () => {} })
     const [now] = (await surveyDrive(target, sha256)).partitions
     expect([now.guid, now.startBytes, now.volume!.state]).toEqual([partition.guid, MIB, 'clean'])
     expect(now.volume!.totalBytes).toBeGreaterThan(800 * MIB)
     const opened = (await openFileSystem(new SliceDevice(target, now.startBytes, now.sizeBytes)))!
     for (const [name, digest] of digestsOf(at('tree')))
-      expect(sha(await opened.readFile(`/${name}`)), name).toBe(digest)
+      expect(sumOf(await opened.readFile(`/${name}`)), name).toBe(digest)
   })
 
   it('only as far as the room kept for its descriptors', async () => {
@@ -311,7 +309,7 @@ describe('a volume with thousands of files, deep and with long names', () => {
     const volume = (await openFileSystem(await device(file)))!
     const wanted = digestsOf(at('many'))
     expect(wanted.size).toBe(COUNT)
-    for (const [name, digest] of wanted) expect(sha(await volume.readFile(`/${name}`)), name).toBe(digest)
+    for (const [name, digest] of wanted) expect(sumOf(await volume.readFile(`/${name}`)), name).toBe(digest)
   }
 
   it('keeps them all as ext4 made larger', async () => {
@@ -370,7 +368,7 @@ describe('NTFS', () => {
     const digests = extractDigests(other, 'Shows', at(`ntfs ${name} out`))
     expect(digests.size).toBe(files.length)
     for (const file of files) {
-      expect(digests.get(file.path.slice(1))).toBe(sha((file as { content: Uint8Array }).content))
+      expect(digests.get(file.path.slice(1))).toBe(sumOf((file as { content: Uint8Array }).content))
     }
   })
 })

@@ -17,7 +17,7 @@ import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { noise } from '@/bench/random'
 import { isZero } from '@/core/block/device'
-import { imbarco, shaOfFile, sparseFile } from './support/image-files'
+import { imbarco, digestOfFile, sparseFile } from './support/image-files'
 import { cutPartition, extractDigests, gdiskPartitions, gdiskProblems, sfdiskPartitions } from './support/independent'
 import { checkNtfsFile } from './support/ntfs-checker'
 import { makeNtfs, withNtfs } from './support/worn-ntfs'
@@ -54,7 +54,7 @@ const cut = (drive: string, first: number, last: number, name: string) => cutPar
 const others = (drive: string, without: number) =>
   [...gdiskPartitions(drive)]
     .filter(([number]) => number !== without)
-    .map(([number, { first, last }]) => [number, shaOfFile(cut(drive, first, last, 'part'))])
+    .map(([number, { first, last }]) => [number, digestOfFile(cut(drive, first, last, 'part'))])
 
 /** Digests of the files, without those that the volume keeps about itself. */
 const filesOf = (volume: string, out: string) =>
@@ -110,12 +110,12 @@ function inUse(name: string, sizeMib: number): string {
 const INTO = ['--volumes', '1', '--into', '5', '--json']
 
 describe('a volume that goes into a prepared partition', () => {
-  it('of a GPT takes its length, and all else stays byte for byte', () => {
+  it('of a GPT takes its length, and all else stays byte for byte', async () => {
     const drive = inUse('gpt.img', 360)
-    const before = { parts: gdiskPartitions(drive), rest: others(drive, 5), whole: shaOfFile(drive) }
-    const dry = imbarco('restore', source, drive, ...INTO, '--dry-run')
-    expect([dry.code, JSON.parse(dry.out).dryRun, shaOfFile(drive)]).toEqual([0, true, before.whole])
-    const { code, out, error } = imbarco('restore', source, drive, ...INTO)
+    const before = { parts: gdiskPartitions(drive), rest: others(drive, 5), whole: digestOfFile(drive) }
+    const dry = await imbarco('restore', source, drive, ...INTO, '--dry-run')
+    expect([dry.code, JSON.parse(dry.out).dryRun, digestOfFile(drive)]).toEqual([0, true, before.whole])
+    const { code, out, error } = await imbarco('restore', source, drive, ...INTO)
     expect([code, error.replace(/^\{.*\}$/gm, '').trim()]).toEqual([0, ''])
     expect(JSON.parse(out)).toMatchObject({ fits: true, verified: true, entry: { after: BASIC_DATA }, lost: [] })
     expect(gdiskProblems(drive)).toBe('')
@@ -143,7 +143,7 @@ describe('a volume that goes into a prepared partition', () => {
     const drive = sparseFile(at('mbr.img'), 900 * MIB, [[600 * MIB, noise(MIB, 3)]])
     run('sfdisk', ['-q', drive], 'label: dos\n2048 204800 c\n206848 1433600 5\n208896 700000 83\n1000000 600000 83\n')
     const before = sfdiskPartitions(drive)
-    const { code, out } = imbarco('restore', source, drive, ...INTO)
+    const { code, out } = await imbarco('restore', source, drive, ...INTO)
     expect([code, JSON.parse(out).entry]).toEqual([0, { before: '83', after: '07' }])
     const [primary, extended, logical, last] = before
     expect(sfdiskPartitions(drive)).toEqual([primary, extended, { ...logical, type: '7' }, last])
@@ -170,7 +170,7 @@ describe('a volume that goes into a prepared partition', () => {
     expect(gdiskPartitions(drive).get(5)!.type).not.toBe(BASIC_DATA)
     expect(readFileSync(cut(drive, first, first, 'first')).toString('latin1')).toMatch(/imbarco/i)
     expect(others(drive, 5)).toEqual(rest)
-    const { code, error } = imbarco(...args, '--resume')
+    const { code, error } = await imbarco(...args, '--resume')
     expect([code, error.replace(/^\{.*\}$/gm, '').trim()]).toEqual([0, ''])
     expect([gdiskProblems(drive), gdiskPartitions(drive).get(5)!.type]).toEqual(['', BASIC_DATA])
     expect(others(drive, 5)).toEqual(rest)
@@ -183,15 +183,15 @@ describe('a volume that goes into a prepared partition', () => {
     const drive = inUse('free.img', 8)
     const before = { parts: gdiskPartitions(drive), rest: others(drive, 0) }
     const args = ['restore', source, drive, '--volumes', '1', '--into-free', '--json']
-    const whole = shaOfFile(drive)
-    const dry = imbarco(...args, '--dry-run')
-    expect([dry.code, JSON.parse(dry.out).into, shaOfFile(drive)]).toEqual([0, null, whole])
+    const whole = digestOfFile(drive)
+    const dry = await imbarco(...args, '--dry-run')
+    expect([dry.code, JSON.parse(dry.out).into, digestOfFile(drive)]).toEqual([0, null, whole])
     const kept = ['--journal', at('free.journal')]
     const child = spawn('bin/imbarco', [...args, ...kept], { stdio: ['ignore', 'ignore', 'pipe'] })
     const ended = once(child, 'exit')
     child.stderr.once('data', () => child.kill('SIGKILL'))
     await ended
-    const { code, out } = imbarco(...args, ...kept, '--resume')
+    const { code, out } = await imbarco(...args, ...kept, '--resume')
     const { into, place, added } = JSON.parse(out)
     expect([code, into, added, gdiskProblems(drive)]).toEqual([0, 3, true, ''])
     const { first, last, type } = gdiskPartitions(drive).get(3)!
@@ -202,14 +202,14 @@ describe('a volume that goes into a prepared partition', () => {
     expect(await checkNtfsFile(volume)).toEqual([])
     expect(filesOf(volume, 'of the new')).toEqual(files)
     // What is left has less than its length: there it becomes smaller.
-    const again = JSON.parse(imbarco(...args).out)
+    const again = JSON.parse((await imbarco(...args)).out)
     expect(again).toMatchObject({ fits: true, into: 6, verified: true })
     expect(again.place.length).toBeLessThan(100 * MIB)
     const less = gdiskPartitions(drive).get(6)!
     const smaller = cut(drive, less.first, less.last, 'smaller')
     expect(await checkNtfsFile(smaller)).toEqual([])
     expect(filesOf(smaller, 'of the smaller')).toEqual(files)
-    const full = imbarco(...args)
+    const full = await imbarco(...args)
     expect([full.code, full.error, gdiskProblems(drive)]).toEqual([
       1,
       expect.stringMatching(/no unallocated space/),
@@ -221,7 +221,7 @@ describe('a volume that goes into a prepared partition', () => {
     const drive = sparseFile(at('mbr free.img'), 400 * MIB, [])
     run('sfdisk', ['-q', drive], 'label: dos\n2048 20480 c\n')
     const args = ['restore', source, drive, '--volumes', '1', '--into-free', '--json']
-    const { code, out } = imbarco(...args)
+    const { code, out } = await imbarco(...args)
     expect([code, JSON.parse(out).into]).toEqual([0, 2])
     const [first, second] = sfdiskPartitions(drive)
     expect([first, second.type]).toEqual([{ start: 2048, size: 20480, type: 'c' }, '7'])
@@ -230,10 +230,10 @@ describe('a volume that goes into a prepared partition', () => {
     expect(filesOf(volume, 'of the new of MBR')).toEqual(files)
     const full = sparseFile(at('mbr full.img'), 500 * MIB, [])
     run('sfdisk', ['-q', full], 'label: dos\n2048 2048 c\n4096 2048 c\n6144 2048 c\n8192 2048 c\n')
-    const whole = shaOfFile(full)
-    const refused = imbarco('restore', source, full, ...args.slice(3))
+    const whole = digestOfFile(full)
+    const refused = await imbarco('restore', source, full, ...args.slice(3))
     expect([refused.code, refused.error]).toEqual([1, expect.stringMatching(/four partitions/)])
-    expect(shaOfFile(full)).toBe(whole)
+    expect(digestOfFile(full)).toBe(whole)
   })
 
   it('takes room from the neighbour in front of it, which is made smaller, cut off and gone on with', async () => {
@@ -247,11 +247,14 @@ describe('a volume that goes into a prepared partition', () => {
     const ext = sparseFile(at('beside'), 40 * MIB, [])
     run('mkfs.ext4', ['-q', '-F', ext])
     place(drive, ext, parts.get(3)!.first)
-    const [whole, rest] = [shaOfFile(drive), shaOfFile(cut(drive, parts.get(3)!.first, parts.get(3)!.last, 'part'))]
+    const [whole, rest] = [
+      digestOfFile(drive),
+      digestOfFile(cut(drive, parts.get(3)!.first, parts.get(3)!.last, 'part')),
+    ]
     const args = ['restore', source, drive, '--volumes', '1', '--into', '7', '--shrink-neighbour', '1', '--json']
-    const dry = imbarco(...args, '--dry-run')
+    const dry = await imbarco(...args, '--dry-run')
     const { shrinks, place: planned } = JSON.parse(dry.out)
-    expect([dry.code, shrinks.partition, shrinks.beforeBytes, shaOfFile(drive)]).toEqual([0, 1, 260 * MIB, whole])
+    expect([dry.code, shrinks.partition, shrinks.beforeBytes, digestOfFile(drive)]).toEqual([0, 1, 260 * MIB, whole])
     expect([planned.length, shrinks.afterBytes]).toEqual([300 * MIB, 240 * MIB])
     const kept = ['--journal', at('room.journal')]
     // The power goes once while room is made, and once while the volume is copied there.
@@ -272,7 +275,7 @@ describe('a volume that goes into a prepared partition', () => {
       child.stderr!.on('data', (chunk: Buffer) => chunk.toString().startsWith('{') && child.kill('SIGKILL')),
     )
     expect(existsSync(at('room.journal'))).toBe(true)
-    const { code, error, out } = imbarco(...args, ...kept, '--resume')
+    const { code, error, out } = await imbarco(...args, ...kept, '--resume')
     expect([code, error.replace(/^\{.*\}$/gm, '').trim()]).toEqual([0, ''])
     expect(JSON.parse(out)).toMatchObject({ verified: true, place: planned })
     expect(existsSync(`${drive}.shrink`)).toBe(false)
@@ -280,7 +283,7 @@ describe('a volume that goes into a prepared partition', () => {
     const after = gdiskPartitions(drive)
     expect(after.get(1)).toEqual({ ...parts.get(1), last: parts.get(1)!.first + (240 * MIB) / 512 - 1 })
     expect([after.get(7)!.first * 512, after.get(7)!.last]).toEqual([planned.offset, parts.get(7)!.last])
-    expect(shaOfFile(cut(drive, after.get(3)!.first, after.get(3)!.last, 'part'))).toBe(rest)
+    expect(digestOfFile(cut(drive, after.get(3)!.first, after.get(3)!.last, 'part'))).toBe(rest)
     for (const [number, wanted] of [
       [1, ledgers],
       [7, files],
@@ -295,15 +298,15 @@ describe('a volume that goes into a prepared partition', () => {
     const drive = sparseFile(at('behind.img'), 400 * MIB, [])
     run('sfdisk', ['-q', drive], 'label: dos\n2048 532480 7\n')
     place(drive, at('neighbour'), 2048)
-    const whole = shaOfFile(drive)
-    const smaller = imbarco('shrink', drive, '1', '200MiB', '--json')
+    const whole = digestOfFile(drive)
+    const smaller = await imbarco('shrink', drive, '1', '200MiB', '--json')
     expect(JSON.parse(smaller.out)).toMatchObject({ partition: 1, afterBytes: 200 * MIB, state: 'done' })
     expect(sfdiskPartitions(drive)[0].size).toBe((200 * MIB) / 512)
     expect(await checkNtfsFile(cut(drive, 2048, 2048 + (200 * MIB) / 512 - 1, 'shrunk'))).toEqual([])
-    expect(imbarco('shrink', drive, '1', '--undo').code).toBe(0)
-    expect(shaOfFile(drive)).toBe(whole)
+    expect((await imbarco('shrink', drive, '1', '--undo')).code).toBe(0)
+    expect(digestOfFile(drive)).toBe(whole)
     const args = ['restore', source, drive, '--volumes', '1', '--into-free', '--shrink-neighbour', '1', '--json']
-    const { code, out } = imbarco(...args)
+    const { code, out } = await imbarco(...args)
     expect([code, JSON.parse(out).into]).toEqual([0, 2])
     const [first, second] = sfdiskPartitions(drive)
     expect([first.type, second.type, second.size]).toEqual(['7', '7', 614400])
@@ -315,36 +318,42 @@ describe('a volume that goes into a prepared partition', () => {
       expect(await checkNtfsFile(volume)).toEqual([])
       expect(filesOf(volume, `files at ${start}`)).toEqual(wanted)
     }
-    const again = imbarco('shrink', drive, '1', '10MiB')
+    const again = await imbarco('shrink', drive, '1', '10MiB')
     expect([again.code, again.error]).toEqual([1, expect.stringMatching(/are missing/)])
   })
 
-  it('is refused, with nothing written, where it does not belong', () => {
+  it('is refused, with nothing written, where it does not belong', async () => {
     const drive = inUse('refused.img', 8)
-    const whole = shaOfFile(drive)
-    const tried = (...args: string[]) => {
-      const { code, out, error } = imbarco('restore', source, drive, ...args, '--json')
+    const whole = digestOfFile(drive)
+    const tried = async (...args: string[]) => {
+      const { code, out, error } = await imbarco('restore', source, drive, ...args, '--json')
       return [code, code === 1 && out ? JSON.parse(out).obstacles[0].code : error.trim()]
     }
-    expect(tried('--volumes', '1', '--into', '5')).toEqual([1, 'below-least'])
-    expect(tried('--volumes', '1', '--into', '9')).toEqual([2, expect.stringMatching(/no partition 9 on the target/)])
-    expect(tried('--volumes', '3', '--into', '5')).toEqual([2, expect.stringMatching(/no partition 3 on the source/)])
-    expect(tried('--volumes', '1', '--into', '1')).toEqual([1, expect.stringMatching(/how its system starts/)])
-    expect(tried('--into', '5')).toEqual([2, expect.stringMatching(/--volumes/)])
-    expect(tried('--volumes', '1', '--into', '5', '--target-size', '1GiB')).toEqual([
+    expect(await tried('--volumes', '1', '--into', '5')).toEqual([1, 'below-least'])
+    expect(await tried('--volumes', '1', '--into', '9')).toEqual([
+      2,
+      expect.stringMatching(/no partition 9 on the target/),
+    ])
+    expect(await tried('--volumes', '3', '--into', '5')).toEqual([
+      2,
+      expect.stringMatching(/no partition 3 on the source/),
+    ])
+    expect(await tried('--volumes', '1', '--into', '1')).toEqual([1, expect.stringMatching(/how its system starts/)])
+    expect(await tried('--into', '5')).toEqual([2, expect.stringMatching(/--volumes/)])
+    expect(await tried('--volumes', '1', '--into', '5', '--target-size', '1GiB')).toEqual([
       2,
       expect.stringMatching(/--target-size/),
     ])
-    expect(tried('--volumes', '1')).toEqual([2, expect.stringMatching(/--into/)])
-    expect(shaOfFile(drive)).toBe(whole)
-    const before = shaOfFile(source)
-    const free = imbarco('restore', source, source, '--volumes', '1', '--into-free')
-    expect([free.code, free.error, shaOfFile(source)]).toEqual([2, expect.stringMatching(/source itself/), before])
-    const own = imbarco('restore', source, source, '--volumes', '1', '--into', '1')
+    expect(await tried('--volumes', '1')).toEqual([2, expect.stringMatching(/--into/)])
+    expect(digestOfFile(drive)).toBe(whole)
+    const before = digestOfFile(source)
+    const free = await imbarco('restore', source, source, '--volumes', '1', '--into-free')
+    expect([free.code, free.error, digestOfFile(source)]).toEqual([2, expect.stringMatching(/source itself/), before])
+    const own = await imbarco('restore', source, source, '--volumes', '1', '--into', '1')
     expect([own.code, own.error]).toEqual([2, expect.stringMatching(/source itself/)])
     // What holds files is not taken for prepared.
-    const full = imbarco('restore', source, at('gpt.img'), ...INTO)
+    const full = await imbarco('restore', source, at('gpt.img'), ...INTO)
     expect([full.code, full.error]).toEqual([1, expect.stringMatching(/holds files/)])
-    expect(imbarco('restore', source, at('gpt.img'), ...INTO, '--replace').code).toBe(0)
+    expect((await imbarco('restore', source, at('gpt.img'), ...INTO, '--replace')).code).toBe(0)
   })
 })

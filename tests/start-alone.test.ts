@@ -22,8 +22,9 @@ import { repairSubject, startView, undoSubjectRepair } from '@/server/pages/star
 import { moveSystem, systemForm } from '@/server/stations/intake/from-disk'
 import { benchState } from '@/server/world'
 import { putOnBench } from '@/server/world/image-drives'
-import { makeBench } from '@/server/world/make'
-import { shaOfFile, sparseFile } from './support/image-files'
+import { openDemoBench } from './support/open-demo-bench'
+import { digestOfFile, sparseFile } from './support/image-files'
+import { deep } from '@/core/testing'
 
 vi.setConfig({ testTimeout: 120_000 })
 
@@ -38,8 +39,7 @@ const of = (id: string) => ({ kind: 'images' as const, id })
 const ended = async (started: Promise<StartedJob>) => jobEnd((await started).id)
 
 beforeAll(async () => {
-  await database()
-  await makeBench()
+  await openDemoBench()
   mkdirSync(imagesFolder(), { recursive: true })
 })
 
@@ -47,8 +47,6 @@ afterAll(async () => {
   await (await database()).close()
   rmSync(folder, { recursive: true, force: true })
 })
-
-const deep = process.env.IMBARCO_DEEP === '1'
 
 describe('the start of an image alone', () => {
   // Each of them is followed and mended in the core's own tests; here it is the way over the server.
@@ -59,12 +57,12 @@ describe('the start of an image alone', () => {
       const device = await make()
       await damage(device)
       const file = await image(name, device)
-      const before = shaOfFile(file)
+      const before = digestOfFile(file)
       const told = await startView(of(name), {})
       expect([told.mode, told.chosen, told.whyShownOnly]).toEqual([firmware.mode, null, null])
       const failed = told.trace.links.find((l) => l.state === 'failed')
       expect([failed?.id, told.offered.map((r) => [r.name, r.why])]).toEqual([link, [[repair, null]]])
-      expect(shaOfFile(file)).toBe(before)
+      expect(digestOfFile(file)).toBe(before)
       expect(await ended(repairSubject({ subject: of(name), repair }))).toMatchObject({ state: 'done' })
       let now = await startView(of(name), {})
       // Another signature is also what the letters were kept by.
@@ -79,7 +77,7 @@ describe('the start of an image alone', () => {
       expect(await ended(repairSubject({ subject: of(name), repair }))).toMatchObject({ state: 'failed' })
       for (let i = 0; i < now.made.length; i++)
         expect(await ended(undoSubjectRepair({ subject: of(name) }))).toMatchObject({ state: 'done' })
-      expect(shaOfFile(file)).toBe(before)
+      expect(digestOfFile(file)).toBe(before)
       expect((await startView(of(name), {})).made).toEqual([])
       expect(await ended(undoSubjectRepair({ subject: of(name) }))).toMatchObject({ state: 'failed' })
     },

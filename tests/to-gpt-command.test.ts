@@ -7,7 +7,7 @@ import { MIB } from '@/core/bytes/size'
 import { readBytes } from '@/core/block/device'
 import { pattern } from '@/core/testing'
 import { makeBiosDisk, signedLoader } from '@/core/testing-disk'
-import { imbarco, shaOfFile, sparseFile } from './support/image-files'
+import { imbarco, digestOfFile, sparseFile } from './support/image-files'
 import { checkFat, cutPartition } from './support/independent'
 
 // A system that starts by BIOS from an MBR goes to a drive with a GPT, and starts by UEFI.
@@ -33,23 +33,32 @@ beforeAll(async () => {
 afterAll(() => rmSync(folder, { recursive: true, force: true }))
 
 describe('imbarco copy --scheme gpt of a system that starts by BIOS', () => {
-  it('keeps room for an EFI system partition, which repair makes, and the start is followed by UEFI', () => {
+  it('keeps room for an EFI system partition, which repair makes, and the start is followed by UEFI', async () => {
     const target = at('gpt.img')
-    const before = shaOfFile(source)
-    const copied = imbarco('copy', source, target, '--target-size', '600MiB', '--scheme', 'gpt', '--json')
+    const before = digestOfFile(source)
+    const copied = await imbarco('copy', source, target, '--target-size', '600MiB', '--scheme', 'gpt', '--json')
     expect([copied.code, parse(copied.out).verified]).toEqual([0, true])
-    const trace = () => parse(imbarco('trace', target, '--firmware', 'uefi', '--driver', 'storahci', '--json').out)
+    const trace = async () =>
+      parse((await imbarco('trace', target, '--firmware', 'uefi', '--driver', 'storahci', '--json')).out)
     const made: string[] = []
     for (let stops = 0; stops < 6; stops++) {
-      const failed = trace().links.find((l: { state: string }) => l.state === 'failed')
+      const failed = (await trace()).links.find((l: { state: string }) => l.state === 'failed')
       if (!failed) break
-      const { code, error } = imbarco('repair', target, failed.repairs[0], '--firmware', 'uefi', '--driver', 'storahci')
+      const { code, error } = await imbarco(
+        'repair',
+        target,
+        failed.repairs[0],
+        '--firmware',
+        'uefi',
+        '--driver',
+        'storahci',
+      )
       expect([failed.id, code, error]).toEqual([failed.id, 0, ''])
       made.push(failed.repairs[0])
     }
     expect(made[0]).toBe('new-esp')
-    expect(trace().starts).toBe(true)
-    expect(shaOfFile(source)).toBe(before)
+    expect((await trace()).starts).toBe(true)
+    expect(digestOfFile(source)).toBe(before)
   })
 
   it('is sound for the programs that know such tables and volumes', () => {

@@ -1,5 +1,4 @@
 import { execFileSync, spawnSync } from 'node:child_process'
-import { createHash } from 'node:crypto'
 import { copyFileSync, mkdirSync, mkdtempSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import path from 'node:path'
@@ -14,8 +13,8 @@ import { patchesOf } from '@/core/repair/written'
 import { recordText } from '@/core/repair/apply'
 import { VolumeFolder } from '@/host/volume-folder'
 import { writeImage, writeImageInto } from '@/host/write-image'
-import { diskDigest, shaOfFile, sparseFile } from './support/image-files'
-import { checkFat, extractDigests } from './support/independent'
+import { diskDigest, digestOfFile, sparseFile } from './support/image-files'
+import { checkFat, extractDigests, sumOf } from './support/independent'
 import { checkNtfsFile } from './support/ntfs-checker'
 import { makeNtfs, withNtfs } from './support/worn-ntfs'
 
@@ -62,13 +61,13 @@ async function volumeOf({ kind, make }: (typeof KINDS)[number]) {
 }
 
 /** As the other readers' files are digested. */
-const plainSha = (file: string) => createHash('sha256').update(readFileSync(file)).digest('hex')
+const sumOfFile = (file: string) => sumOf(readFileSync(file))
 
 /** Digests of the files in the volume's root, by another reader. */
 function readBy(kind: (typeof KINDS)[number]['kind'], file: string, out: string): Map<string, string> {
   if (kind !== 'exFAT') return extractDigests(file, '*', at(out))
   return withExfat(file, at(out), (root) => {
-    return new Map(readdirSync(root).map((name) => [name, plainSha(path.join(root, name))]))
+    return new Map(readdirSync(root).map((name) => [name, sumOfFile(path.join(root, name))]))
   })
 }
 
@@ -118,7 +117,7 @@ describe.each(KINDS)('an image as a file of a $kind volume', (kind) => {
       const reference = at(`${kind.kind} folder/${name}`)
       mkdirSync(path.dirname(reference), { recursive: true })
       await writeImage(plan, reference, options(to, { job: 'one job' }))
-      digests.set(name, plainSha(reference))
+      digests.set(name, sumOfFile(reference))
     }
     await store.putText('kept.json', '{"of": "it"}')
     await store.putText('kept.json', '{"of": "another"}')
@@ -199,14 +198,14 @@ describe('a volume', () => {
     }
     await expect(new VolumeFolder(cut, notes).putText('begun.img', 'half')).rejects.toThrow(/cut off/)
     expect(writes).toBeGreaterThan(1)
-    const before = shaOfFile(file)
+    const before = digestOfFile(file)
     const reading = await VolumeFolder.toRead(device, notes)
     expect((await reading.list()).map((f) => f.name)).toEqual(['kept.img'])
     expect(await reading.text('kept.img', 100)).toBe('whole')
     await expect(reading.text('kept.img', 4)).rejects.toThrow(/larger than it can be/)
-    expect(shaOfFile(file)).toBe(before)
+    expect(digestOfFile(file)).toBe(before)
     expect((await new VolumeFolder(device, notes).list()).map((f) => f.name)).toEqual(['kept.img'])
-    expect(shaOfFile(file)).not.toBe(before)
+    expect(digestOfFile(file)).not.toBe(before)
     await device.close()
     expect(await problemsOf('exFAT', file)).toEqual([])
   })

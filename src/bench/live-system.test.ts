@@ -10,7 +10,7 @@ import { openFileSystem } from '@/core/filesystem'
 import { solveFit } from '@/core/fit/solve'
 import { surveyDrive } from '@/core/survey/survey'
 import { pattern, sameBytes } from '@/core/testing'
-import { makeSystemDisk, sha256 } from '@/core/testing-disk'
+import { blake3, makeSystemDisk, sha256 } from '@/core/testing-disk'
 import { LiveDrive, LiveSystem } from './live-system'
 
 const SIZE = 700 * MIB
@@ -36,7 +36,7 @@ async function copyLive(snapshotMib: number | null) {
   try {
     const plan = await planCopy(readOnly(moment.device), fit.layout)
     await runCopy(plan, target, {
-      digest: sha256,
+      digest: blake3,
       note: 'x',
       onStep: async () => system.pass(3),
     })

@@ -8,7 +8,7 @@ import { MIB } from '@/core/bytes/size'
 import { planImage } from '@/core/copy/plan-whole'
 import { convertFile } from '@/host/convert'
 import { writeImage } from '@/host/write-image'
-import { diskDigest, mountedDigest, shaOfBytes } from '../../tests/support/image-files'
+import { diskDigest, mountedDigest, digestOfBytes } from '../../tests/support/image-files'
 import { openDrive } from './open-drive'
 
 const SIZE = 8 * 1024 * 1024
@@ -70,7 +70,7 @@ describe('a drive of the bench', () => {
     expect(statSync(file).size).toBe(before + 2 * MIB)
     await source.write(8 * MIB + 512, new Uint8Array(512).fill(9))
     await source.write(41 * MIB - 512, new Uint8Array(MIB + 512).fill(1))
-    expect(diskDigest(file, 'vhdx')).toBe(shaOfBytes(await readBytes(source, 0, source.size)))
+    expect(diskDigest(file, 'vhdx')).toBe(digestOfBytes(await readBytes(source, 0, source.size)))
     expect(mountedDigest(file, 'vhdx')).toBe(diskDigest(file, 'vhdx'))
     const again = await openDrive(image, { writable: false })
     const bytes = new Uint8Array(1024)

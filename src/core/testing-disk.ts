@@ -1,4 +1,5 @@
 import { createHash } from 'node:crypto'
+import { blake3 as blake3Of } from '@napi-rs/blake-hash'
 import { type BlockDevice, isZero, readBytes } from './block/device'
 import { MemoryDevice } from './block/memory'
 import { SliceDevice } from './block/slice'
@@ -18,6 +19,8 @@ import { pattern, utf8 } from './testing'
 
 /** SHA-256, as the server hands it to core. */
 export const sha256 = (bytes: Uint8Array): Uint8Array => createHash('sha256').update(bytes).digest()
+/** The digest of copies, which is many times quicker. */
+export const blake3 = (bytes: Uint8Array): Uint8Array => blake3Of(bytes)
 
 export const ESP_GUID = '7c1e0a55-3b1c-4f6e-9d2a-5b8f3c0da204'
 export const SYSTEM_GUID = '5d20b7c1-90aa-4e3f-8a11-6c0f2b7ee81b'
@@ -207,8 +210,8 @@ export async function storedDigest(device: MemoryDevice): Promise<string> {
   for (const { offset, length } of await device.mapped(0, device.size)) {
     for (let at = offset; at < offset + length; at += 65536) {
       const bytes = await readBytes(device, at, Math.min(65536, offset + length - at))
-      if (!isZero(bytes)) parts.push(`${at} ${toHex(sha256(bytes))}`)
+      if (!isZero(bytes)) parts.push(`${at} ${toHex(blake3(bytes))}`)
     }
   }
-  return toHex(sha256(new TextEncoder().encode(parts.join('\n'))))
+  return toHex(blake3(new TextEncoder().encode(parts.join('\n'))))
 }

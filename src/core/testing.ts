@@ -20,3 +20,9 @@ export function pattern(length: number, seed = 0): Uint8Array {
 export function utf8(text: string): Uint8Array {
   return new TextEncoder().encode(text)
 }
+
+/** Takes the long runs of properties and damage in place of the quick ones. */
+export const deep = process.env.IMBARCO_DEEP === '1'
+
+/** How often a property is tried, in a quick run and in a long one. */
+export const runsOf = (quick: number, long: number): number => (deep ? long : quick)

@@ -25,7 +25,7 @@ import { solveFit } from '@/core/fit/solve'
 import type { TargetKind } from '@/core/image'
 import { recordText } from '@/core/repair/apply'
 import { surveyDrive } from '@/core/survey/survey'
-import { pattern, sameBytes } from '@/core/testing'
+import { pattern, runsOf, sameBytes } from '@/core/testing'
 import { makeSystemDisk, sha256, storedDigest } from '@/core/testing-disk'
 import { NoFile } from './errors'
 import { folderFiles } from './folder-files'
@@ -69,7 +69,7 @@ describe('a raw file', () => {
         }
         await file.close()
       }),
-      { numRuns: 25 },
+      { numRuns: runsOf(8, 200) },
     )
   })
 
@@ -148,7 +148,7 @@ describe('the journal of a copy in a file', () => {
         )
         await again.close()
       }),
-      { numRuns: 120 },
+      { numRuns: runsOf(40, 1000) },
     )
   })
 

@@ -66,7 +66,7 @@ vi.mock('./moves', async (original) => {
 })
 
 import { benchShop, benchState, computerById, driveById, driveBytes, placeDrive } from './world'
-import { makeBench } from './world/make'
+import { openDemoBench } from '../../tests/support/open-demo-bench'
 import { advance } from './world/clock'
 import { switchComputer } from './world/computers'
 import { database } from './database'
@@ -93,10 +93,11 @@ import { eraseDrive, labelView, putBack, shelfState } from './pages/shelf'
 import { confirmSurvey, readDrives } from './stations/survey'
 import { finishStep, tickScrews, untickStep } from './stations/swap'
 import { refusalCode, refused } from './ground/testing'
+import { runsOf } from '@/core/testing'
 
 const MOVE = 'ticket-desk'
 /** Each write in the deep run. */
-const STEP = process.env.IMBARCO_DEEP === '1' ? 1 : 4
+const STEP = runsOf(4, 1)
 const OLD = 'crv3-240'
 const NEW = 'crv5-960'
 
@@ -115,8 +116,7 @@ async function upTo(short: RegExp): Promise<void> {
 }
 
 beforeAll(async () => {
-  await database()
-  await makeBench()
+  await openDemoBench()
   await ended(confirmIntake(MOVE))
   await ended(readDrives(MOVE))
   await confirmSurvey(MOVE)

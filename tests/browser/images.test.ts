@@ -92,7 +92,10 @@ describe('the images page', () => {
     await page.click(/^Convert$/)
     expect(await untilJob(/office\.qcow2/, 'done')).toMatch(/Whole\. A disk of 119\.2 GiB/)
     await page.untilFinding(/^4 images/)
-    expect(imbarco('compare', at('office.qcow2'), at('survey office 3 May.vhdx'))).toMatchObject({ code: 0, error: '' })
+    expect(await imbarco('compare', at('office.qcow2'), at('survey office 3 May.vhdx'))).toMatchObject({
+      code: 0,
+      error: '',
+    })
     await page.click(/^survey office/)
     await fill(/Compare with/, 'office.qcow2', 'Compare')
     await page.click(/^Compare$/)
@@ -109,14 +112,14 @@ describe('the images page', () => {
     await page.click(/^Make it$/)
     await untilJob(/ostrica\.vhd/, 'done')
     expect(statSync(at('ostrica.vhd')).blocks * 512).toBeLessThan(200 * 1024 * 1024)
-    const report = JSON.parse(imbarco('survey', at('ostrica.vhd'), '--json').out)
+    const report = JSON.parse((await imbarco('survey', at('ostrica.vhd'), '--json')).out)
     expect(report.partitions.map((p: { title: string }) => p.title)).toEqual([
       'EFI system',
       'Reserved',
       'Hulls (C:)',
       'Recovery',
     ])
-    expect(imbarco('compare', at('ostrica.vhd'), at('survey office 3 May.vhdx')).code).toBe(0)
+    expect((await imbarco('compare', at('ostrica.vhd'), at('survey office 3 May.vhdx'))).code).toBe(0)
   })
 
   it('verifies an image against its record, and names what is not as it was made', async () => {
@@ -144,7 +147,10 @@ describe('the images page', () => {
     await page.click(/^Compact$/)
     expect(await untilJob(/office\.qcow2 compacted/, 'done')).toMatch(/where it took .* before.*Read back and equal/s)
     expect(statSync(at('office.qcow2')).ino).not.toBe(before)
-    expect(imbarco('compare', at('office.qcow2'), at('survey office 3 May.vhdx'))).toMatchObject({ code: 0, error: '' })
+    expect(await imbarco('compare', at('office.qcow2'), at('survey office 3 May.vhdx'))).toMatchObject({
+      code: 0,
+      error: '',
+    })
     await expectAccessible(page, 'images with a record')
   })
 

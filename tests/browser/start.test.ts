@@ -4,7 +4,8 @@ import path from 'node:path'
 import { spawnSync } from 'node:child_process'
 import { afterEach, beforeEach, describe, expect, it } from 'vitest'
 import { Page } from './support/browser'
-import { makeBench, serve, type Served, startInVain } from './support/serve'
+import { serve, type Served, startInVain } from './support/serve'
+import { layDemoBench } from '../support/demo-bench'
 
 let folder: string
 const data = () => path.join(folder, 'data')
@@ -23,7 +24,7 @@ describe('a server that cannot work ends at its start with one sentence', () => 
 
   it('where the database is damaged, and leaves it as it is', async () => {
     mkdirSync(data())
-    makeBench(data())
+    await layDemoBench(data())
     const file = path.join(data(), 'imbarco.sqlite')
     const bytes = readFileSync(file)
     for (const damaged of [Buffer.from('not a database at all, however long it may be'), garbled(bytes)]) {
@@ -37,7 +38,7 @@ describe('a server that cannot work ends at its start with one sentence', () => 
 
   it('where the database is gone and the drives are there, over which no demo is made', async () => {
     mkdirSync(data())
-    makeBench(data())
+    await layDemoBench(data())
     for (const suffix of ['', '-wal', '-shm']) rmSync(path.join(data(), `imbarco.sqlite${suffix}`), { force: true })
     const drive = path.join(data(), 'drives', 'crv3-240.img')
     writeFileSync(drive, 'the only copy')

@@ -1,4 +1,4 @@
-import { createHash } from 'node:crypto'
+import { Blake3Hasher } from '@napi-rs/blake-hash'
 import { isZero, readBytes } from '@/core/block/device'
 import { KIB, MIB } from '@/core/bytes/size'
 import { driveById, withDrive } from '@/server/world'
@@ -12,7 +12,7 @@ const PIECE = 64 * KIB
  */
 export async function digestOfDrive(id: string, stretches?: readonly (readonly [number, number])[]): Promise<string> {
   return withDrive(await driveById(id), async (device) => {
-    const hash = createHash('sha256')
+    const hash = new Blake3Hasher()
     for (const [from, to] of stretches ?? [[0, device.size]]) {
       for (const { offset, length } of await device.mapped!(from, to - from)) {
         for (let at = offset; at < offset + length;) {

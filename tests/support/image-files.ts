@@ -1,8 +1,20 @@
 import { execFileSync } from 'node:child_process'
-import { createHash } from 'node:crypto'
-import { closeSync, mkdtempSync, openSync, readSync, rmdirSync, truncateSync, writeFileSync, writeSync } from 'node:fs'
+import {
+  closeSync,
+  fstatSync,
+  mkdtempSync,
+  openSync,
+  readSync,
+  rmdirSync,
+  truncateSync,
+  writeFileSync,
+  writeSync,
+} from 'node:fs'
 import { tmpdir } from 'node:os'
 import path from 'node:path'
+import { Blake3Hasher } from '@napi-rs/blake-hash'
+import koffi from 'koffi'
+import { runCommand } from '@/cli/program'
 import { isZero } from '@/core/block/device'
 
 // Small helpers for tests of image files.
@@ -18,13 +30,14 @@ export function sparseFile(file: string, size: number, parts: readonly (readonly
 }
 
 const GRAIN = 64 * 1024
+const READ = 64 * GRAIN
 
 /**
  * Digest of what bytes hold: every 64 KiB that are not all zeros with their place, and the length. Most of a disk is
  * zeros, which so need no hashing.
  */
 class ContentDigest {
-  private readonly hash = createHash('sha256')
+  private readonly hash = new Blake3Hasher()
   private at = 0
 
   /** The next bytes; whole pieces of 64 KiB but for the last ones. */
@@ -36,31 +49,44 @@ class ContentDigest {
     this.at += bytes.length
   }
 
+  /** What comes up to a place is zeros. */
+  skipTo(place: number): void {
+    this.at = place
+  }
+
   end(): string {
     return this.hash.update(`${this.at} in all`).digest('hex')
   }
 }
 
-/** Digest of what some bytes hold, as `shaOfFile` has it of a file. */
-export function shaOfBytes(bytes: Uint8Array): string {
+/** Digest of what some bytes hold, as `digestOfFile` has it of a file. */
+export function digestOfBytes(bytes: Uint8Array): string {
   const digest = new ContentDigest()
   digest.add(bytes)
   return digest.end()
 }
 
+const SEEK_DATA = 3
+const seek = koffi.load('libc.so.6').func('int64_t lseek(int fd, int64_t offset, int whence)')
+
 /** Digest of what a file holds; the same whether its zeros are stored or not. */
-export function shaOfFile(file: string): string {
+export function digestOfFile(file: string): string {
   const digest = new ContentDigest()
-  const buffer = new Uint8Array(64 * GRAIN)
+  const buffer = new Uint8Array(READ)
   const fd = openSync(file, 'r')
   try {
-    for (;;) {
+    const { size } = fstatSync(fd)
+    for (let at = 0; at < size;) {
+      const data = Number(seek(fd, at, SEEK_DATA))
+      const from = data < 0 ? size : Math.max(at, Math.floor(data / GRAIN) * GRAIN)
+      digest.skipTo(from)
+      const length = Math.min(READ, size - from)
       let filled = 0
-      for (let read = 1; read > 0 && filled < buffer.length; filled += read)
-        read = readSync(fd, buffer, filled, buffer.length - filled, null)
-      digest.add(buffer.subarray(0, filled))
-      if (filled < buffer.length) return digest.end()
+      while (filled < length) filled += readSync(fd, buffer, filled, length - filled, from + filled)
+      digest.add(buffer.subarray(0, length))
+      at = from + length
     }
+    return digest.end()
   } finally {
     closeSync(fd)
   }
@@ -69,7 +95,7 @@ export function shaOfFile(file: string): string {
 /** Digest of the disk in an image, unpacked by 7zip. */
 export function diskDigest(file: string, type: 'vhd' | 'vhdx' | 'qcow' | 'vmdk'): string {
   const bytes = execFileSync('7zz', ['x', '-so', `-t${type}`, file], { maxBuffer: 512 * 1024 * 1024 })
-  return shaOfBytes(bytes)
+  return digestOfBytes(bytes)
 }
 
 const MOUNTERS = { vhd: 'vhdi', vhdx: 'vhdi', qcow: 'qcow', vmdk: 'vmdk' } as const
@@ -80,25 +106,23 @@ export function mountedDigest(file: string, type: keyof typeof MOUNTERS): string
   const folder = mkdtempSync(path.join(tmpdir(), 'imbarco-mount-'))
   execFileSync(`${name}mount`, [file, folder], { stdio: 'pipe' })
   try {
-    return shaOfFile(path.join(folder, `${name}1`))
+    return digestOfFile(path.join(folder, `${name}1`))
   } finally {
     execFileSync('umount', [folder])
     rmdirSync(folder)
   }
 }
 
-/** Runs the command. Gives its exit code and what it printed. */
-export function imbarco(...args: string[]): { code: number; out: string; error: string } {
-  try {
-    const out = execFileSync('bin/imbarco', args, {
-      encoding: 'utf8',
-      stdio: 'pipe',
-      maxBuffer: 64 * 1024 * 1024,
-      timeout: 120_000,
-    })
-    return { code: 0, out, error: '' }
-  } catch (failure) {
-    const { status, stdout, stderr } = failure as { status: number; stdout: string; stderr: string }
-    return { code: status, out: stdout, error: stderr }
-  }
+/** Carries out a command line in this process, which is as `bin/imbarco` does it, but for what starting that takes. */
+export async function imbarco(...args: string[]): Promise<{ code: number; out: string; error: string }> {
+  const out: Buffer[] = []
+  let error = ''
+  const code = await runCommand(args, {
+    print: async (text) => void out.push(Buffer.from(text)),
+    say: () => {},
+    warn: (text) => void (error += `${text}\n`),
+    tell: (progress) => void (error += `${JSON.stringify({ progress })}\n`),
+    signal: new AbortController().signal,
+  })
+  return { code, out: Buffer.concat(out).toString(), error }
 }

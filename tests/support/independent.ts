@@ -1,7 +1,8 @@
 import { execFileSync, spawnSync } from 'node:child_process'
-import { createHash } from 'node:crypto'
 import { readdirSync, readFileSync } from 'node:fs'
 import path from 'node:path'
+import { toHex } from '@/core/digest'
+import { blake3 } from '@/host/strong-digest'
 
 // Readers that share no code with Imbarco: 7zip for files, gdisk for tables, dosfstools for FAT.
 
@@ -84,6 +85,9 @@ export function listFiles(volume: string): Map<string, number> {
   return files
 }
 
+/** Digest of bytes, as those of files that another reader unpacks. */
+export const sumOf = (bytes: Uint8Array): string => toHex(blake3(bytes))
+
 /** Digests of the files below `folder` of a volume, extracted by 7zip into `out`. */
 export function extractDigests(volume: string, folder: string, out: string): Map<string, string> {
   run('7zz', ['x', `-o${out}`, volume, '-y', folder])
@@ -92,13 +96,7 @@ export function extractDigests(volume: string, folder: string, out: string): Map
     for (const entry of readdirSync(path.join(out, at), { withFileTypes: true })) {
       const file = path.join(at, entry.name)
       if (entry.isDirectory()) walk(file)
-      else
-        digests.set(
-          file,
-          createHash('sha256')
-            .update(readFileSync(path.join(out, file)))
-            .digest('hex'),
-        )
+      else digests.set(file, sumOf(readFileSync(path.join(out, file))))
     }
   }
   walk('')

@@ -1,5 +1,4 @@
 import { execFileSync, spawn } from 'node:child_process'
-import { createHash } from 'node:crypto'
 import {
   closeSync,
   linkSync,
@@ -15,6 +14,8 @@ import {
 } from 'node:fs'
 import path from 'node:path'
 import { setTimeout } from 'node:timers/promises'
+import { toHex } from '@/core/digest'
+import { blake3 } from '@/host/strong-digest'
 
 // NTFS volumes made by mkntfs and filled through the ntfs-3g driver, in shapes that only long use makes.
 
@@ -77,7 +78,7 @@ export async function wearNtfs(file: string, shape: Shape): Promise<Map<string, 
   await withNtfs(file, (folder) => {
     const put = (name: string, bytes: Buffer) => {
       writeFileSync(path.join(folder, name), bytes)
-      digests.set(name, createHash('sha256').update(bytes).digest('hex'))
+      digests.set(name, toHex(blake3(bytes)))
     }
     mkdirSync(path.join(folder, 'Crumbs'))
     mkdirSync(path.join(folder, 'Long names'))
@@ -95,9 +96,7 @@ export async function wearNtfs(file: string, shape: Shape): Promise<Map<string, 
       })
     }
     turns.forEach(closeSync)
-    ;['left.bin', 'right.bin'].forEach((name, side) =>
-      digests.set(name, createHash('sha256').update(Buffer.concat(parts[side])).digest('hex')),
-    )
+    ;['left.bin', 'right.bin'].forEach((name, side) => digests.set(name, toHex(blake3(Buffer.concat(parts[side])))))
     for (let i = 0; i < (shape.names ?? 200); i++) {
       put(`Long names/${'a name that is long for a reason '.repeat(3)}${i}.txt`, bytesOf(100 + (i % 600), i))
     }
@@ -120,7 +119,7 @@ export async function useNtfs(file: string, digests: ReadonlyMap<string, string>
     const wrong: string[] = []
     for (const [name, digest] of digests) {
       const bytes = readFileSync(path.join(folder, name))
-      if (createHash('sha256').update(bytes).digest('hex') !== digest) wrong.push(name)
+      if (toHex(blake3(bytes)) !== digest) wrong.push(name)
     }
     // Used as its owner would: links, longer files, new ones, deleted ones.
     for (const name of ['late.bin', 'left.bin', 'early.bin'])

@@ -18,7 +18,7 @@ import { OverlayDevice } from './overlay'
 import { ReadCacheDevice } from './read-cache'
 import { readOnly } from './readonly'
 import { SliceDevice } from './slice'
-import { collect, sameBytes } from '../testing'
+import { collect, runsOf, sameBytes } from '../testing'
 
 const KIB = 1024
 const SIZE = 512 * KIB
@@ -74,7 +74,7 @@ describe('devices', () => {
         expect(isZero(rest)).toBe(true)
         expect((await all(base)).subarray(8192).every((b) => b === 0)).toBe(true)
       }),
-      { numRuns: 60 },
+      { numRuns: runsOf(20, 400) },
     )
   })
 

@@ -1,7 +1,7 @@
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
 import { MIB } from '../bytes/size'
-import { pattern, sameBytes } from '../testing'
+import { pattern, runsOf, sameBytes } from '../testing'
 import { readBytes } from './device'
 import { ChangeLog, type LiveDevice, SnapshotDevice, SnapshotFull } from './live'
 import { MemoryDevice } from './memory'
@@ -63,7 +63,7 @@ describe('a snapshot', () => {
         }
         expect(changed.length === 0).toBe(list.length === 0)
       }),
-      { numRuns: 40 },
+      { numRuns: runsOf(12, 300) },
     )
   })
 
@@ -83,7 +83,7 @@ describe('a snapshot', () => {
           expect(offset + length).toBeLessThanOrEqual(2 * MIB + 512)
         }
       }),
-      { numRuns: 40 },
+      { numRuns: runsOf(12, 300) },
     )
   })
 

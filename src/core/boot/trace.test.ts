@@ -10,7 +10,7 @@ import { readScheme } from '../scheme'
 import { writeGpt } from '../scheme/gpt'
 import { TYPE_GUIDS } from '../scheme/types'
 import { surveyDrive } from '../survey/survey'
-import { pattern } from '../testing'
+import { pattern, runsOf } from '../testing'
 import {
   BIOS_FIRMWARE,
   DISK_GUID,
@@ -206,7 +206,7 @@ describe('the trace of a start', () => {
           if (state === 'held') expect(bytes.slice(0x200, 0x200 + 50_000)).toEqual(loader.slice(0x200, 0x200 + 50_000))
         },
       ),
-      { numRuns: 300 },
+      { numRuns: runsOf(100, 3000) },
     )
   })
 

@@ -11,7 +11,7 @@ import { defaultWish, solveFit } from '../fit/solve'
 import type { Layout } from '../fit/types'
 import { surveyDrive } from '../survey/survey'
 import { collect, pattern, sameBytes } from '../testing'
-import { makeSystemDisk, sha256 } from '../testing-disk'
+import { blake3, makeSystemDisk, sha256 } from '../testing-disk'
 import { CheckFailed } from './check'
 import { Heat, TOO_WARM } from './heat'
 import { readLostFile } from './lost-file'
@@ -28,7 +28,7 @@ let source: MemoryDevice
 let same: Layout
 
 const options = (changes: Partial<CopyOptions> = {}): CopyOptions => ({
-  digest: sha256,
+  digest: blake3,
   note: 'x',
   onStep: async () => {},
   ...changes,

@@ -13,7 +13,7 @@ import { fitSizes, type Layout } from '../fit/types'
 import { readGpt } from '../scheme/gpt'
 import { surveyDrive } from '../survey/survey'
 import { pattern } from '../testing'
-import { makeSystemDisk, sha256 } from '../testing-disk'
+import { blake3, makeSystemDisk, sha256 } from '../testing-disk'
 import { planCopy } from './plan'
 import { runCopy } from './run'
 
@@ -100,7 +100,7 @@ describe('any copy', () => {
           const drive = old ? device : inner
           const before = await digestOfStored(source)
           const plan = await planCopy(readOnly(source), fit.layout)
-          const outcome = await runCopy(plan, drive, { digest: sha256, note: 'x', onStep: async () => {} })
+          const outcome = await runCopy(plan, drive, { digest: blake3, note: 'x', onStep: async () => {} })
           expect(outcome.checkedBytes).toBe(plan.totalBytes)
           expect(outcome.bufferBytes).toBeLessThanOrEqual(64 * MIB)
           expect(await digestOfStored(source)).toBe(before)
@@ -117,7 +117,7 @@ describe('any copy', () => {
       const fit = solveFit(await surveyDrive(source, sha256), { sizeBytes: 500 * MIB, logicalSectorSize: 512 })
       if (!fit.fits) throw new Error('it should fit')
       const plan = await planCopy(readOnly(source), fit.layout)
-      return (await runCopy(plan, new MemoryDevice(500 * MIB), { digest: sha256, note: 'x', onStep: async () => {} }))
+      return (await runCopy(plan, new MemoryDevice(500 * MIB), { digest: blake3, note: 'x', onStep: async () => {} }))
         .digest
     }
     const [first, again, other] = [await digestOf(1), await digestOf(1), await digestOf(2)]

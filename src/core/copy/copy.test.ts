@@ -10,7 +10,7 @@ import { fitSizes } from '../fit/types'
 import { readGpt } from '../scheme/gpt'
 import { surveyDrive } from '../survey/survey'
 import { pattern, sameBytes } from '../testing'
-import { makeSystemDisk, sha256, type TestDisk } from '../testing-disk'
+import { blake3, makeSystemDisk, sha256, type TestDisk } from '../testing-disk'
 import { readMarker } from '../survey/marker'
 import { planCopy, PIECE_BYTES } from './plan'
 import { CheckFailed } from './check'
@@ -26,7 +26,7 @@ async function prepare(disk: TestDisk = {}, targetSize = 3 * GIB) {
 }
 
 function options(changes: Partial<CopyOptions> = {}): CopyOptions {
-  return { digest: sha256, note: 'Ticket desk', onStep: async () => {}, ...changes }
+  return { digest: blake3, note: 'Ticket desk', onStep: async () => {}, ...changes }
 }
 
 describe('a copy', () => {

@@ -7,8 +7,8 @@ import { readOnly } from '../block/readonly'
 import { MIB } from '../bytes/size'
 import { solveFit } from '../fit/solve'
 import { surveyDrive } from '../survey/survey'
-import { collect, pattern } from '../testing'
-import { makeSystemDisk, sha256, storedDigest } from '../testing-disk'
+import { collect, pattern, runsOf } from '../testing'
+import { blake3, makeSystemDisk, sha256, storedDigest } from '../testing-disk'
 import { journalLine, journalRecords, stateOf } from './journal'
 import { readMarker } from '../survey/marker'
 import { type CopyPlan, planCopy } from './plan'
@@ -17,7 +17,6 @@ import { Cut, CutBench } from './testing'
 
 const SIZE = 400 * MIB
 const WORK = 'digest of the work'
-const deep = process.env.IMBARCO_DEEP === '1'
 
 let source: MemoryDevice
 let plan: CopyPlan
@@ -26,7 +25,7 @@ let wanted: string
 let operations: number
 
 const options = (bench?: CutBench) => ({
-  digest: sha256,
+  digest: blake3,
   note: 'Ticket desk',
   job: 'job-1',
   work: WORK,
@@ -51,6 +50,8 @@ beforeAll(async () => {
   wanted = await storedDigest(whole)
   operations = bench.spent
 })
+
+const RUNS = runsOf(10, 200)
 
 describe('a copy that is cut off', () => {
   it('goes on at any instant and ends byte-equal, and is marked until then', async () => {
@@ -90,9 +91,9 @@ describe('a copy that is cut off', () => {
           expect(await storedDigest(target)).toBe(wanted)
         },
       ),
-      { numRuns: deep ? 200 : 20 },
+      { numRuns: RUNS },
     )
-    expect(cuts).toBeGreaterThan(25)
+    expect(cuts).toBeGreaterThan(RUNS)
   }, 240_000)
 
   it('reads again of what is on the target only a sample', async () => {

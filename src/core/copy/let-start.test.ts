@@ -7,7 +7,7 @@ import { solveFit } from '../fit/solve'
 import { compareLetters } from '../proof/letters'
 import { movedVolumes } from '../repair/moved'
 import { surveyDrive } from '../survey/survey'
-import { BIOS_FIRMWARE, FIRMWARE, makeBiosDisk, makeSystemDisk, sha256, storedDigest } from '../testing-disk'
+import { BIOS_FIRMWARE, blake3, FIRMWARE, makeBiosDisk, makeSystemDisk, sha256, storedDigest } from '../testing-disk'
 import { letStartBeside } from './let-start'
 import { planCopy } from './plan'
 import { runCopy } from './run'
@@ -29,7 +29,7 @@ async function copyBeside(source: MemoryDevice) {
   if (!fit.fits) throw new Error(fit.obstacles[0].sentence)
   const scope = { read: 'used' as const, leaveOut: [] }
   await runCopy(await planCopy(source, fit.layout, scope), [target], {
-    ...{ digest: sha256, verify: true, note: 'beside', onStep: async () => {} },
+    ...{ digest: blake3, verify: true, note: 'beside', onStep: async () => {} },
   })
   const systems = survey.partitions.filter((p) => p.system).map((p) => p.number)
   return { target, layout: fit.layout, moved: movedVolumes(survey, fit.layout), systems }

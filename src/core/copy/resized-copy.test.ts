@@ -15,7 +15,7 @@ import { mbrWrites } from '../scheme/mbr-write'
 import { surveyDrive } from '../survey/survey'
 import type { DriveSurvey } from '../survey/types'
 import { pattern, sameBytes } from '../testing'
-import { makeSystemDisk, sha256 } from '../testing-disk'
+import { blake3, makeSystemDisk, sha256 } from '../testing-disk'
 import { planCopy } from './plan'
 import { runCopy } from './run'
 
@@ -74,7 +74,7 @@ async function copied(wish: FitWish, targetMib: number): Promise<{ target: Memor
   const fit = solveFit(survey, { sizeBytes: target.size, logicalSectorSize: 512 }, wish)
   if (!fit.fits) throw new Error(fit.obstacles[0].sentence)
   const plan = await planCopy(readOnly(source), fit.layout)
-  await runCopy(plan, target, { digest: sha256, note: 'Lighting desk', onStep: async () => {} })
+  await runCopy(plan, target, { digest: blake3, note: 'Lighting desk', onStep: async () => {} })
   const after = await surveyDrive(target, sha256)
   expect(after.partitions.filter((p) => p.role !== 'extended').map((p) => [p.number, p.firstLba, p.lastLba])).toEqual(
     [...fit.layout.partitions].map((p) => [p.number, p.firstLba, p.lastLba]),
@@ -156,7 +156,7 @@ describe('a GPT disk', () => {
     if (!fit.fits) throw new Error(fit.obstacles[0].sentence)
     const target = new MemoryDevice(500 * MIB)
     const plan = await planCopy(readOnly(disk), fit.layout)
-    await runCopy(plan, target, { digest: sha256, note: '', onStep: async () => {} })
+    await runCopy(plan, target, { digest: blake3, note: '', onStep: async () => {} })
     const reading = await readScheme(target)
     expect(reading?.scheme).toBe('mbr')
     expect(reading?.partitions.map((p) => [p.number, p.mbr!.type])).toEqual([

@@ -14,7 +14,7 @@ import { readGpt, writeGpt } from '../scheme/gpt'
 import { surveyDrive } from '../survey/survey'
 import type { DriveSurvey } from '../survey/types'
 import { collect, sameBytes } from '../testing'
-import { makeSystemDisk, sha256 } from '../testing-disk'
+import { blake3, makeSystemDisk, sha256 } from '../testing-disk'
 import { planCopy } from './plan'
 import { runCopy } from './run'
 
@@ -31,7 +31,7 @@ beforeAll(async () => {
 })
 
 const part = (number: number) => survey.partitions.find((p) => p.number === number)!
-const options = { digest: sha256, note: 'x', onStep: async () => {} }
+const options = { digest: blake3, note: 'x', onStep: async () => {} }
 
 /** The disk with bytes of one partition changed. */
 async function changed(number: number, at: number, change: (sector: Uint8Array) => void): Promise<OverlayDevice> {

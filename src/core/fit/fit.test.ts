@@ -7,6 +7,7 @@ import { defaultWish, solveFit } from './solve'
 import { surveyWith } from './testing'
 import { fitSizes, type FitWish, LayoutSchema, type SizeRule } from './types'
 import { capacityOf } from '../things/capacity'
+import { runsOf } from '../testing'
 
 const TICKET_DESK = surveyWith(
   [
@@ -50,6 +51,18 @@ describe('the default fit', () => {
   it('refuses another sector size', () => {
     const result = solveFit(TICKET_DESK, { sizeBytes: capacityOf(960), logicalSectorSize: 4096 })
     expect(!result.fits && result.obstacles[0].code).toBe('sector-size')
+  })
+
+  it('puts no start beside a grid that was asked for', () => {
+    const survey = surveyWith([{ role: 'system', sectors: 4096 }], 8 * MIB)
+    const onto = (sizeBytes: number, wish: FitWish) => solveFit(survey, { sizeBytes, logicalSectorSize: 512 }, wish)
+    const asked = { ...NOTHING, alignBytes: 8 * MIB }
+    // It has room where it is, and none on that grid.
+    expect([onto(4 * MIB, NOTHING).fits, onto(4 * MIB, asked).fits, onto(16 * MIB, asked).fits]).toEqual([
+      true,
+      false,
+      true,
+    ])
   })
 
   it('leaves the rest unallocated when every partition keeps its size', () => {
@@ -156,7 +169,7 @@ describe('any fit', () => {
           expect(solveFit(survey, { ...target, sizeBytes: target.sizeBytes + 512 * MIB }, wish).fits).toBe(true)
         },
       ),
-      { numRuns: 2000 },
+      { numRuns: runsOf(600, 20000) },
     )
   })
 

@@ -4,7 +4,7 @@ import { MIB } from '../bytes/size'
 import { planCopy } from '../copy/plan'
 import { runCopy } from '../copy/run'
 import { surveyDrive } from '../survey/survey'
-import { makeSystemDisk, sha256 } from '../testing-disk'
+import { blake3, makeSystemDisk, sha256 } from '../testing-disk'
 import { layoutFrom, layoutOnTheWay } from './onward'
 import { defaultWish, solveFit } from './solve'
 
@@ -18,7 +18,7 @@ describe('a copy in two legs', () => {
     if (!wanted.fits || !carried.fits) throw new Error('It does not fit.')
     const copy = async (from: MemoryDevice, to: MemoryDevice, layout: typeof wanted.layout) =>
       runCopy(await planCopy(from, layout), to, {
-        digest: sha256,
+        digest: blake3,
         note: 'test',
         checkpoint: () => {},
         onStep: async () => {},

@@ -32,6 +32,8 @@ export interface Room {
   readonly lowest: number
   /** Every start is a multiple of it. */
   readonly unit: number
+  /** Nobody asked for that grid, so that what stands off it may stay there. */
+  readonly offGrid: boolean
   /** Target by source size, by which parts that share grow. */
   readonly factor: number
 }
@@ -50,7 +52,8 @@ export function layOut(parts: readonly Part[], room: Room): number {
 }
 
 /** Puts every part where it is on the source, with its size. False when that is not what is asked, or does not go. */
-function keepPlaces(parts: readonly Part[], { lowest, end }: Room): boolean {
+function keepPlaces(parts: readonly Part[], { lowest, end, offGrid }: Room): boolean {
+  if (!offGrid && parts.some((p) => p.home === undefined)) return false
   let next = lowest
   for (const { rule, logical, sourceStart, present, source } of parts) {
     const from = logical ? source.mbr!.recordLba : sourceStart

@@ -136,6 +136,7 @@ function roomOn(
     lowest,
     end: tableEnd - reserved,
     unit,
+    offGrid: wish.alignBytes === undefined,
     factor: target.sizeBytes / survey.sizeBytes,
   }
   return { room, tableEnd, reserved: reserved * sectorSize }

@@ -9,7 +9,7 @@ import { sliceOf } from '../boot/start'
 import { readScheme } from '../scheme'
 import { MBR_RECORD, MBR_RECORDS_OFFSET, MBR_TYPES } from '../scheme/mbr-layout'
 import { surveyDrive } from '../survey/survey'
-import { collect, pattern, sameBytes } from '../testing'
+import { collect, pattern, runsOf, sameBytes } from '../testing'
 import { makeBiosDisk, makeSystemDisk, sha256, storedDigest } from '../testing-disk'
 import { storedExtents, usedExtentsOf } from './used'
 
@@ -94,7 +94,7 @@ describe('what is in use on a drive', () => {
         expect(extents.reduce((sum, e) => sum + e.length, 0)).toBe(device.size)
         expect(await storedDigest(await copyOf(device, extents))).toBe(await storedDigest(device))
       }),
-      { numRuns: 40 },
+      { numRuns: runsOf(15, 400) },
     )
   })
 

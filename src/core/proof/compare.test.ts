@@ -15,7 +15,7 @@ import { solveFit } from '../fit/solve'
 import type { Layout } from '../fit/types'
 import { writeGpt } from '../scheme/gpt'
 import { surveyDrive } from '../survey/survey'
-import { makeSystemDisk, sha256, SYSTEM_GUID } from '../testing-disk'
+import { blake3, makeSystemDisk, sha256, SYSTEM_GUID } from '../testing-disk'
 import type { DriveSurvey } from '../survey/types'
 import { compareTarget, type Planned, ProofCheckSchema } from './compare'
 import { takeSamples, type VolumeSamples } from './samples'
@@ -25,7 +25,7 @@ let target: MemoryDevice
 let layout: Layout
 let survey: DriveSurvey
 let samples: VolumeSamples[]
-const digests = { digest: sha256, fileDigest: sha256 }
+const digests = { digest: blake3, fileDigest: sha256 }
 
 beforeAll(async () => {
   source = await makeSystemDisk()
@@ -35,7 +35,7 @@ beforeAll(async () => {
   layout = fit.layout
   samples = await takeSamples(source, layout, [], sha256)
   target = new MemoryDevice(2 * GIB)
-  await runCopy(await planCopy(readOnly(source), layout), target, { digest: sha256, note: 'x', onStep: async () => {} })
+  await runCopy(await planCopy(readOnly(source), layout), target, { digest: blake3, note: 'x', onStep: async () => {} })
 })
 
 /** What is known of the source, with changes. */

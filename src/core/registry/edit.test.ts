@@ -6,6 +6,7 @@ import { HiveEditor, DirtyHive } from './edit'
 import { Hive } from './hive'
 import { HEADER_BYTES, headerChecksum, HIVE_HEADER, KEY_NODE, SECURITY } from './layout'
 import { makeHive, type NewValue, storedValue } from './make'
+import { runsOf } from '../testing'
 
 const open = (bytes: Uint8Array) =>
   Hive.open((offset, length) => Promise.resolve(bytes.subarray(offset, offset + length)), bytes.length)
@@ -73,7 +74,7 @@ describe('changes to a hive', () => {
           expect((await hive.values(key)).length).toBe(wanted.size + 1)
         },
       ),
-      { numRuns: 150 },
+      { numRuns: runsOf(60, 1500) },
     )
   })
 
@@ -139,7 +140,7 @@ describe('a damaged hive', () => {
           }
         },
       ),
-      { numRuns: 1500 },
+      { numRuns: runsOf(500, 15000) },
     )
     expect(told).toBeGreaterThan(300)
   })

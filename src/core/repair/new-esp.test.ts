@@ -15,6 +15,7 @@ import { surveyDrive } from '../survey/survey'
 import { pattern } from '../testing'
 import {
   BIOS_FIRMWARE,
+  blake3,
   FIRMWARE,
   makeBiosDisk,
   makeSystemDisk,
@@ -53,7 +54,7 @@ async function converted(files = [OWN, LOADER], sizeBytes = 600 * MIB) {
   if (!fit.fits) throw new Error(fit.obstacles[0].sentence)
   const target = new MemoryDevice(sizeBytes)
   await runCopy(await planCopy(readOnly(source), fit.layout), target, {
-    ...{ digest: sha256, note: 'Lighting desk', onStep: async () => {} },
+    ...{ digest: blake3, note: 'Lighting desk', onStep: async () => {} },
   })
   return { source, survey, layout: fit.layout, target }
 }
@@ -120,7 +121,7 @@ describe('a system that started by BIOS, on a drive with a GPT', () => {
     const last = layout.partitions.at(-1)!
     last.lastLba += 60 * 2048
     await runCopy(await planCopy(readOnly(source), layout), target, {
-      ...{ digest: sha256, note: '', onStep: async () => {} },
+      ...{ digest: blake3, note: '', onStep: async () => {} },
     })
     await expect(plan(target)).rejects.toThrow(/needs 100 MiB of unallocated space/)
   })

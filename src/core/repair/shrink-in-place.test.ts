@@ -11,7 +11,7 @@ import { content, expectConsistent, expectFiles, type Written } from '../filesys
 import { readScheme } from '../scheme'
 import { writeGpt } from '../scheme/gpt'
 import { TYPE_GUIDS } from '../scheme/types'
-import { pattern, sameBytes } from '../testing'
+import { deep, pattern, sameBytes } from '../testing'
 import {
   applyShrink,
   asShrunk,
@@ -140,8 +140,7 @@ describe('a volume that is made smaller in its place', () => {
     await applyShrink(counting, plan, new Kept())
     const after = await all(whole)
     expect(counting.writes).toBeGreaterThan(20)
-    const deep = process.env.IMBARCO_DEEP !== undefined
-    const every = deep ? 1 : Math.ceil(counting.writes / 12)
+    const every = deep ? 1 : Math.ceil(counting.writes / 6)
     for (let cut = 0; cut < counting.writes; cut += every) {
       const medium = new OverlayDevice(drive)
       const kept = new Kept()

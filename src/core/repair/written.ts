@@ -27,9 +27,11 @@ export async function changesBetween(device: BlockDevice, overlay: OverlayDevice
   for (const { offset, length } of overlay.changed()) {
     const before = (await readBytes(device, offset, length)).slice()
     const after = (await readBytes(overlay, offset, length)).slice()
+    // A volume's own tables may be written whole where a few bits of them change.
+    const [wordsBefore, wordsAfter] = [new Int32Array(before.buffer), new Int32Array(after.buffer)]
     let from: number | undefined
     for (let at = 0; at <= length; at += sector) {
-      const differs = at < length && !sameSector(before, after, at, sector)
+      const differs = at < length && !sameWords(wordsBefore, wordsAfter, at / 4, (at + sector) / 4)
       if (differs) from ??= at
       else if (from !== undefined) {
         patches.push({ offset: offset + from, before: before.slice(from, at), after: after.slice(from, at) })
@@ -42,7 +44,7 @@ export async function changesBetween(device: BlockDevice, overlay: OverlayDevice
   return patches
 }
 
-function sameSector(a: Uint8Array, b: Uint8Array, at: number, length: number): boolean {
-  for (let i = at; i < at + length; i++) if (a[i] !== b[i]) return false
+function sameWords(a: Int32Array, b: Int32Array, from: number, to: number): boolean {
+  for (let i = from; i < to; i++) if (a[i] !== b[i]) return false
   return true
 }

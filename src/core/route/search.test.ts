@@ -8,6 +8,7 @@ import type { RouteQuestion } from './question'
 import { findPlans } from './search'
 import { anySmallBench, smallQuestion, type SmallBench } from './testing'
 import type { Action, Plan } from './types'
+import { runsOf } from '../testing'
 
 const FULL: SmallBench = {
   slots: 'two',
@@ -46,7 +47,7 @@ describe('plans', () => {
           expect(old.place.kind).not.toBe('slot')
         }
       }),
-      { numRuns: 300 },
+      { numRuns: runsOf(80, 3000) },
     )
   })
 
@@ -77,7 +78,7 @@ describe('plans', () => {
           if (soldered) expect(moved).toEqual([])
         }
       }),
-      { numRuns: 100 },
+      { numRuns: runsOf(40, 1000) },
     )
     expect(
       findPlans({ ...smallQuestion(FULL), pairs: [{ ...smallQuestion(FULL).pairs[0], stays: true }] }),
@@ -106,7 +107,7 @@ describe('plans', () => {
           if (starts >= 0) expect(out, plan.id).toBeGreaterThanOrEqual(0)
         }
       }),
-      { numRuns: 100 },
+      { numRuns: runsOf(40, 1000) },
     )
     const full = smallQuestion({ ...FULL, running: 'off' })
     const image = { ...full.bench.drives.find((d) => d.id === 'old')!, id: 'image', place: { kind: 'table' as const } }
@@ -136,7 +137,7 @@ describe('plans', () => {
         const before = new Set(findPlans(question).map((p) => p.id))
         for (const plan of findPlans({ ...question, bench: { ...less, drives } })) expect(before).toContain(plan.id)
       }),
-      { numRuns: 300 },
+      { numRuns: runsOf(80, 3000) },
     )
   })
 
@@ -166,7 +167,7 @@ describe('plans', () => {
           if (alike.length === 0) expect(plans.some((p) => p.handSteps <= fewest)).toBe(true)
         }
       }),
-      { numRuns: 80 },
+      { numRuns: runsOf(40, 800) },
     )
   }, 60_000)
 

@@ -9,6 +9,7 @@ import { mbrWrites } from './mbr-write'
 import { readScheme } from '.'
 import { addEntry, retype } from './entry'
 import { type GptPartition, TYPE_GUIDS } from './types'
+import { runsOf } from '../testing'
 
 const MIB = 1024 * 1024
 
@@ -70,7 +71,7 @@ describe('the type of an entry', () => {
         for (const found of reading!.partitions)
           expect(found.typeGuid).toBe(found.number === number ? TYPE_GUIDS.basicData : TYPE_GUIDS.linuxData)
       }),
-      { numRuns: 25 },
+      { numRuns: runsOf(8, 250) },
     )
   })
 
@@ -141,7 +142,7 @@ describe('a new entry', () => {
         expect(reading!.partitions.find((p) => p.number === number)).toMatchObject({ firstLba, lastLba, guid, ...type })
         expect(reading!.partitions).toHaveLength(taken.length + 1)
       }),
-      { numRuns: 25 },
+      { numRuns: runsOf(8, 250) },
     )
   })
 

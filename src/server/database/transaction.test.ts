@@ -12,7 +12,7 @@ const folder = await vi.hoisted(async () => {
 
 import { type BenchEvent, publish, subscribe } from '../ground/events'
 import { benchState, changeComputer, computerById } from '../world'
-import { makeBench } from '../world/make'
+import { openDemoBench } from '../../../tests/support/open-demo-bench'
 import { LogRow } from './models'
 import { inTransaction } from './transaction'
 import { database } from '.'
@@ -20,8 +20,7 @@ import { database } from '.'
 const DESK = 'ticket-desk'
 
 beforeAll(async () => {
-  await database()
-  await makeBench()
+  await openDemoBench()
 })
 
 afterAll(async () => {

@@ -25,7 +25,7 @@ import { openDrive } from '@/bench/open-drive'
 import { SliceDevice } from '@/core/block/slice'
 import { callFree } from '@/core/filesystem/ntfs/testing'
 import { driveById, driveBytes } from '../world'
-import { makeBench } from '../world/make'
+import { openDemoBench } from '../../../tests/support/open-demo-bench'
 import { database } from '../database'
 import { ended } from '../jobs/testing'
 import { confirmIntake } from '../stations/intake'
@@ -39,8 +39,7 @@ const partitions = async () => (await moveRow(MOVE)).survey!.pairs[0].source.par
 const maps = async () => (await partitions()).flatMap((p) => (p.volume?.depth === 'files' ? [p.volume.map] : []))
 
 beforeAll(async () => {
-  await database()
-  await makeBench()
+  await openDemoBench()
   await ended(confirmIntake(MOVE))
 })
 

@@ -33,7 +33,7 @@ import {
   showBench,
 } from './benches'
 import { putOnBench } from './image-drives'
-import { makeBench } from './make'
+import { openDemoBench } from '../../../tests/support/open-demo-bench'
 import { addDrive, changeDrive, removeThing, saveAccessory, saveComputer, setPower } from './things'
 
 const folder = await vi.hoisted(async () => {
@@ -45,8 +45,7 @@ const folder = await vi.hoisted(async () => {
 })
 
 beforeAll(async () => {
-  await database()
-  await makeBench()
+  await openDemoBench()
 })
 
 afterAll(async () => {

@@ -1,9 +1,10 @@
-import { type ChildProcess, execFile, spawn, spawnSync } from 'node:child_process'
+import { type ChildProcess, execFile, spawn } from 'node:child_process'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { createServer } from 'node:net'
 import { tmpdir } from 'node:os'
 import path from 'node:path'
 import { warmUp } from '../../../scripts/ground.mjs'
+import { layDemoBench } from '../../support/demo-bench'
 
 /** A running server with a bench of its own. */
 export interface Served {
@@ -22,7 +23,7 @@ export async function serve(
   const data = options.data ?? mkdtempSync(path.join(tmpdir(), 'imbarco-'))
   const port = options.port ?? (await freePort())
   const env = { ...process.env, IMBARCO_DATA: data, NODE_ENV: 'production' as const, NEXT_TELEMETRY_DISABLED: '1' }
-  if (!options.data) makeBench(data)
+  if (!options.data) await layDemoBench(data)
   const server = spawn(
     process.execPath,
     ['node_modules/next/dist/bin/next', 'start', '-H', '127.0.0.1', '-p', String(port)],
@@ -51,18 +52,6 @@ export async function serve(
       rmSync(data, { recursive: true, force: true })
     },
   }
-}
-
-/** Puts the demo bench into a folder: a copy of the one that was made for all tests, or a new one. */
-export function makeBench(data: string): void {
-  const prepared = process.env.IMBARCO_TEST_BENCH
-  const made = prepared
-    ? spawnSync('cp', ['-a', '--sparse=auto', `${prepared}/.`, data], { encoding: 'utf8' })
-    : spawnSync('node_modules/.bin/tsx', ['scripts/make-bench.ts'], {
-        env: { ...process.env, IMBARCO_DATA: data },
-        encoding: 'utf8',
-      })
-  if (made.status !== 0) throw new Error(`The bench was not made: ${made.stderr}`)
 }
 
 /** Starts a server that is expected to end by itself, and tells what it said. */

@@ -6,7 +6,7 @@ import { OverlayDevice } from '../../block/overlay'
 import { viewOf } from '../../bytes/struct'
 import { BadStructure, CoreError } from '../../errors'
 import { openFileSystem } from '..'
-import { pattern } from '../../testing'
+import { pattern, runsOf } from '../../testing'
 import { applyFixups, removeFixups } from './fixups'
 import { formatNtfs } from './format'
 import { ATTRIBUTE_TYPES, BOOT_SECTOR, RECORDS } from './layout'
@@ -90,7 +90,7 @@ describe('a record with wrong values and right fix-ups', () => {
           }
         },
       ),
-      { numRuns: 300 },
+      { numRuns: runsOf(80, 3000) },
     )
   })
 

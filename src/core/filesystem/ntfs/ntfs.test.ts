@@ -11,7 +11,7 @@ import { ntfs } from '.'
 import { BOOT_SECTOR } from './layout'
 import { formatNtfs } from './format'
 import { decodeRuns, encodeRuns } from './runs'
-import { pattern, sameBytes, utf8 } from '../../testing'
+import { pattern, runsOf, sameBytes, utf8 } from '../../testing'
 
 const MIB = 1024 * 1024
 
@@ -113,7 +113,7 @@ describe('an NTFS volume', () => {
           }
         },
       ),
-      { numRuns: 200 },
+      { numRuns: runsOf(60, 2000) },
     )
   })
 
@@ -161,7 +161,7 @@ describe('growing NTFS', () => {
         expect(last).toEqual(await readBytes(device, 0, 512))
         expect((await volume.stat('/x'))?.sizeBytes).toBe(MIB)
       }),
-      { numRuns: 25 },
+      { numRuns: runsOf(10, 200) },
     )
   })
 

@@ -3,7 +3,7 @@ import { beforeAll, describe, expect, it } from 'vitest'
 import { MemoryDevice } from '../../block/memory'
 import { OverlayDevice } from '../../block/overlay'
 import { CoreError } from '../../errors'
-import { sameBytes } from '../../testing'
+import { runsOf, sameBytes } from '../../testing'
 import { openFileSystem } from '..'
 import { formatNtfs } from './format'
 import { putNtfsFile } from './put-file'
@@ -91,7 +91,7 @@ describe('a file that is put onto an NTFS volume', () => {
           await expectConsistent(device)
         },
       ),
-      { numRuns: 12 },
+      { numRuns: runsOf(6, 100) },
     )
   })
 

@@ -12,15 +12,14 @@ import { planImage } from '../../copy/plan-whole'
 import { runCopy } from '../../copy/run'
 import { CoreError } from '../../errors'
 import { readMarker } from '../../survey/marker'
-import { pattern, sameBytes } from '../../testing'
-import { sha256 } from '../../testing-disk'
+import { deep, pattern, runsOf, sameBytes } from '../../testing'
+import { blake3 } from '../../testing-disk'
 import { openImage, TARGET_KINDS, type TargetKind, TARGETS } from '..'
 import { MemoryStore } from '../testing-store'
 
 const MIB = 1024 * 1024
 /** More than one table of each format reaches over. */
 const SIZE = 1100 * MIB + 512 * 9
-const deep = process.env.IMBARCO_DEEP === '1'
 const packs = { bare: promisify<Uint8Array, Buffer>(deflateRaw), zlib: promisify<Uint8Array, Buffer>(deflate) }
 
 function guids() {
@@ -81,7 +80,7 @@ describe('the disk of a new image', () => {
         expect(virtualBytes).toBe(SIZE)
         for (const one of [device, disk]) expect(await sameDisk(one, model)).toBe(true)
       }),
-      { numRuns: 30 },
+      { numRuns: runsOf(10, 200) },
     )
   })
 
@@ -142,7 +141,7 @@ class FragileStore extends MemoryStore {
 }
 
 describe('a copy into an image', () => {
-  const options = { digest: sha256, note: 'a test', job: 'job-1', work: 'w', onStep: async () => {} }
+  const options = { digest: blake3, note: 'a test', job: 'job-1', work: 'w', onStep: async () => {} }
   let source: MemoryDevice
   let plan: CopyPlan
 
