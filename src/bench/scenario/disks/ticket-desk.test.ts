@@ -9,7 +9,14 @@ import type { FileSystem } from '@/core/filesystem/port'
 import { surveyDrive } from '@/core/survey/survey'
 import type { DriveSurvey } from '@/core/survey/types'
 import { sha256 } from '@/core/testing-disk'
-import { checkFat, cutPartition, extractDigests, gdiskProblems, listFiles, sumOf } from '../../../../tests/support/independent'
+import {
+  checkFat,
+  cutPartition,
+  extractDigests,
+  gdiskProblems,
+  listFiles,
+  sumOf,
+} from '../../../../tests/support/independent'
 import { SparseFileDevice } from '../../sparse-file'
 import { capacityOf } from '@/core/things/capacity'
 import { makeTicketDeskDisk } from './ticket-desk'
@@ -95,8 +102,7 @@ describe("the ticket desk's disk", () => {
       const volume = await open(number)
       const theirs = extractDigests(cut(number), part, path.join(folder, `x${number}-${part}`))
       expect(theirs.size).toBeGreaterThan(4)
-      for (const [file, digest] of theirs)
-        expect([file, sumOf(await volume.readFile(file))]).toEqual([file, digest])
+      for (const [file, digest] of theirs) expect([file, sumOf(await volume.readFile(file))]).toEqual([file, digest])
     }
   })
 
