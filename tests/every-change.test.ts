@@ -30,6 +30,7 @@ import { moveRow } from '@/server/moves'
 import { running } from '@/server/moves/copies'
 import { movePage } from '@/server/moves/page'
 import { boardState } from '@/server/pages/board'
+import { isPreparing } from '@/server/pages/series/prepare'
 import * as views from '@/server/stations/testing'
 import { benchState, driveById } from '@/server/world'
 import { importBench as importBenchFile } from '@/server/world/benches'
@@ -116,6 +117,17 @@ function changes(): Record<string, Change> {
         MoveRow.update({ standing: { kind: 'given-up', at: 0, why: 'a test' } }, { where: { id: 'lighting-desk' } }),
       once: true,
     },
+    newSeries: {
+      ask: () =>
+        byAction('newSeries', {
+          ...{ name: 'Desks', customer: 'Lanterna museum', source: { kind: 'images', id: 'loose.img' } },
+          members: [{ computerId: 'lighting-desk', targetId: 'crv1-7777-ab12' }],
+        }),
+      before: () => actions.addDrive(BLANK),
+      once: true,
+    },
+    prepareAgain: { ask: () => byAction('prepareAgain', { series: 'none', move: MOVE }) },
+    setAside: { ask: () => byAction('setAside', { series: 'none', move: MOVE }), once: true },
     changeMove: {
       ask: async () => byAction('changeMove', MOVE, { ...(await move()), reason: 'failing drive' }),
     },
@@ -278,11 +290,13 @@ function changes(): Record<string, Change> {
 
 /** What asks nothing of the state of a move: benches, things and images that are none of its own. */
 const ASIDE =
-  /^(newMove|(new|show|rename|remove)Bench|save|addDrive|removeThing|moveSystem|repairSubject|undoSubject|setPace|POST (benches|images)|DELETE images)/
+  /^(newMove|newSeries|prepareAgain|setAside|(new|show|rename|remove)Bench|save|addDrive|removeThing|moveSystem|repairSubject|undoSubject|setPace|POST (benches|images)|DELETE images)/
 /** States in which that is tried, too, besides in the long runs. */
 const TRIED_ASIDE = ['new', 'fit locked', 'copying', 'handed over']
 
-const TABLES = ['benches', 'computers', 'accessories', 'drives', 'moves', 'copies', 'jobs', 'log_entries', 'clock']
+const TABLES = [
+  ...['benches', 'computers', 'accessories', 'drives', 'moves', 'series', 'copies', 'jobs', 'log_entries', 'clock'],
+]
 
 type Kept = { rows: Map<string, Record<string, unknown>[]>; files: Map<string, readonly string[]> }
 
@@ -333,6 +347,7 @@ async function bringBack({ rows, files }: Kept): Promise<void> {
 }
 
 const settled = async () => {
+  await vi.waitUntil(() => !isPreparing(), { timeout: 60_000, interval: 10 })
   for (const { id } of runningJobs()) await jobEnd(id)
 }
 

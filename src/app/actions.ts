@@ -23,6 +23,7 @@ import type { StartedJob } from '@/server/jobs'
 import { changeAnyInTurn, changeMoveInTurn } from '@/server/moves/jobs'
 import * as standing from '@/server/moves/standing'
 import * as survey from '@/server/stations/survey'
+import * as series from '@/server/pages/series'
 import * as shelf from '@/server/pages/shelf'
 import * as start from '@/server/pages/start'
 import * as swap from '@/server/stations/swap'
@@ -47,6 +48,18 @@ export async function newMove(brief: unknown): Promise<Answer<string>> {
 
 export async function moveSystem(input: unknown): Promise<Answer<string>> {
   return answer(() => fromDisk.moveSystem(input))
+}
+
+export async function newSeries(input: unknown): Promise<Answer<string>> {
+  return answer(() => series.newSeries(input))
+}
+
+export async function prepareAgain(member: unknown): Promise<Done> {
+  return done(() => series.prepareAgain(member))
+}
+
+export async function setAside(member: unknown): Promise<Done> {
+  return done(() => series.setAside(member))
 }
 
 export async function changeMove(moveId: unknown, brief: unknown): Promise<Done> {

@@ -6,6 +6,7 @@ import { log } from './ground/log'
 import { clearPartial } from './images'
 import { settleJobs } from './jobs'
 import { recover } from './moves/copies'
+import { watchSeries } from './pages/series/prepare'
 import { settleRooms } from './stations/fit/room'
 import { settleImport } from './world/benches'
 import { refuseLostDatabase } from './world/make'
@@ -21,6 +22,7 @@ export async function start(): Promise<void> {
     await settleJobs()
     await recover()
     await settleRooms()
+    watchSeries()
   } catch (error) {
     if (!(error instanceof CoreError)) log.error(error)
     const why = error instanceof Error ? error.message : String(error)

@@ -39,6 +39,8 @@ export const BriefSchema = z.object({
   targetComputerId: id.nullable(),
   /** The old drive stays in the computer beside the new one; it comes out where nothing is said. */
   oldDrive: z.literal('stays').optional(),
+  /** The series that it is one of, in which every target gets an identity of its own. */
+  series: id.optional(),
   /** Images on a host that hold the system's drive already. */
   images: z.array(line().max(180)).max(12).default([]),
   /** Backup that the customer told of, its day as `2026-05-02`; null when there is none. */

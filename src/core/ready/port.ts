@@ -61,6 +61,8 @@ export interface ReadyFacts {
   readonly hostNeededBytes: number
   readonly hostFreeBytes: number
   readonly backup?: { readonly where: string; readonly date: string }
+  /** The source is that of a series, which is kept and only read. */
+  readonly ofSeries?: boolean
   readonly sourceUnchanged: boolean
   readonly targetUnchanged: boolean
   /** An earlier leg wrote the source, and it is as that left it. */

@@ -6,7 +6,7 @@ import type { Drive } from '@/core/things/drive'
 import { journalsFolder } from '../ground/paths'
 import { Refusal } from '../ground/refusals'
 import { leasableDrive, type LeaseRequest } from '../leases'
-import { type Move, oldDriveStays } from '../moves'
+import { type Move, hasOwnIdentity } from '../moves'
 import { journalOf, latestCopy, snapshotOf } from '../moves/copies'
 import { copyNote, type LegNow } from '../moves/legs'
 import { movedVolumesOf } from '../moves/moved'
@@ -78,7 +78,7 @@ function putOf(move: Move, { index }: LegNow): NonNullable<CopyPart['put']> {
 
 /** What a target has to be changed in that starts beside another system or its own source. */
 async function startsOf(move: Move, { layout, source, to }: LegNow): Promise<Pick<CopyPart, 'starts'>> {
-  if (to.kind !== 'drive' || (!layout.into && !oldDriveStays(move))) return {}
+  if (to.kind !== 'drive' || (!layout.into && !hasOwnIdentity(move))) return {}
   const withSystem = source.partitions.filter((p) => p.system).map((p) => p.number)
   const systems = layout.partitions.filter((p) => withSystem.includes(p.sourceNumber)).map((p) => p.number)
   if (systems.length === 0) return {}

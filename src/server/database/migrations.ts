@@ -234,6 +234,15 @@ export const MIGRATIONS: InputMigrations<QueryInterface> = [
       await context.removeColumn('benches', 'shop')
     },
   },
+  {
+    name: '0014-series',
+    async up({ context }) {
+      await context.createTable('series', { id: key, benchId: string, data: text(false) })
+    },
+    async down({ context }) {
+      await context.dropTable('series')
+    },
+  },
 ]
 
 /** A stored text in the form of now; one that cannot be read stays as it is. */

@@ -14,6 +14,7 @@ import { type CopyProgress, CopyProgressSchema, type CopySummary, CopySummarySch
 import type { CopyStatus } from '@/core/copy/view'
 import { BriefSchema, type Brief } from '@/core/intake/brief'
 import { SamplesSchema, type VolumeSamples } from '@/core/proof/samples'
+import { type Series, SeriesSchema } from '@/core/series/series'
 import { type Accessory, AccessorySchema } from '@/core/things/accessory'
 import { type Computer, ComputerSchema } from '@/core/things/computer'
 import { type Drive, DriveSchema } from '@/core/things/drive'
@@ -82,6 +83,13 @@ export class MoveRow extends Row<MoveRow> {
   declare surveyNote: string | null
   declare fitNote: string | null
   declare proofNote: string | null
+}
+
+/** One source for a row of computers; each of them is a move that names it. */
+export class SeriesRow extends Row<SeriesRow> {
+  declare id: string
+  declare benchId: string
+  declare data: Series
 }
 
 export class CopyRow extends Row<CopyRow> {
@@ -242,6 +250,8 @@ export function defineModels(sequelize: Sequelize): void {
     options('moves'),
   )
   for (const hook of CHANGES) MoveRow.addHook(hook, () => void versions().moves++)
+  SeriesRow.init({ id, benchId, data: jsonColumn('data', SeriesSchema, false, SHORT_KEPT) as never }, options('series'))
+  for (const hook of CHANGES) SeriesRow.addHook(hook, () => void versions().moves++)
   CopyRow.init(
     {
       id,

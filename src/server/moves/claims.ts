@@ -12,6 +12,9 @@ export interface MoveClaim {
   readonly customer: string
   readonly handedOver: boolean
   readonly pairs: Brief['pairs']
+  /** It was put off, and does nothing until somebody takes it up. */
+  readonly putOff: boolean
+  readonly series: string | undefined
   /** Its old drives stay in their computer. */
   readonly oldDriveStays: boolean
   /** Copies of the plan that was taken; none before one was. */
@@ -73,6 +76,8 @@ function claimOf(row: MoveRow): MoveClaim {
     customer: brief.customer,
     handedOver: handover !== null,
     pairs: brief.pairs,
+    putOff: row.standing !== null,
+    series: brief.series,
     oldDriveStays: brief.oldDrive === 'stays',
     transfers,
     images,

@@ -82,6 +82,9 @@ export const movesAlone = ({ pairs }: Pick<Move, 'pairs'>) => pairs.some((p) => 
 /** The old drive stays in the computer beside the new one, which gets an identity of its own. */
 export const oldDriveStays = ({ brief }: Pick<Move, 'brief'>) => brief.oldDrive === 'stays'
 
+/** The target gets an identity of its own, and all that refers to it is changed with it. */
+export const hasOwnIdentity = ({ brief }: Pick<Move, 'brief'>) => oldDriveStays({ brief }) || brief.series !== undefined
+
 /** Which thing of a move is no longer on the bench, in a sentence; undefined when all are. */
 export function whatIsGone(brief: Brief, bench: BenchState): string | undefined {
   if (!bench.computers.some((c) => c.id === brief.computerId)) return 'Its computer is no longer on the bench.'

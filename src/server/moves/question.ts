@@ -37,7 +37,7 @@ export async function questionOf(move: Move): Promise<RouteQuestion> {
   const { brief, bench, computer } = move
   const claimed = await claimedDrives(move)
   const question: RouteQuestion = {
-    bench: benchFor(move),
+    bench: withSeats(benchFor(move), await seatsOfSeries(move)),
     computerId: computer.id,
     goal: brief.toVirtualMachine
       ? { kind: 'virtual-machine' }
@@ -78,6 +78,27 @@ function benchFor({ bench, pairs }: Move): BenchState {
   const isLoose = ({ place }: Drive) => place.kind === 'table' || place.kind === 'shelf'
   return { ...bench, drives: bench.drives.filter((d) => own.has(d.id) || d.purpose === 'transfer' || !isLoose(d)) }
 }
+
+/** Drives of other computers of the series, in the bays that they are to be written in. */
+async function seatsOfSeries({ id, row, brief, bench }: Move): Promise<Drive[]> {
+  if (brief.series === undefined) return []
+  const others = (await moveClaims(row.benchId)).filter((c) => c.series === brief.series && c.id !== id)
+  return others
+    .filter((c) => !c.handedOver && !c.putOff)
+    .flatMap(({ transfers }) =>
+      transfers.flatMap(({ to }) => {
+        const drive = to.kind === 'drive' ? bench.drives.find((d) => d.id === to.driveId) : undefined
+        // One that is in its computer has left its bay.
+        if (to.kind !== 'drive' || to.place.kind !== 'bay' || !drive || drive.place.kind === 'slot') return []
+        return [{ ...drive, place: to.place }]
+      }),
+    )
+}
+
+const withSeats = (bench: BenchState, seated: readonly Drive[]): BenchState => ({
+  ...bench,
+  drives: [...bench.drives.filter((d) => !seated.some((s) => s.id === d.id)), ...seated],
+})
 
 /** Why a route is planned only, or null for one that can be carried out. */
 export function notYet(plan: Plan): string | null {

@@ -23,6 +23,7 @@ import { planProblem } from '../moves/plan-problem'
 import { moveRail } from '../moves/rail'
 import { activeBench, benchState } from '../world'
 import { benchNow } from '../world/clock'
+import { seriesOfBench } from './series'
 
 /** So many moves are shown at once; the others are found by name. */
 const MOST_MOVES = 60
@@ -85,6 +86,7 @@ export async function boardState(find = '') {
     berths,
     shelf,
     lines,
+    series: await seriesOfBench(benchId),
     unfinished: await unfinishedUploads(),
     /** Whether there is anything on the bench to move. */
     bare: bench.computers.length === 0,

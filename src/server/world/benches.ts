@@ -8,7 +8,7 @@ import type { Computer } from '@/core/things/computer'
 import { type Drive, hasBytes, type Place } from '@/core/things/drive'
 import { writeWhole } from '@/host/whole-file'
 import { database } from '../database'
-import { AccessoryRow, BenchRow, ComputerRow, CopyRow, DriveRow, LogRow, MoveRow } from '../database/models'
+import { AccessoryRow, BenchRow, ComputerRow, CopyRow, DriveRow, LogRow, MoveRow, SeriesRow } from '../database/models'
 import { inTransaction } from '../database/transaction'
 import { publish } from '../ground/events'
 import { freeId } from '../ground/ids'
@@ -97,7 +97,7 @@ async function clear(benchId: string): Promise<readonly Drive[]> {
   const moves = (await MoveRow.findAll({ where })).map((m) => m.id)
   const { drives } = await benchState(benchId)
   await Promise.all(
-    [ComputerRow, AccessoryRow, DriveRow, MoveRow].map((r) => (r as typeof DriveRow).destroy({ where })),
+    [ComputerRow, AccessoryRow, DriveRow, MoveRow, SeriesRow].map((r) => (r as typeof DriveRow).destroy({ where })),
   )
   await CopyRow.destroy({ where: { moveId: moves } })
   await LogRow.destroy({ where: { moveId: moves } })

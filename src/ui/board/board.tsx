@@ -21,6 +21,7 @@ interface BoardProps {
   readonly first: Pick<BoardMove, 'id' | 'name'> | null
   readonly berths: readonly { name: string; holds: string; empty: boolean }[]
   readonly shelf: readonly { name: string; due: string; past: boolean }[]
+  readonly series: readonly { id: string; name: string; customer: string; of: number; done: number }[]
   readonly lines: readonly LogLine[]
   readonly unfinished: readonly UnfinishedUpload[]
   /** No computer is on the bench. */
@@ -60,13 +61,22 @@ export function Board(props: BoardProps) {
       heading={heading}
       reason={reason}
       tools={
-        <Link
-          data-action
-          href="/moves/new"
-          className="rounded-md border border-line-strong bg-sheet px-3.5 py-2 font-semibold hover:bg-sunk"
-        >
-          New move
-        </Link>
+        <>
+          <Link
+            data-action
+            href="/series/new"
+            className="rounded-md border border-line-strong bg-sheet px-3.5 py-2 font-semibold hover:bg-sunk"
+          >
+            New series
+          </Link>
+          <Link
+            data-action
+            href="/moves/new"
+            className="rounded-md border border-line-strong bg-sheet px-3.5 py-2 font-semibold hover:bg-sunk"
+          >
+            New move
+          </Link>
+        </>
       }
       aside={
         <>
@@ -79,6 +89,22 @@ export function Board(props: BoardProps) {
               }))}
             />
           </AsideBlock>
+          {props.series.length > 0 && (
+            <AsideBlock title="Series">
+              <ul className="space-y-1.5">
+                {props.series.map(({ id, name, of, done }) => (
+                  <li key={id} className="flex justify-between gap-3">
+                    <Link href={`/series/${id}`} className="font-semibold text-sea-4 underline underline-offset-2">
+                      {name}
+                    </Link>
+                    <span className="text-ink-soft">
+                      {done} of {of} done
+                    </span>
+                  </li>
+                ))}
+              </ul>
+            </AsideBlock>
+          )}
           <AsideBlock title="On the shelf">
             {shelf.length === 0 ? (
               <p className="text-ink-soft">Nothing.</p>

@@ -29,6 +29,11 @@ export interface Actions extends BenchActions {
   newMove(brief: unknown): Promise<{ ok: true; value?: string } | { ok: false; sentence: string }>
   /** A move of a disk's system, with the computer, the new drive and what else the bench does not have yet. */
   moveSystem(system: unknown): Promise<{ ok: true; value?: string } | { ok: false; sentence: string }>
+  /** A series of moves from one source, one for each computer. */
+  newSeries(series: unknown): Promise<{ ok: true; value?: string } | { ok: false; sentence: string }>
+  /** Computers of a series: one that could not be prepared, and one whose copy failed. */
+  prepareAgain(member: { series: string; move: string }): Promise<Outcome>
+  setAside(member: { series: string; move: string }): Promise<Outcome>
   changeMove(moveId: string, brief: unknown): Promise<Outcome>
   renameMove(moveId: string, names: { name: string; customer: string }): Promise<Outcome>
   putOffMove(moveId: string, input: { why: string }): Promise<Outcome>

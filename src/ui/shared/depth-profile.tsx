@@ -11,6 +11,8 @@ interface DepthProfileProps {
   /** Places of lost sectors, flagged. Bytes of the drive. */
   readonly lost?: readonly number[]
   readonly label: string
+  /** Without its scale, where many stand below each other. */
+  readonly bare?: boolean
 }
 
 const WIDTH = 740
@@ -18,15 +20,20 @@ const TOP = 20
 const DEPTH = 96
 
 /** A drive's length lying down: the deeper, the fuller. Done dark, to come pale, the place in hand magenta. */
-export function DepthProfile({ profile, sizeBytes, doneBytes, inHand, lost = [], label }: DepthProfileProps) {
+export function DepthProfile({ profile, sizeBytes, doneBytes, inHand, lost = [], label, bare }: DepthProfileProps) {
   const step = WIDTH / profile.length
   const done = doneBytes === undefined ? 0 : (doneBytes / sizeBytes) * WIDTH
   const tick = tickBytes(sizeBytes)
-  const ticks = Array.from({ length: Math.floor(sizeBytes / tick) + 1 }, (_, i) => i * tick)
+  const ticks = bare ? [] : Array.from({ length: Math.floor(sizeBytes / tick) + 1 }, (_, i) => i * tick)
   const mark = Math.min(WIDTH - 2, Math.max(2, done))
   const flip = mark > WIDTH - 170
   return (
-    <svg viewBox={`0 0 ${WIDTH} ${TOP + DEPTH + 28}`} className="w-full" role="img" aria-label={label}>
+    <svg
+      viewBox={bare ? `0 ${TOP} ${WIDTH} ${DEPTH}` : `0 0 ${WIDTH} ${TOP + DEPTH + 28}`}
+      className="w-full"
+      role="img"
+      aria-label={label}
+    >
       <rect x="0" y={TOP} width={WIDTH} height={DEPTH} fill="var(--sheet-sunk)" />
       <path d={area(profile, step, 0, WIDTH)} fill={doneBytes === undefined ? 'var(--sea-3)' : 'var(--sea-2)'} />
       {doneBytes !== undefined && done > 0 && <path d={area(profile, step, 0, done)} fill="var(--profile-done)" />}

@@ -3,8 +3,12 @@ import type { ReadyFacts, ReadyItem, ReadyKind } from '../port'
 /** The old drive is the only copy while the new one is written. */
 export const backup: ReadyKind = (facts) => [itemFor(facts)]
 
-function itemFor({ backup: made, acknowledged }: ReadyFacts): ReadyItem {
+function itemFor({ backup: made, ofSeries, acknowledged }: ReadyFacts): ReadyItem {
   const base = { id: 'backup', known: 'told at intake' }
+  if (ofSeries) {
+    const why = 'it is only read, once for each computer of its series'
+    return { ...base, state: 'settled', title: 'The source stays as it is', why }
+  }
   if (made) return { ...base, state: 'settled', title: `Backup of ${made.date}`, why: made.where }
   if (acknowledged.backup) {
     return {

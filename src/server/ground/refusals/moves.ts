@@ -28,6 +28,15 @@ export const MOVES = refusals({
   },
   'drive-not-of-move': { status: 404, sentence: () => 'There is no such drive in this move.' },
 
+  'series-unknown': { status: 404, sentence: () => 'There is no such series.' },
+  'series-contradicts-itself': { status: 400, sentence: ({ why }: { why: string }) => why },
+  'series-not-prepared': { status: 409, sentence: ({ why }: { why: string }) => why },
+  'series-not-a-member': { status: 404, sentence: () => 'This computer is not one of the series.' },
+  'series-nothing-failed': {
+    status: 409,
+    sentence: () => 'Its copy has not failed, so there is nothing to set aside.',
+  },
+
   'no-intake': { status: 409, sentence: () => 'Finish Intake first.' },
   'nothing-to-measure': {
     status: 409,

@@ -1,6 +1,6 @@
 import { randomUUID } from 'node:crypto'
 import { clockTime } from '../../ground/words'
-import { moveRow, oldDriveStays } from '../../moves'
+import { moveRow, hasOwnIdentity } from '../../moves'
 import type { MovePage } from '../../moves/page'
 import { releaseStale } from '.'
 import { fitCandidates } from './candidates'
@@ -18,7 +18,7 @@ export async function fitView({ move, progress, plates, obstacle }: MovePage) {
       return {
         index: i,
         volume: move.pairs[i].volume ?? null,
-        ownIdentity: oldDriveStays(move) ? randomUUID() : null,
+        ownIdentity: hasOwnIdentity(move) ? randomUUID() : null,
         source: p.source,
         target: p.target ?? null,
         sourceSurvey: source,

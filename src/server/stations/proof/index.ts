@@ -15,7 +15,7 @@ import { runTask } from '../../jobs/threads'
 import type { PairOrder } from '../../jobs/threads/tasks/compare-drives'
 import type { StartOrder } from '../../jobs/threads/tasks/trial'
 import { leasableDrive } from '../../leases'
-import { saveStationResults, loadMove, type Move, moveRow, oldDriveStays } from '../../moves'
+import { saveStationResults, loadMove, type Move, moveRow, hasOwnIdentity } from '../../moves'
 import { latestCopy } from '../../moves/copies'
 import { startMoveJob } from '../../moves/jobs'
 import { progressOf } from '../../moves/legs'
@@ -168,7 +168,7 @@ async function compareAll(
     const startedGuid = i === 0 ? systemGuid : undefined
     const { apart, samples, lost } = await notedOf(move, i)
     const before = fit.layout.into ? (move.row.survey!.pairs[i].target ?? undefined) : undefined
-    const moved = i === 0 && oldDriveStays(move) ? movedVolumesOf(move) : undefined
+    const moved = i === 0 && hasOwnIdentity(move) ? movedVolumesOf(move) : undefined
     const planned = { layout: fit.layout, source, samples, startedGuid, apart, lost, grown, before, moved }
     orders.push({ target: driveBytes(target), planned })
   }

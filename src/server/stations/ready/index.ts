@@ -26,7 +26,7 @@ import { ReadyResultSchema } from '../../database/schemas'
 import { dataFolder } from '../../ground/paths'
 import { Refusal } from '../../ground/refusals'
 import { clockTime, dayWords } from '../../ground/words'
-import { saveStationResults, loadMove, type Move, obstacleOf, oldDriveStays } from '../../moves'
+import { saveStationResults, loadMove, type Move, obstacleOf, hasOwnIdentity } from '../../moves'
 import { latestCopy } from '../../moves/copies'
 import { copyNote, givenImage, type LegNow, loadLeg, type Progress, progressOf } from '../../moves/legs'
 import { driveOf, driveUnder, hostFileOf, type Medium, mediumPlate, mediumWords, withMedium } from '../../moves/media'
@@ -182,6 +182,7 @@ async function look(move: Move, leg: Looked) {
     stickName: stick?.name ?? 'rescue stick',
     hostNeededBytes: from ? (await hostBytes(from)) * (1 + further.length) : leg.source.usedBytes,
     hostFreeBytes: host.bavail * host.bsize,
+    ofSeries: move.brief.series !== undefined,
     backup: move.brief.backup ? { where: move.brief.backup.where, date: dayWords(move.brief.backup.date) } : undefined,
     sourceUnchanged: sourcePrint === sourceWanted,
     // A target that an unfinished copy of this very move has marked is the one that was confirmed.
@@ -290,7 +291,7 @@ async function furtherOf(move: Move, leg: Looked, { further }: CopyChoices) {
       sameSize: leg.to?.kind === 'drive' && sameShape(drive, leg.to.drive),
       taken: leg.layout?.into
         ? 'A volume goes into the partition of one drive at a time.'
-        : oldDriveStays(move)
+        : hasOwnIdentity(move)
           ? 'The target gets an identity of its own, which no second drive may have.'
           : isOwn(drive, move)
             ? `The ${driveName(drive)} belongs to this move already.`
@@ -313,7 +314,7 @@ function isReached(drive: Drive, bench: Move['bench'], { transfer }: Looked): bo
 
 /** Drives of the bench that could be written in the same reading: within reach, alike, and nobody else's. */
 export async function furtherCandidates(move: Move, leg: LegNow): Promise<Drive[]> {
-  if (leg.to.kind !== 'drive' || leg.layout.into || oldDriveStays(move)) return []
+  if (leg.to.kind !== 'drive' || leg.layout.into || hasOwnIdentity(move)) return []
   const target = leg.to.drive
   const source = driveUnder(leg.from)
   const taken = await reservedDrives(move.bench, move.row.benchId, move.id)

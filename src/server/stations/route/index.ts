@@ -61,10 +61,9 @@ export async function takeRoute(moveId: string, input: unknown): Promise<void> {
   const { legs } = legsOf(plan)
   for (const [leg, { transfer }] of legs.entries()) {
     const { from, to, pair } = transfer
-    if (to.kind === 'drive') {
-      if (move.pairs.some((p) => p.target?.id === to.driveId)) continue
-      via[to.driveId] = await read(driveById(move, to.driveId))
-    } else images.push(await imageFor(move, to, { leg, pair }, read))
+    const isTarget = to.kind === 'drive' && move.pairs.some((p) => p.target?.id === to.driveId)
+    if (to.kind !== 'drive') images.push(await imageFor(move, to, { leg, pair }, read))
+    else if (!isTarget) via[to.driveId] = await read(driveById(move, to.driveId))
     const isGiven = from.kind === 'image' && !legs.slice(0, leg).some((l) => l.transfer.pair === pair)
     if (!isGiven) continue
     const name = (pair === 0 ? move.brief.images.at(0) : undefined) ?? move.pairs[pair].source.image

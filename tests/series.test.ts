@@ -1,0 +1,178 @@
+import { rmSync } from 'node:fs'
+import path from 'node:path'
+import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
+
+const folder = await vi.hoisted(async () => {
+  const { mkdtempSync } = await import('node:fs')
+  const { tmpdir } = await import('node:os')
+  const data = mkdtempSync(`${tmpdir()}/imbarco-series-`)
+  process.env.IMBARCO_DATA = data
+  return data
+})
+
+import { COMPUTER_MODELS } from '@/bench/catalogue'
+import { PLATE_CHARACTERS } from '@/core/ready/plate-check'
+import { diskIdentity } from '@/core/survey/identity'
+import { surveyDrive } from '@/core/survey/survey'
+import { capacityOf } from '@/core/things/capacity'
+import { openHostImage } from '@/host/images'
+import { sha256 } from '@/host/sha256'
+import { database } from '@/server/database'
+import { DriveRow, MoveRow, SeriesRow } from '@/server/database/models'
+import { refusalCode } from '@/server/ground/testing'
+import { ended } from '@/server/jobs/testing'
+import { newSeries, seriesState, setAside } from '@/server/pages/series'
+import { carryOn } from '@/server/pages/series/prepare'
+import { changePace } from '@/server/stations/copy'
+import { handOver } from '@/server/stations/handover'
+import { startTrial } from '@/server/stations/proof'
+import { startCopy } from '@/server/stations/ready/start'
+import { finishStep } from '@/server/stations/swap'
+import { driveById, placeDrive, withDrive } from '@/server/world'
+import { addDrive, saveComputer } from '@/server/world/things'
+import { copyEnd, copyEnds } from './support/carry-out'
+import { openDemoBench } from './support/open-demo-bench'
+
+const MASTER = 'survey office 3 May.vhdx'
+/** Sold as so many gigabytes. */
+const SIZES = [128, 128, 120, 128]
+const computers: string[] = []
+const drives: string[] = []
+let id: string
+
+beforeAll(async () => {
+  await openDemoBench()
+  await changePace('max')
+  // Both bays of the dock are free for the series.
+  await placeDrive('crv5-960', { kind: 'table' })
+  for (const [i, gigabytes] of SIZES.entries()) {
+    computers.push(
+      await saveComputer({ ...COMPUTER_MODELS['brezza-t20'], id: '', name: `kiosk ${i + 1}`, mains: true } as never),
+    )
+    drives.push(
+      await addDrive({
+        from: 'blank',
+        kind: 'sata-ssd',
+        model: 'Tellina T1',
+        serial: `TLN1-99${i}0-K${i}Z1`,
+        sizeBytes: capacityOf(gigabytes),
+        logicalSectorSize: 512,
+        purpose: 'customer',
+      }),
+    )
+  }
+  // The second one forgets what is written to it.
+  const failing = await driveById(drives[1])
+  await DriveRow.update(
+    { data: { ...failing, misstores: [{ firstLba: 2048, count: 64 }] } },
+    { where: { id: failing.id } },
+  )
+})
+
+vi.setConfig({ testTimeout: 300_000 })
+
+afterAll(async () => {
+  await (await database()).close()
+  rmSync(folder, { recursive: true, force: true })
+})
+
+const members = () => computers.map((computerId, i) => ({ computerId, targetId: drives[i] }))
+const asked = (list = members()) => ({
+  ...{ name: 'Ferry kiosks', customer: 'Harbour ferry line' },
+  ...{ source: { kind: 'images', id: MASTER }, members: list },
+})
+const memberNow = async (i: number) => (await seriesState(id)).members[i]
+const statesNow = async () => (await seriesState(id)).members.map((m) => m.state)
+const until = (states: readonly string[]) =>
+  vi.waitUntil(async () => JSON.stringify(await statesNow()) === JSON.stringify(states), { timeout: 100_000 })
+
+/** Does what hands have to do for a computer, until it asks for something else. */
+async function handsOf(i: number): Promise<string> {
+  for (;;) {
+    const { id: move, state, step } = await memberNow(i)
+    if (state !== 'hands') return state
+    await finishStep(move, { step: step!.id })
+  }
+}
+
+/** Starts the copy of a computer by the plate that its page asks for. */
+async function write(i: number): Promise<void> {
+  const { id: move, serial, seen } = await memberNow(i)
+  await startCopy(move, { plate: serial.slice(-PLATE_CHARACTERS), seen })
+}
+
+const identityOf = async (i: number) =>
+  withDrive(await driveById(drives[i]), async (device) => diskIdentity(await surveyDrive(device, sha256)))
+
+describe('a series', () => {
+  it('is refused where two computers name one drive, with nothing opened', async () => {
+    const before = await MoveRow.count()
+    const [one, two] = members()
+    expect(await refusalCode(newSeries(asked([one, { ...two, targetId: one.targetId }])))).toBe(
+      'series-contradicts-itself',
+    )
+    expect(await refusalCode(newSeries(asked([one, { ...two, computerId: one.computerId }])))).toBe(
+      'series-contradicts-itself',
+    )
+    // A drive that another move has is nobody else's, and then none of them is opened.
+    expect(await refusalCode(newSeries(asked([one, { ...two, targetId: 'crv5-960' }])))).toBe('drive-reserved')
+    expect([await MoveRow.count(), await SeriesRow.count()]).toEqual([before, 0])
+  })
+
+  it('brings as many computers to a bay as there are, and the others wait', async () => {
+    id = await newSeries(asked())
+    await until(['hands', 'hands', 'hands', 'waits'])
+    const places = (await Promise.all([0, 1, 2].map(memberNow))).map((m) => m.says)
+    expect(new Set(places).size).toBe(3)
+  })
+
+  it('writes several at once, each for its own plate', async () => {
+    for (const i of [0, 1, 2]) expect(await handsOf(i)).toBe('plate')
+    const [, second] = (await seriesState(id)).members
+    expect(await refusalCode(startCopy(second.id, { plate: 'ZZZZ', seen: second.seen }))).toBe('plate-wrong')
+    await changePace('1')
+    await write(0)
+    await write(1)
+    expect((await seriesState(id)).counts).toMatchObject({ runs: 2, asks: 1, waits: 1 })
+    await changePace('max')
+    await copyEnd((await memberNow(0)).id, 0)
+  })
+
+  it('goes on with the others where a drive fails, and the next one gets its bay', async () => {
+    const { id: move } = await memberNow(1)
+    expect(await refusalCode(setAside({ series: id, move: (await memberNow(0)).id }))).toBe('series-nothing-failed')
+    expect((await copyEnds(move, 0)).status).toBe('failed')
+    expect(await memberNow(1)).toMatchObject({ state: 'failed', says: expect.stringMatching(/sector/) })
+    await setAside({ series: id, move })
+    await until(['hands', 'aside', 'plate', 'hands'])
+    expect(await memberNow(1)).toMatchObject({ place: 'on the table', says: expect.stringMatching(/failed/) })
+    expect((await memberNow(3)).says).toMatch(/bay 2/)
+  })
+
+  it('goes on with what is prepared after another start of the server', async () => {
+    // Nothing of a series is in memory but what failed.
+    carryOn(id)
+    await until(['hands', 'aside', 'plate', 'hands'])
+  })
+
+  it('has each start from a drive of its own, smaller or not, with an identity of its own', async () => {
+    await write(2)
+    expect(await handsOf(3)).toBe('plate')
+    await write(3)
+    for (const i of [0, 2, 3]) {
+      const { id: move } = await memberNow(i)
+      await copyEnd(move, 0)
+      expect(await handsOf(i), move).toBe('start')
+      await ended(startTrial(move))
+      expect(await handsOf(i), move).toBe('hand-over')
+      await handOver(move, { by: 'Ilaria' })
+    }
+    expect(await statesNow()).toEqual(['done', 'aside', 'done', 'done'])
+    const identities = await Promise.all([0, 2, 3].map(identityOf))
+    const { device, close } = await openHostImage(path.join(folder, 'images', MASTER), { sectorSize: 512 })
+    identities.push(diskIdentity(await surveyDrive(device, sha256)))
+    await close()
+    expect(new Set(identities).size).toBe(4)
+    expect(identities).not.toContain(undefined)
+  })
+})
