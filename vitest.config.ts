@@ -5,7 +5,17 @@ import { BaseSequencer, type TestSpecification } from 'vitest/node'
 
 /** Files that take the longest, which no other may wait for at the end: a fresh clone does not know them yet. */
 const LONGEST = [
-  ...['by-image', 'interrupted', 'benches', 'virtual-machine', 'failing', 'first-minute', 'move', 'afterwards'],
+  ...[
+    'by-image',
+    'series',
+    'interrupted',
+    'benches',
+    'virtual-machine',
+    'failing',
+    'first-minute',
+    'move',
+    'afterwards',
+  ],
   ...['every-change', 'copy-command', 'restore-into', 'kills', 'image-routes', 'store-command', 'after-copy', 'label'],
 ]
 
