@@ -79,7 +79,7 @@ afterAll(async () => {
 const members = () => computers.map((computerId, i) => ({ computerId, targetId: drives[i] }))
 const asked = (list = members()) => ({
   ...{ name: 'Ferry kiosks', customer: 'Harbour ferry line' },
-  ...{ source: { kind: 'images', id: MASTER }, members: list },
+  ...{ image: MASTER, members: list },
 })
 const memberNow = async (i: number) => (await seriesState(id)).members[i]
 const statesNow = async () => (await seriesState(id)).members.map((m) => m.state)

@@ -19,7 +19,6 @@ interface Named {
 interface SeriesFormProps {
   readonly benchName: string
   readonly images: readonly string[]
-  readonly drives: readonly (Named & { serial: string; place: string })[]
   readonly computers: readonly (Named & { model: string })[]
   /** Drives that are empty and nobody's. */
   readonly targets: readonly (Named & { serial: string; place: string })[]
@@ -31,16 +30,16 @@ interface Line {
   readonly targetId: string
 }
 
-/** A new series: one source, and a list of computers each with its own drive. */
-export function SeriesForm({ benchName, images, drives, computers, targets }: SeriesFormProps) {
+/** A new series: one image, and a list of computers each with its own drive. */
+export function SeriesForm({ benchName, images, computers, targets }: SeriesFormProps) {
   const router = useRouter()
   const { act, busy } = useAct()
   const { newSeries } = useActions()
-  const [source, setSource] = useState(images[0] === undefined ? '' : `images ${images[0]}`)
+  const [image, setImage] = useState(images[0] ?? '')
   const [names, setNames] = useState({ name: '', customer: '' })
   const [lines, setLines] = useState<readonly Line[]>([{ key: 0, computerId: '', targetId: '' }])
   const complete =
-    source !== '' &&
+    image !== '' &&
     names.name.trim() !== '' &&
     names.customer.trim() !== '' &&
     lines.every((l) => l.computerId !== '' && l.targetId !== '')
@@ -51,10 +50,9 @@ export function SeriesForm({ benchName, images, drives, computers, targets }: Se
   const add = () => setLines((now) => [...now, { key: now.at(-1)!.key + 1, computerId: '', targetId: '' }])
   const open = () =>
     void act(async () => {
-      const [kind, ...id] = source.split(' ')
       const answer = await newSeries({
         ...names,
-        source: { kind, id: id.join(' ') },
+        image,
         members: lines.map(({ computerId, targetId }) => ({ computerId, targetId })),
       })
       if (answer.ok && answer.value) router.push(`/series/${answer.value}`)
@@ -67,8 +65,9 @@ export function SeriesForm({ benchName, images, drives, computers, targets }: Se
       aside={
         <AsideBlock title="What comes of it">
           <p className="text-[13.5px] text-ink-soft">
-            A move for each computer, on the bench {benchName}. As many drives are written at once as there are bays;
-            the next one is asked for as soon as a bay is free.
+            Every drive is made from one image; of a drive one is captured first. A move for each computer, on the bench{' '}
+            {benchName}. As many drives are written at once as there are bays; the next one is asked for as soon as a
+            bay is free.
           </p>
         </AsideBlock>
       }
@@ -77,7 +76,7 @@ export function SeriesForm({ benchName, images, drives, computers, targets }: Se
           label="Open the series"
           onAct={open}
           disabled={busy || !complete}
-          hint={complete ? undefined : 'It needs a source, a name, a customer, and a drive for each computer.'}
+          hint={complete ? undefined : 'It needs a name, a customer, an image, and a drive for each computer.'}
         />
       }
     >
@@ -99,19 +98,12 @@ export function SeriesForm({ benchName, images, drives, computers, targets }: Se
           value={names.customer}
           onChange={(event) => setNames({ ...names, customer: event.target.value })}
         />
-        <ChoiceField label="Source" value={source} onChange={(event) => setSource(event.target.value)}>
+        <ChoiceField label="Image" value={image} onChange={(event) => setImage(event.target.value)}>
           <option value="" disabled>
             Choose it
           </option>
           {images.map((name) => (
-            <option key={name} value={`images ${name}`}>
-              Image: {name}
-            </option>
-          ))}
-          {drives.map((d) => (
-            <option key={d.id} value={`drives ${d.id}`}>
-              Drive: {d.name}, {d.serial}, {d.place}
-            </option>
+            <option key={name}>{name}</option>
           ))}
         </ChoiceField>
       </div>

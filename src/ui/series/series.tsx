@@ -43,17 +43,16 @@ export interface SeriesProps {
   readonly id: string
   readonly name: string
   readonly customer: string
-  readonly source: string
-  readonly isImage: boolean
-  /** Names of systems on the source that were not generalised. */
+  readonly image: string
+  /** Names of systems on the image that were not generalised. */
   readonly notGeneralised: readonly string[]
   readonly members: readonly SeriesMember[]
   readonly counts: Readonly<Record<'done' | 'runs' | 'waits' | 'asks' | 'aside', number>>
   readonly next: readonly SeriesMember[]
 }
 
-/** One source and a row of computers: what hands have to do next, and where each of them is. */
-export function Series({ id, name, customer, source, isImage, notGeneralised, members, counts, next }: SeriesProps) {
+/** One image and a row of computers: what hands have to do next, and where each of them is. */
+export function Series({ id, name, customer, image, notGeneralised, members, counts, next }: SeriesProps) {
   const { act, busy } = useAct()
   const { finishStep, startTrial } = useActions()
   const first = next.find((m) => m.step || m.state === 'start')
@@ -67,7 +66,7 @@ export function Series({ id, name, customer, source, isImage, notGeneralised, me
   return (
     <Stage
       heading={heading}
-      reason={`${name}, ${customer}: ${isImage ? 'the image ' : 'the '}${source} onto ${counted(all, 'computer')}, each with an identity of its own.`}
+      reason={`${name}, ${customer}: the image ${image} onto ${counted(all, 'computer')}, each with an identity of its own.`}
       tools={
         <>
           <a

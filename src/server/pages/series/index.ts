@@ -17,6 +17,7 @@ import { freeId } from '../../ground/ids'
 import { Refusal } from '../../ground/refusals'
 import { calendarDay } from '../../ground/words'
 import { listImages } from '../../images'
+import { ImageNameSchema } from '../../images/names'
 import { loadMove, type Move } from '../../moves'
 import { newMove } from '../../moves/change'
 import { moveClaims } from '../../moves/claims'
@@ -30,21 +31,23 @@ import { activeBench, benchState, driveById, placeDrive } from '../../world'
 import { benchNow } from '../../world/clock'
 import { driveOfImage, putOnBench } from '../../world/image-drives'
 import { knownSoon } from '../../world/known'
-import { LookedAtSchema } from '../../world/looked-at'
 import { carryOn, forgetTrouble, membersOf, troubleOf } from './prepare'
 
 const NewSeriesSchema = SeriesSchema.omit({ sourceId: true }).extend({
-  source: LookedAtSchema,
+  /** The image that every drive is made from; of a drive one is captured first. */
+  image: ImageNameSchema,
   members: MembersSchema,
 })
 
-/** Opens a series: a move for each computer, all from one source. All or nothing. Returns its id. Rejects with Refusal. */
+/** Opens a series: a move for each computer, all from one image. All or nothing. Returns its id. Rejects with Refusal. */
 export async function newSeries(input: unknown): Promise<string> {
-  const { name, customer, source, members } = NewSeriesSchema.parse(input)
+  const { name, customer, image, members } = NewSeriesSchema.parse(input)
   await database()
   const id = await inTransaction(async () => {
-    const sourceId = await sourceDrive(source)
     const { id: benchId } = await activeBench()
+    const standsForIt = await driveOfImage(image)
+    const isHere = (await benchState(benchId)).drives.some((d) => d.id === standsForIt?.id)
+    const sourceId = isHere ? standsForIt!.id : await putOnBench({ image })
     const { computers, drives } = await benchState(benchId)
     const nameOf = (of: string) => {
       const drive = drives.find((d) => d.id === of)
@@ -74,12 +77,6 @@ export async function newSeries(input: unknown): Promise<string> {
   return id
 }
 
-/** The drive that is meant, or that stands for the image; one is put onto the bench for it where none is there yet. */
-async function sourceDrive({ kind, id }: z.infer<typeof LookedAtSchema>): Promise<string> {
-  if (kind === 'drives') return (await driveById(id)).id
-  return (await driveOfImage(id))?.id ?? putOnBench({ image: id })
-}
-
 /** What a new series can be made of. */
 export async function seriesForm() {
   await database()
@@ -96,9 +93,6 @@ export async function seriesForm() {
   return {
     benchName,
     images: (await listImages()).map((image) => image.name),
-    drives: bench.drives
-      .filter((d) => d.image === null && d.file !== null)
-      .map((d) => ({ id: d.id, name: driveName(d), serial: d.serial, place: berthOf(d, bench).name })),
     computers: bench.computers.filter((c) => !c.virtual).map((c) => ({ id: c.id, name: c.name, model: c.model })),
     targets: loose.flatMap((d, i) =>
       known[i].isEmpty ? [{ id: d.id, name: driveName(d), serial: d.serial, place: berthOf(d, bench).name }] : [],
@@ -137,8 +131,7 @@ export async function seriesState(input: unknown) {
     id: row.id,
     name,
     customer,
-    source: source ? (source.image ?? driveName(source)) : 'gone',
-    isImage: source?.image != null,
+    image: source?.image ?? 'that is gone',
     /** Systems that still take each computer for the one that they were set up on. */
     notGeneralised: systems.filter((s) => !s.generalised).map((s) => s.name),
     members,

@@ -1,11 +1,14 @@
 import { randomUUID } from 'node:crypto'
+import { Op } from 'sequelize'
 import { defaultWish } from '@/core/fit/solve'
 import { legsOf, type Plan } from '@/core/route/types'
 import { database } from '../../database'
 import { MoveRow, SeriesRow } from '../../database/models'
+import { readable } from '../../database/readable'
 import { refusedFor } from '../../ground/answer'
 import { publish, subscribe } from '../../ground/events'
 import { log } from '../../ground/log'
+import { outsideQueues } from '../../ground/queue'
 import { Refusal } from '../../ground/refusals'
 import { singleton } from '../../ground/singleton'
 import { jobEnd, type StartedJob } from '../../jobs'
@@ -29,10 +32,12 @@ const troubles = () => singleton('series-troubles', () => new Map<string, string
 export const troubleOf = (moveId: string) => troubles().get(moveId)
 export const forgetTrouble = (moveId: string) => void troubles().delete(moveId)
 
-/** The moves of a series, in the order in which its computers were named. */
+/** The moves of a series that can be read, in the order in which its computers were named. */
 export async function membersOf(seriesId: string, benchId: string): Promise<MoveRow[]> {
-  const rows = await MoveRow.findAll({ where: { benchId }, order: [['position', 'ASC']] })
-  return rows.filter((row) => row.brief.series === seriesId)
+  // The text is looked through first, so that of many moves only these are made sense of.
+  const brief = { [Op.like]: `%"series":"${seriesId}"%` }
+  const rows = await MoveRow.findAll({ where: { benchId, brief: brief as never }, order: [['position', 'ASC']] })
+  return readable(rows, (row) => (row.brief.series === seriesId ? [row] : [])).found.flat()
 }
 
 const isOpen = ({ handover, standing }: MoveRow) => !handover && !standing
@@ -48,7 +53,7 @@ export function carryOn(seriesId: string): void {
   }
   const turn = { again: true }
   underway().set(seriesId, turn)
-  void inTurns(seriesId, turn)
+  void outsideQueues(() => inTurns(seriesId, turn))
 }
 
 /** Whether some series is being carried on just now. */
@@ -123,7 +128,10 @@ export function watchSeries(): void {
   }
   const soon = () => {
     clearTimeout(timer)
-    timer = setTimeout(() => void look().catch((error: unknown) => log.error(error)), LOOK_AFTER_MS).unref()
+    timer = setTimeout(
+      () => void outsideQueues(look).catch((error: unknown) => log.error(error)),
+      LOOK_AFTER_MS,
+    ).unref()
   }
   subscribe((event) => {
     if (event.type === 'changed') soon()
