@@ -21,9 +21,11 @@ import { database } from '@/server/database'
 import { DriveRow, MoveRow, SeriesRow } from '@/server/database/models'
 import { refusalCode } from '@/server/ground/testing'
 import { ended } from '@/server/jobs/testing'
+import { loadMove } from '@/server/moves'
 import { newSeries, seriesState, setAside } from '@/server/pages/series'
-import { carryOn } from '@/server/pages/series/prepare'
+import { carryOn, isPreparing } from '@/server/pages/series/prepare'
 import { changePace } from '@/server/stations/copy'
+import { lockFit, unlockFit } from '@/server/stations/fit'
 import { handOver } from '@/server/stations/handover'
 import { startTrial } from '@/server/stations/proof'
 import { startCopy } from '@/server/stations/ready/start'
@@ -34,6 +36,7 @@ import { copyEnd, copyEnds } from './support/carry-out'
 import { openDemoBench } from './support/open-demo-bench'
 
 const MASTER = 'survey office 3 May.vhdx'
+const BLANK = { from: 'blank', kind: 'sata-ssd', model: 'Tellina T1', logicalSectorSize: 512, purpose: 'customer' }
 /** Sold as so many gigabytes. */
 const SIZES = [128, 128, 120, 128]
 const computers: string[] = []
@@ -49,17 +52,7 @@ beforeAll(async () => {
     computers.push(
       await saveComputer({ ...COMPUTER_MODELS['brezza-t20'], id: '', name: `kiosk ${i + 1}`, mains: true } as never),
     )
-    drives.push(
-      await addDrive({
-        from: 'blank',
-        kind: 'sata-ssd',
-        model: 'Tellina T1',
-        serial: `TLN1-99${i}0-K${i}Z1`,
-        sizeBytes: capacityOf(gigabytes),
-        logicalSectorSize: 512,
-        purpose: 'customer',
-      }),
-    )
+    drives.push(await addDrive({ ...BLANK, serial: `TLN1-99${i}0-K${i}Z1`, sizeBytes: capacityOf(gigabytes) }))
   }
   // The second one forgets what is written to it.
   const failing = await driveById(drives[1])
@@ -149,10 +142,34 @@ describe('a series', () => {
     expect((await memberNow(3)).says).toMatch(/bay 2/)
   })
 
-  it('goes on with what is prepared after another start of the server', async () => {
-    // Nothing of a series is in memory but what failed.
+  it('finishes what a cut left of it, and leaves alone what is changed by hand', async () => {
+    const { id: move } = await memberNow(3)
+    // As it is where the power goes between the route and the fit.
+    await MoveRow.update({ fit: null }, { where: { id: move } })
+    expect((await memberNow(3)).state).toBe('prepares')
     carryOn(id)
     await until(['hands', 'aside', 'plate', 'hands'])
+    const wish = (await loadMove(move)).row.fit!.pairs[0]!.wish
+    await unlockFit(move)
+    carryOn(id)
+    await vi.waitUntil(() => !isPreparing())
+    expect((await memberNow(3)).state).toBe('settle')
+    expect(await refusalCode(lockFit(move, { wish: { ...wish, identity: undefined } }))).toBe('fit-keeps-identity')
+    await lockFit(move, { wish })
+    await until(['hands', 'aside', 'plate', 'hands'])
+  })
+
+  it('says so where there is no bay for a drive at all', async () => {
+    const computerId = await saveComputer({ ...COMPUTER_MODELS['brezza-t20'], id: '', name: 'kiosk 9' } as never)
+    const targetId = await addDrive({
+      ...BLANK,
+      kind: 'blade',
+      serial: 'TLN1-9990-K9Z1',
+      sizeBytes: capacityOf(128),
+    })
+    const other = await newSeries({ ...asked([{ computerId, targetId }]), name: 'Blades' })
+    await vi.waitUntil(async () => (await seriesState(other)).members[0].state === 'trouble', { timeout: 60_000 })
+    expect((await seriesState(other)).members[0].says).toMatch(/in a bay/)
   })
 
   it('has each start from a drive of its own, smaller or not, with an identity of its own', async () => {

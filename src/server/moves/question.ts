@@ -80,7 +80,7 @@ function benchFor({ bench, pairs }: Move): BenchState {
 }
 
 /** Drives of other computers of the series, in the bays that they are to be written in. */
-async function seatsOfSeries({ id, row, brief, bench }: Move): Promise<Drive[]> {
+export async function seatsOfSeries({ id, row, brief, bench }: Move): Promise<Drive[]> {
   if (brief.series === undefined) return []
   const others = (await moveClaims(row.benchId)).filter((c) => c.series === brief.series && c.id !== id)
   return others

@@ -21,7 +21,7 @@ interface BoardProps {
   readonly first: Pick<BoardMove, 'id' | 'name'> | null
   readonly berths: readonly { name: string; holds: string; empty: boolean }[]
   readonly shelf: readonly { name: string; due: string; past: boolean }[]
-  readonly series: readonly { id: string; name: string; customer: string; of: number; done: number }[]
+  readonly series: readonly { id: string; name: string; of: number; done: number }[]
   readonly lines: readonly LogLine[]
   readonly unfinished: readonly UnfinishedUpload[]
   /** No computer is on the bench. */

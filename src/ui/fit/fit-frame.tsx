@@ -27,8 +27,10 @@ export interface FitPair {
   readonly index: number
   /** The one partition that goes, onto a drive that keeps everything else; null where the whole drive does. */
   readonly volume: number | null
-  /** A new identity for a target beside which the old drive stays; null where that comes out. */
+  /** A new identity for a target that may keep nothing of the source's; null where it may. */
   readonly ownIdentity: string | null
+  /** The source stays in the computer beside it. */
+  readonly besideSource: boolean
   readonly source: PlateDrive & { readonly model: string }
   /** Null where a virtual disk is still to be made. */
   readonly target: (PlateDrive & { readonly model: string }) | null

@@ -14,13 +14,13 @@ interface FitOptionsProps {
   readonly wish: FitWish
   readonly layout?: Layout
   readonly locked: boolean
-  /** The old drive stays in the computer, so that nothing of the target may have its identity. */
-  readonly stays: boolean
+  /** Nothing of the target may have an identity of the source. */
+  readonly ownIdentity: boolean
   readonly onWish: (wish: FitWish) => void
 }
 
 /** What is seldom asked for: the table, where partitions may start, identities, a reserve. */
-export function FitOptions({ survey, wish, layout, locked, stays, onWish }: FitOptionsProps) {
+export function FitOptions({ survey, wish, layout, locked, ownIdentity, onWish }: FitOptionsProps) {
   const scheme = wish.scheme ?? (survey.scheme === 'mbr' ? 'mbr' : 'gpt')
   const identity = wish.identity?.of ?? 'kept'
   return (
@@ -40,7 +40,7 @@ export function FitOptions({ survey, wish, layout, locked, stays, onWish }: FitO
         <Choice
           label="Identity of the target"
           value={identity}
-          disabled={locked || stays}
+          disabled={locked || ownIdentity}
           options={[
             ['kept', 'the same, as boot settings need it'],
             ['disk', 'a new one for the drive'],

@@ -71,8 +71,8 @@ export function FitStation({ moveId, view }: { moveId: string; view: FitView }) 
 function FitOfPair({ moveId, pair, view, acting, tabs, onLocked }: FitOfPairProps) {
   const { act, go, busy } = acting
   const { lockFit, unlockFit, takeTarget } = useActions()
-  const { sourceSurvey, targetSurvey, locked, earlier, ownIdentity } = pair
-  // Beside its source a target keeps nothing of that one's identity, whatever rules are taken up.
+  const { sourceSurvey, targetSurvey, locked, earlier, ownIdentity, besideSource } = pair
+  // Such a target keeps nothing of the source's identity, whatever rules are taken up.
   const own = useCallback(
     (wish: FitWish): FitWish =>
       ownIdentity === null || wish.identity?.of === 'all'
@@ -120,7 +120,7 @@ function FitOfPair({ moveId, pair, view, acting, tabs, onLocked }: FitOfPairProp
     (number: number, bytes: number, stroke?: string) => set(withSize(wish, number, bytes), stroke),
     [set, wish],
   )
-  const beside = ownIdentity !== null ? whyNotBeside(sourceSurvey, wish) : undefined
+  const beside = besideSource ? whyNotBeside(sourceSurvey, wish) : undefined
   const lock = async () => {
     const fit = { wish, pair: pair.index, ...(targetSurvey ? {} : { virtualBytes }) }
     const done = await act(() => lockFit(moveId, fit), onLocked || view.obstacle ? undefined : ready)
@@ -256,7 +256,7 @@ function FitOfPair({ moveId, pair, view, acting, tabs, onLocked }: FitOfPairProp
         wish={wish}
         layout={layout}
         locked={!canChange}
-        stays={ownIdentity !== null}
+        ownIdentity={ownIdentity !== null}
         onWish={set}
       />
     </Stage>

@@ -20,7 +20,7 @@ import { DepthProfile } from '@/ui/shared/depth-profile'
 import { Facts } from '@/ui/shared/facts'
 
 /** One computer of a series, with where it is. */
-export interface SeriesMember {
+interface SeriesMember {
   readonly id: string
   readonly computer: string
   readonly model: string
@@ -39,7 +39,7 @@ export interface SeriesMember {
   readonly share?: number
 }
 
-export interface SeriesProps {
+interface SeriesProps {
   readonly id: string
   readonly name: string
   readonly customer: string
@@ -179,7 +179,7 @@ function Asked({ member, series }: { member: SeriesMember; series: string }) {
           </Button>
         </span>
       )}
-      {state === 'settle' && <Open href={`/moves/${id}/ready`}>Settle it</Open>}
+      {state === 'settle' && <Open href={`/moves/${id}`}>Settle it</Open>}
       {state === 'hand-over' && <Open href={`/moves/${id}/handover`}>Hand it over</Open>}
     </li>
   )

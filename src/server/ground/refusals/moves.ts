@@ -28,9 +28,19 @@ export const MOVES = refusals({
   },
   'drive-not-of-move': { status: 404, sentence: () => 'There is no such drive in this move.' },
 
+  'fit-keeps-identity': {
+    status: 409,
+    sentence: () =>
+      'Two of a series may meet in one computer, so each needs new identities for the drive and all on it.',
+  },
   'series-unknown': { status: 404, sentence: () => 'There is no such series.' },
   'series-contradicts-itself': { status: 400, sentence: ({ why }: { why: string }) => why },
   'series-not-prepared': { status: 409, sentence: ({ why }: { why: string }) => why },
+  'series-no-bay': {
+    status: 409,
+    sentence: ({ drive }: { drive: string }) =>
+      `No route writes the ${drive} in a bay: none that takes it is on the bench, or another drive is in it. Free one, and try again.`,
+  },
   'series-not-a-member': { status: 404, sentence: () => 'This computer is not one of the series.' },
   'series-nothing-failed': {
     status: 409,

@@ -5,12 +5,12 @@ import type { CopyView } from '@/core/copy/view'
 import type { Brief } from '@/core/intake/brief'
 import { platePrefix } from '@/core/ready/plate-check'
 import { asking, countsOf, type MemberState, MembersSchema, SeriesSchema, whyNotASeries } from '@/core/series/series'
-import { berthOf } from '@/core/things/bench'
+import { type BenchState, berthOf } from '@/core/things/bench'
 import { driveName } from '@/core/things/drive'
 import { line } from '@/core/words-schema'
 import { database } from '../../database'
 import { type MoveRow, SeriesRow } from '../../database/models'
-import { hasStarted } from '../../database/notes'
+import { fitsLocked, hasStarted } from '../../database/notes'
 import { inTransaction } from '../../database/transaction'
 import { publish } from '../../ground/events'
 import { freeId } from '../../ground/ids'
@@ -18,19 +18,17 @@ import { Refusal } from '../../ground/refusals'
 import { calendarDay } from '../../ground/words'
 import { listImages } from '../../images'
 import { ImageNameSchema } from '../../images/names'
-import { loadMove, type Move } from '../../moves'
+import { type Move, moveOf, whatIsGone } from '../../moves'
 import { newMove } from '../../moves/change'
 import { moveClaims } from '../../moves/claims'
 import { latestCopy, running } from '../../moves/copies'
+import { freeTargets } from '../../moves/free-targets'
 import { changeMoveInTurn } from '../../moves/jobs'
 import { loadLeg, progressOf, stepsAfterStart, stepsOf } from '../../moves/legs'
-import { isKept } from '../../moves/reserved-drives'
 import { putOffMove } from '../../moves/standing'
 import { readyState } from '../../stations/ready'
 import { activeBench, benchState, driveById, placeDrive } from '../../world'
-import { benchNow } from '../../world/clock'
 import { driveOfImage, putOnBench } from '../../world/image-drives'
-import { knownSoon } from '../../world/known'
 import { carryOn, forgetTrouble, membersOf, troubleOf } from './prepare'
 
 const NewSeriesSchema = SeriesSchema.omit({ sourceId: true }).extend({
@@ -82,38 +80,21 @@ export async function seriesForm() {
   await database()
   const { id: benchId, name: benchName } = await activeBench()
   const bench = await benchState(benchId)
-  const now = await benchNow()
-  const claims = (await moveClaims(benchId)).filter((c) => !c.handedOver)
-  const taken = new Set(claims.flatMap((c) => c.pairs.flatMap((p) => p.targetId ?? [])))
-  const free = bench.drives.filter(
-    (d) => d.image === null && d.purpose !== 'transfer' && !taken.has(d.id) && !isKept(d, now),
-  )
-  const loose = free.filter((d) => d.place.kind !== 'slot')
-  const known = await knownSoon(loose)
   return {
     benchName,
     images: (await listImages()).map((image) => image.name),
     computers: bench.computers.filter((c) => !c.virtual).map((c) => ({ id: c.id, name: c.name, model: c.model })),
-    targets: loose.flatMap((d, i) =>
-      known[i].isEmpty ? [{ id: d.id, name: driveName(d), serial: d.serial, place: berthOf(d, bench).name }] : [],
-    ),
+    targets: await freeTargets(bench, benchId),
   }
 }
 
-/** Every series of the bench that is shown, for the board. */
+/** Every series of a bench, for the board; of its computers those that were not given up. */
 export async function seriesOfBench(benchId: string) {
-  const found = []
-  for (const { id, data } of await SeriesRow.findAll({ where: { benchId } })) {
-    const members = await membersOf(id, benchId)
-    found.push({
-      id,
-      name: data.name,
-      customer: data.customer,
-      of: members.length,
-      done: members.filter((m) => m.handover).length,
-    })
-  }
-  return found
+  const claims = await moveClaims(benchId)
+  return (await SeriesRow.findAll({ where: { benchId } })).map(({ id, data }) => {
+    const members = claims.filter((c) => c.series === id)
+    return { id, name: data.name, of: members.length, done: members.filter((m) => m.handedOver).length }
+  })
 }
 
 /** Everything that the page of a series shows. Rejects with Refusal when there is no such series. */
@@ -124,7 +105,7 @@ export async function seriesState(input: unknown) {
   const source = bench.drives.find((d) => d.id === sourceId)
   const members = []
   const rows = await membersOf(row.id, row.benchId)
-  for (const member of rows) members.push(await memberOf(member))
+  for (const member of rows) members.push(await memberOf(member, bench))
   const read = rows.find((r) => r.survey)?.survey?.pairs[0].source
   const systems = read?.partitions.flatMap((p) => (p.system ? [p.system] : [])) ?? []
   return {
@@ -158,8 +139,6 @@ export async function seriesList(input: unknown): Promise<{ name: string; text: 
   return { name: `${id}.csv`, text: stringify(rows, { header: true, escape_formulas: true }) }
 }
 
-export type Member = Awaited<ReturnType<typeof memberOf>>
-
 async function seriesRow(input: unknown): Promise<SeriesRow> {
   await database()
   const id = z
@@ -183,9 +162,10 @@ interface Standing {
   readonly share?: number
 }
 
-async function memberOf(row: MoveRow) {
+async function memberOf(row: MoveRow, bench: BenchState) {
   const { id, brief } = row
-  const move = await loadMove(id).catch(() => undefined)
+  const gone = whatIsGone(brief, bench)
+  const move = gone === undefined ? moveOf(row, bench) : undefined
   const target = move?.pairs[0].target
   const copy = await latestCopy(id)
   return {
@@ -195,16 +175,14 @@ async function memberOf(row: MoveRow) {
     target: target ? driveName(target) : '',
     serial: target?.serial ?? '',
     platePrefix: target ? platePrefix(target.serial) : '',
-    place: target && move ? berthOf(target, move.bench).name : '',
+    place: target ? berthOf(target, bench).name : '',
     sizeBytes: target?.sizeBytes ?? 0,
     /** Of what is written on it. */
     profile: row.survey?.pairs[0]?.source.profile ?? [],
     /** What proves its copy. */
     digest: copy?.summary?.digest ?? '',
     handedOver: row.handover ? calendarDay(row.handover.at) : '',
-    ...(move
-      ? await standingOf(move, copy)
-      : { state: 'trouble' as const, says: 'Its things are no longer on the bench.' }),
+    ...(move ? await standingOf(move, copy) : { state: 'trouble' as const, says: gone! }),
   }
 }
 
@@ -217,7 +195,8 @@ async function standingOf(move: Move, copy: CopyView | undefined): Promise<Stand
   if (!row.survey?.confirmed) return { state: 'prepares', says: 'Its drives are read.' }
   const progress = await progressOf(row)
   if (!progress) return { state: 'waits', says: 'Waits for a bay.' }
-  if (!row.fit?.pairs.every((p) => p)) return { state: 'prepares', says: 'Its drive is laid out.' }
+  if (!row.fit) return { state: 'prepares', says: 'Its drive is laid out.' }
+  if (!fitsLocked(row)) return { state: 'settle', says: 'Its fit was unlocked.' }
   if (running().has(id)) {
     const share = copy?.progress ? copyShare(copy.progress) : 0
     return { state: 'copies', says: copy?.status === 'paused' ? 'Its copy is paused.' : 'Its drive is written.', share }

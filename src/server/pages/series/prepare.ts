@@ -2,6 +2,7 @@ import { randomUUID } from 'node:crypto'
 import { Op } from 'sequelize'
 import { defaultWish } from '@/core/fit/solve'
 import { legsOf, type Plan } from '@/core/route/types'
+import { driveName } from '@/core/things/drive'
 import { database } from '../../database'
 import { MoveRow, SeriesRow } from '../../database/models'
 import { readable } from '../../database/readable'
@@ -14,7 +15,7 @@ import { singleton } from '../../ground/singleton'
 import { jobEnd, type StartedJob } from '../../jobs'
 import { loadMove, type Move, moveRow } from '../../moves'
 import { changeMoveInTurn } from '../../moves/jobs'
-import { notYet } from '../../moves/question'
+import { notYet, seatsOfSeries } from '../../moves/question'
 import { lockFit } from '../../stations/fit'
 import { confirmIntake } from '../../stations/intake'
 import { routesOf, takeRoute } from '../../stations/route'
@@ -33,16 +34,18 @@ export const troubleOf = (moveId: string) => troubles().get(moveId)
 export const forgetTrouble = (moveId: string) => void troubles().delete(moveId)
 
 /** The moves of a series that can be read, in the order in which its computers were named. */
-export async function membersOf(seriesId: string, benchId: string): Promise<MoveRow[]> {
+export async function membersOf(seriesId: string, benchId: string, attributes?: string[]): Promise<MoveRow[]> {
   // The text is looked through first, so that of many moves only these are made sense of.
   const brief = { [Op.like]: `%"series":"${seriesId}"%` }
-  const rows = await MoveRow.findAll({ where: { benchId, brief: brief as never }, order: [['position', 'ASC']] })
+  const where = { benchId, brief: brief as never }
+  const rows = await MoveRow.findAll({ where, attributes, order: [['position', 'ASC']] })
   return readable(rows, (row) => (row.brief.series === seriesId ? [row] : [])).found.flat()
 }
 
 const isOpen = ({ handover, standing }: MoveRow) => !handover && !standing
 
-const isPrepared = ({ route, fit }: MoveRow) => route !== null && fit?.pairs.every((p) => p) === true
+/** What was laid out once and is changed by hand since is left to that. */
+const isPrepared = ({ route, fit }: MoveRow) => route !== null && fit !== null
 
 /** Does for a series what needs nobody, beside whatever else is done. One turn at a time. */
 export function carryOn(seriesId: string): void {
@@ -72,10 +75,13 @@ async function inTurns(seriesId: string, turn: { again: boolean }): Promise<void
   }
 }
 
+/** Of a move, what tells whether it is prepared; its survey is long. */
+const LOOKED_AT = ['id', 'brief', 'standing', 'handover', 'route', 'fit']
+
 async function prepareAll(seriesId: string): Promise<void> {
   const series = await SeriesRow.findByPk(seriesId)
   if (!series) return
-  for (const row of await membersOf(seriesId, series.benchId)) {
+  for (const row of await membersOf(seriesId, series.benchId, LOOKED_AT)) {
     if (!isOpen(row) || isPrepared(row) || troubles().has(row.id)) continue
     try {
       await prepare(row.id)
@@ -95,7 +101,11 @@ async function prepare(moveId: string): Promise<void> {
   const move = await loadMove(moveId)
   if (!move.row.route) {
     const plan = await planByAFreeBay(move)
-    if (!plan) return
+    if (!plan) {
+      // Where others of the series are at bays, one of these will be free.
+      if ((await seatsOfSeries(move)).length > 0) return
+      throw new Refusal('series-no-bay', { drive: driveName(move.pairs[0].target!) })
+    }
     await inTurn(() => takeRoute(moveId, { plan: plan.id }))
   }
   for (const [pair, { source }] of move.row.survey!.pairs.entries()) {

@@ -43,6 +43,7 @@ export async function lockFit(moveId: string, input: unknown): Promise<void> {
       ? solveInto(survey.source, survey.target, volume, wish)
       : solveFit(survey.source, targetOf(survey.source, survey.target, virtualBytes), wish)
   const beside = oldDriveStays(move) ? whyNotBeside(survey.source, wish) : undefined
+  if (move.brief.series !== undefined && wish.identity?.of !== 'all') throw new Refusal('fit-keeps-identity')
   if (beside) throw new Refusal('fit-does-not-fit', { why: beside })
   if (!result.fits) throw new Refusal('fit-does-not-fit', { why: result.obstacles[0].sentence })
   const { layout, headline, reason } = result

@@ -1,6 +1,6 @@
 import { randomUUID } from 'node:crypto'
 import { clockTime } from '../../ground/words'
-import { moveRow, hasOwnIdentity } from '../../moves'
+import { moveRow, hasOwnIdentity, oldDriveStays } from '../../moves'
 import type { MovePage } from '../../moves/page'
 import { releaseStale } from '.'
 import { fitCandidates } from './candidates'
@@ -19,6 +19,7 @@ export async function fitView({ move, progress, plates, obstacle }: MovePage) {
         index: i,
         volume: move.pairs[i].volume ?? null,
         ownIdentity: hasOwnIdentity(move) ? randomUUID() : null,
+        besideSource: oldDriveStays(move),
         source: p.source,
         target: p.target ?? null,
         sourceSurvey: source,

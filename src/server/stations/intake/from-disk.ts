@@ -5,7 +5,7 @@ import { whyNotTaken } from '@/core/intake/brief'
 import { proposeFor } from '@/core/intake/propose'
 import { contentWords } from '@/core/survey/words'
 import { baysOf } from '@/core/things/accessory'
-import { type BenchState, berthOf, berthsOf, driveIn, whyNotThere } from '@/core/things/bench'
+import { type BenchState, berthsOf, driveIn, whyNotThere } from '@/core/things/bench'
 import { type Fitted, type Slot, whyNotInto } from '@/core/things/bodies'
 import type { Computer } from '@/core/things/computer'
 import { type Drive, driveName } from '@/core/things/drive'
@@ -13,13 +13,10 @@ import { line } from '@/core/words-schema'
 import { inTransaction } from '../../database/transaction'
 import { Refusal } from '../../ground/refusals'
 import { newMove } from '../../moves/change'
-import { moveClaims } from '../../moves/claims'
-import { isKept } from '../../moves/reserved-drives'
+import { freeTargets } from '../../moves/free-targets'
 import { type LookedAt, LookedAtSchema, surveyOf } from '../../world/looked-at'
 import { activeBench, benchState, changeComputer, driveById, placeDrive } from '../../world'
-import { benchNow } from '../../world/clock'
 import { driveOfImage } from '../../world/image-drives'
-import { knownSoon } from '../../world/known'
 import { removeBytes } from '../../world/make'
 import { addDrive, MODEL_IDS, saveAccessory, saveComputer } from '../../world/things'
 
@@ -35,18 +32,6 @@ export async function systemForm(input: unknown) {
   const { id: benchId, name: benchName } = await activeBench()
   const bench = await benchState(benchId)
   const home = drive?.place.kind === 'slot' ? drive.place.computerId : null
-  const now = await benchNow()
-  const claims = await moveClaims(benchId)
-  const taken = new Set(
-    claims.filter((c) => !c.handedOver).flatMap((c) => c.pairs.flatMap((p) => [p.sourceId, p.targetId])),
-  )
-  const free = bench.drives.filter(
-    (d) => d.id !== drive?.id && d.place.kind !== 'slot' && !taken.has(d.id) && !isKept(d, now),
-  )
-  const known = await knownSoon(free)
-  const targets = free.flatMap((d, i) =>
-    known[i].isEmpty ? [{ id: d.id, name: driveName(d), serial: d.serial, place: berthOf(d, bench).name }] : [],
-  )
   return {
     subject,
     /** As it is called: a file's name, or a drive's. */
@@ -63,7 +48,7 @@ export async function systemForm(input: unknown) {
     models: KINDS.map((id) => ({ id, label: DRIVE_MODELS[id].label })),
     /** The kind that it is, of a drive of the bench. */
     model: drive ? modelLike(drive) : null,
-    targets,
+    targets: await freeTargets(bench, benchId, drive?.id),
     /** What a copy needs and the bench does not have, as words. */
     lacks: KINDS.map((id) => ({ id, words: lacking(bench, DRIVE_MODELS[id]).map((a) => a.name.toLowerCase()) })),
     benchName,
