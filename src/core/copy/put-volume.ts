@@ -48,7 +48,8 @@ export interface PutPlan {
 }
 
 export type Put =
-  ({ readonly fits: true } & PutPlan) | { readonly fits: false; readonly obstacles: readonly FitObstacle[] }
+  | ({ readonly fits: true } & PutPlan)
+  | { readonly fits: false; readonly obstacles: readonly FitObstacle[] }
 
 /**
  * Works out how a volume goes into a prepared partition: it takes its length where its kind can. Nothing is written.

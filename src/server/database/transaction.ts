@@ -5,7 +5,7 @@ import { touchChanged, versionsNow } from './models'
 import { isInTransaction, transactionContext } from './transaction-context'
 import { database } from '.'
 
-// eslint-disable-next-line react-hooks/rules-of-hooks -- no hook, in spite of its name
+// oxlint-disable-next-line react/rules-of-hooks -- no hook, in spite of its name
 Sequelize.useCLS(transactionContext)
 
 /**

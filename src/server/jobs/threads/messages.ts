@@ -2,7 +2,8 @@ import type { TaskProgress } from './tasks'
 
 /** To a thread: one task at a time, and that it is to stop. */
 export type ToThread =
-  { readonly type: 'task'; readonly name: string; readonly order: unknown } | { readonly type: 'stop' }
+  | { readonly type: 'task'; readonly name: string; readonly order: unknown }
+  | { readonly type: 'stop' }
 
 export type FromThread =
   | { readonly type: 'progress'; readonly progress: TaskProgress }
