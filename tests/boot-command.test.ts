@@ -61,7 +61,7 @@ describe('imbarco trace and repair', () => {
     const about = { provider: 'Tramonto', name: 'ST9', hardwareIds: ['PCI\\VEN_1F5C&DEV_09A1'] }
     writeFileSync(
       path.join(drivers, 'T9', 'trmst9.inf'),
-      makeInf({ ...about, service: 'trmst9', date: '03/11/2025', version: '2.4.1.0' }),
+      makeInf({ kind: 'storage', ...about, service: 'trmst9', date: '03/11/2025', version: '2.4.1.0' }),
     )
     writeFileSync(path.join(drivers, 'T9', 'trmst9.sys'), pattern(90_000, 4))
     const asked = [file, 'bring-driver', '--driver', 'trmst9', '--json']
@@ -91,6 +91,39 @@ describe('imbarco trace and repair', () => {
       encoding: 'utf8',
     })
     expect(key).toMatch(/"Start"=dword:00000000/)
+    // Another program finds the whole package where the system keeps it, and the device that it serves.
+    const listed = execFileSync('7zz', ['l', '-slt', '-ba', system], {
+      encoding: 'utf8',
+      stdio: ['ignore', 'pipe', 'ignore'],
+    })
+    const store = /Windows\/System32\/DriverStore\/FileRepository\/trmst9\.inf_amd64_[0-9a-f]{16}/.source
+    for (const name of [store, `${store}/trmst9\\.inf`, `${store}/trmst9\\.sys`, 'Windows/INF/oem0\\.inf'])
+      expect(listed).toMatch(new RegExp(`^Path = ${name}$`, 'm'))
+    const devices = execFileSync('hivexsh', [at('SYSTEM')], {
+      input: 'cd \\ControlSet001\\Control\\CriticalDeviceDatabase\nls\n',
+      encoding: 'utf8',
+    })
+    expect(devices.trim()).toBe('pci#ven_1f5c&dev_09a1')
+    execFileSync('ntfsfix', ['-n', system], { stdio: 'ignore' })
+  })
+
+  it('bring in no driver that is for another device, whatever its name', async () => {
+    const file = await fileOf('other device.img', await makeSystemDisk())
+    const drivers = at('given out for another')
+    mkdirSync(drivers)
+    const about = { provider: 'Tramonto', hardwareIds: ['PCI\\VEN_1F5C&DEV_2201'], date: '03/11/2025', version: '1' }
+    const inf = makeInf({ kind: 'network', name: 'NE9', service: 'trmne9', ...about })
+    writeFileSync(path.join(drivers, 'trmne9.inf'), inf)
+    writeFileSync(path.join(drivers, 'trmne9.sys'), pattern(30_000, 4))
+    writeFileSync(path.join(drivers, 'cut.inf'), inf.slice(0, 250))
+    const asked = [file, 'bring-network-driver', '--driver-folder', drivers, '--json', '--device-id']
+    const before = digestOfFile(file)
+    const refused = (await imbarco('repair', ...asked, 'PCI\\VEN_1F5C&DEV_2299')).error
+    expect(refused).toMatch(/needs PCI\\VEN_1F5C&DEV_2299\. There is: trmne9, for PCI\\VEN_1F5C&DEV_2201\..*cut\.inf/)
+    expect((await imbarco('repair', ...asked, 'USB\\1')).error).toMatch(/reads like PCI/)
+    expect(digestOfFile(file)).toBe(before)
+    expect(parse((await imbarco('repair', ...asked, 'PCI\\VEN_1F5C&DEV_2201&REV_01')).out).state).toBe('done')
+    expect(parse((await imbarco('repair', ...asked, 'PCI\\VEN_1F5C&DEV_2201')).out).state).toBe('nothing')
   })
 
   it('mend a moved start-up sector by BIOS, once it was said what that changes', async () => {

@@ -236,8 +236,17 @@ export const COMPUTER_MODELS = {
     memoryBytes: 16 * GIB,
     processors: { count: 1, cores: 8 },
     // Its maker's own controller, which no system knows by itself.
-    slots: [{ ...nvmeSlot('M.2'), drivers: ['trmst9'] }, sataSlot('SATA 0', 'sata-6', ['2.5-inch'])],
+    slots: [
+      { ...nvmeSlot('M.2'), drivers: ['trmst9'], deviceId: 'PCI\\VEN_1F5C&DEV_09A1&SUBSYS_00091F5C&REV_02' },
+      sataSlot('SATA 0', 'sata-6', ['2.5-inch']),
+    ],
     homeSlot: 'M.2',
+    networkCards: [
+      {
+        ...{ name: 'Ethernet', link: 'ethernet-1', address: null },
+        ...{ drivers: ['trmne9'], deviceId: 'PCI\\VEN_1F5C&DEV_2201&SUBSYS_00091F5C' },
+      },
+    ],
     sockets: [
       { plug: 'A', link: 'usb-5', count: 4 },
       { plug: 'C', link: 'usb-10', count: 1 },

@@ -3,7 +3,7 @@ import { CHUNK_BYTES, chunkSteps } from '@/core/block/chunks'
 import { type BlockDevice, checkRange, type Extent, ReadOnlyDevice } from '@/core/block/device'
 import { CoreError } from '@/core/errors'
 import { HostFull } from '@/host/errors'
-import { readFileBytes, writeFileBytes } from '@/host/file-bytes'
+import { closeWritten, readFileBytes, writeFileBytes } from '@/host/file-bytes'
 import { dataExtents } from '@/host/holes'
 import { syncFolderOf } from '@/host/sync-folder'
 import { bitRunsOf, setBits } from '@/core/filesystem/bitmap'
@@ -138,7 +138,7 @@ export class SparseFileDevice implements BlockDevice {
   async close(): Promise<void> {
     if (this.dirty) await this.seal()
     await this.mapFile?.close()
-    await this.file.close()
+    await closeWritten(this.file)
   }
 
   /** Forgets everything from `offset` to the end by cutting the file there and making it long again. */

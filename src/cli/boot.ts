@@ -5,7 +5,8 @@ import { traceBoot } from '@/core/boot/trace'
 import { STORAGE_DRIVERS } from '@/core/survey/known-systems'
 import { type Firmware, FirmwareSchema, type Trace } from '@/core/boot/types'
 import { fileTime } from '@/core/bytes/file-time'
-import { driverPackages } from '@/core/drivers/packages'
+import { DeviceIdSchema } from '@/core/drivers/device'
+import { driversIn } from '@/core/drivers/packages'
 import { CoreError } from '@/core/errors'
 import { changesNothing, planRepair } from '@/core/repair'
 import { applyRepair, type RepairRecord, settleRepair } from '@/core/repair/apply'
@@ -62,6 +63,8 @@ export interface RepairOptions extends Options {
   readonly firmware?: Firmware['mode']
   readonly driver?: string
   readonly driverFolder?: string
+  /** What the controller or the network card says that it is. */
+  readonly deviceId?: string
   /** The partition of the system that is meant, where there are several. */
   readonly system?: number
   readonly dryRun?: boolean
@@ -81,8 +84,19 @@ export async function repair(file: string, name: string, options: RepairOptions,
   const mode = options.firmware ?? (table === 'mbr' ? 'bios' : 'uefi')
   const drivers = options.driver ? [options.driver] : STORAGE_DRIVERS
   const { driverFolder } = options
-  const packages = driverFolder === undefined ? undefined : await driverPackages(folderFiles(driverFolder), '/')
-  const asked = { mode, drivers, system: options.system, packages, time: fileTime(Date.now()), chance: randomBytes(16) }
+  const folder = driverFolder === undefined ? undefined : await driversIn(folderFiles(driverFolder), '/')
+  const controllerId = options.deviceId === undefined ? undefined : DeviceIdSchema.parse(options.deviceId)
+  const known = options.driver !== undefined || controllerId !== undefined
+  const card = { name: 'network card', drivers: options.driver ? [options.driver] : [], deviceId: controllerId }
+  const devices = { drivers, controllerId, ...(known ? { cards: [card] } : {}) }
+  const asked = {
+    mode,
+    ...devices,
+    system: options.system,
+    driverFolder: folder,
+    time: fileTime(Date.now()),
+    chance: randomBytes(16),
+  }
   const cut: { file: string; record: RepairRecord }[] = []
   for (const journal of journals) {
     const record = await repairIn(journal)

@@ -183,7 +183,11 @@ function addStarting(program: Command, io: Io, run: Run): void {
     .description('changes what keeps a raw image from starting: ' + REPAIRS.map((r) => r.name).join(', '))
     .option('--dry-run', 'says what would be changed, and writes nothing')
     .option('--system <number>', 'the partition of the system that is meant, where there are several', number)
-    .option('--driver-folder <folder>', 'where bring-driver finds the driver, beside its setup information file')
+    .option(
+      '--driver-folder <folder>',
+      'where bring-driver and bring-network-driver find it, beside its setup information file',
+    )
+    .option('--device-id <id>', 'what the controller or network card says that it is: PCI\\VEN_1F5C&DEV_09A1')
     .addOption(firmware())
     .addOption(driver())
     .addOption(sectorSize())

@@ -1,4 +1,5 @@
 import type { FileHandle } from 'node:fs/promises'
+import { writeByThread } from './write-threads'
 
 /**
  * Bytes of one call. For long ones a host keeps its copy of a file in large stretches, which it first has to find: where
@@ -18,10 +19,38 @@ export async function readFileBytes(file: FileHandle, offset: number, into: Uint
   return into.length
 }
 
-/** Writes all of `from` at `offset` of a file. Rejects as the host does, with part of it written. */
-export async function writeFileBytes(file: Pick<FileHandle, 'write'>, offset: number, from: Uint8Array): Promise<void> {
+/** Shorter ones are written before a thread has been told of them. */
+const WORTH_A_THREAD = 256 * 1024
+
+/** What threads write to a file just now. */
+const underway = new WeakMap<object, Set<Promise<void>>>()
+
+/**
+ * Writes all of `from` at `offset` of a file; what lies in memory that threads share by one of them. Rejects as the host
+ * does, with part of it written.
+ */
+export async function writeFileBytes(
+  file: Pick<FileHandle, 'write'> & Partial<Pick<FileHandle, 'fd'>>,
+  offset: number,
+  from: Uint8Array,
+): Promise<void> {
+  if (file.fd !== undefined && from.length >= WORTH_A_THREAD && isShared(from)) {
+    const writing = writeByThread({ descriptor: file.fd, offset, bytes: from, length: WRITE_BYTES })
+    const all = underway.get(file) ?? new Set()
+    underway.set(file, all.add(writing))
+    return writing.finally(() => all.delete(writing))
+  }
   for (let done = 0; done < from.length;) {
     const length = Math.min(WRITE_BYTES, from.length - done)
     done += (await file.write(from, done, length, offset + done)).bytesWritten
   }
 }
+
+/** Closes a file that was written. Its number may be another file's from then on, so no thread may still have it. */
+export async function closeWritten(file: FileHandle): Promise<void> {
+  await Promise.allSettled(underway.get(file) ?? [])
+  await file.close()
+}
+
+const isShared = ({ buffer }: Uint8Array) =>
+  typeof SharedArrayBuffer !== 'undefined' && buffer instanceof SharedArrayBuffer

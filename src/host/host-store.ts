@@ -6,7 +6,7 @@ import { CoreError } from '@/core/errors'
 import type { ImageStore } from '@/core/image/store'
 import { BackgroundStore } from './background-store'
 import { hostError, NoFile } from './errors'
-import { readFileBytes, writeFileBytes } from './file-bytes'
+import { closeWritten, readFileBytes, writeFileBytes } from './file-bytes'
 import { dataExtents } from './holes'
 import { syncFolderOf } from './sync-folder'
 
@@ -104,6 +104,6 @@ export class HostStore implements ImageStore {
 
   async close(): Promise<void> {
     await this.background.idle()
-    await this.handle.close()
+    await closeWritten(this.handle)
   }
 }

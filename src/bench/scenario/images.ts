@@ -45,14 +45,25 @@ export async function makeScenarioImages(folder: string): Promise<void> {
   }
 }
 
-/** The driver that the Tramonto T9's maker gives out for its storage controller. */
+/** The drivers that the Tramonto T9's maker gives out: for its storage controller, and for its network card. */
 const T9_DRIVER = {
+  kind: 'storage' as const,
   provider: 'Tramonto',
   name: 'Tramonto ST9 storage controller',
   service: 'trmst9',
   hardwareIds: ['PCI\\VEN_1F5C&DEV_09A1', 'PCI\\VEN_1F5C&DEV_09A2'],
   date: '03/11/2025',
   version: '2.4.1.0',
+}
+
+const T9_NETWORK = {
+  kind: 'network' as const,
+  provider: 'Tramonto',
+  name: 'Tramonto NE9 network card',
+  service: 'trmne9',
+  hardwareIds: ['PCI\\VEN_1F5C&DEV_2201', 'PCI\\VEN_1F5C&DEV_2202'],
+  date: '07/02/2025',
+  version: '1.9.0.3',
 }
 
 /** The shop's rescue stick: an MBR with one FAT32 that firmware starts from. */
@@ -73,6 +84,9 @@ async function makeStick(device: BlockDevice): Promise<void> {
       { path: '/drivers/Tramonto T9/storage/trmst9.inf', content: text(makeInf(T9_DRIVER)) },
       { path: '/drivers/Tramonto T9/storage/trmst9.sys', content: noise(184_000, 1012) },
       { path: '/drivers/Tramonto T9/storage/trmst9.cat', content: noise(9_400, 1013) },
+      { path: '/drivers/Tramonto T9/network/trmne9.inf', content: text(makeInf(T9_NETWORK)) },
+      { path: '/drivers/Tramonto T9/network/trmne9.sys', content: noise(96_000, 1014) },
+      { path: '/drivers/Tramonto T9/network/trmne9.cat', content: noise(8_100, 1015) },
       {
         path: '/rescue/read me.txt',
         content: text('Start from this stick with F11. Nothing on the computer is changed by it.\r\n'),

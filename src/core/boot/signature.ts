@@ -1,5 +1,6 @@
 import { defineStruct, viewOf } from '../bytes/struct'
 import { type Digest, toHex } from '../digest'
+import type { Firmware } from './types'
 
 // Signatures of loader files. A loader is a PE image (Microsoft PE/COFF specification, revision 11): its certificate
 // table lies behind the image, and the image's digest leaves out the checksum, the entry that names the table, and the
@@ -55,6 +56,42 @@ export function readSignature(bytes: Uint8Array, digest: Digest): Signature {
   if (signer === '' || signer.length > 80) return { state: 'foreign' }
   const found = imageDigest(bytes, parts.checksum, parts.entry, parts.at, digest)
   return { state: found === signed ? 'held' : 'broken', signer }
+}
+
+/** What Secure Boot makes of a loader, with words of what was found and, where it refuses it, why. */
+export type Judgement =
+  | { readonly accepts: true; readonly found: string }
+  | { readonly accepts: false; readonly found: string; readonly why: string }
+  /** It is checked against keys that are not here. */
+  | { readonly accepts: undefined; readonly found: string; readonly why: string }
+
+/** What a computer's Secure Boot makes of a loader that is signed so. */
+export function judgeSignature(
+  { secureBoot, trustedSigners }: Pick<Firmware, 'secureBoot' | 'trustedSigners'>,
+  signature: Signature,
+): Judgement {
+  const by = 'signer' in signature ? `signed by “${signature.signer}”` : ''
+  if (!secureBoot) return { accepts: true, found: by || 'Secure Boot does not ask for a signature' }
+  const refuses = (found: string, why: string) => ({ accepts: false as const, found, why })
+  if (signature.state === 'foreign')
+    return {
+      accepts: undefined,
+      found: 'signed in a way that is not checked here',
+      why: 'Firmware checks it against its own keys, which are not here.',
+    }
+  if (signature.state === 'none')
+    return refuses('it is not signed', 'With Secure Boot on, firmware starts signed loaders only.')
+  if (signature.state === 'broken')
+    return refuses(
+      'its signature does not hold',
+      'Its bytes are not those that were signed. The file was changed or damaged after that.',
+    )
+  if (!trustedSigners.includes(signature.signer))
+    return refuses(
+      'its signer is not trusted',
+      `The firmware trusts ${trustedSigners.map((s) => `“${s}”`).join(' and ') || 'nobody'}. What it trusts is in its settings.`,
+    )
+  return { accepts: true, found: `${by}, which the firmware trusts` }
 }
 
 /** A loader with this code, signed; without a signer it is left unsigned. */

@@ -7,7 +7,7 @@ import type { GptReading } from '../scheme/gpt'
 import { TYPE_GUIDS } from '../scheme/types'
 import { FALLBACK_PATH, KNOWN_SYSTEMS, UEFI_STORE_PATH } from '../survey/known-systems'
 import { BootFailure } from './chain'
-import { readSignature, type Signature } from './signature'
+import { type Judgement, judgeSignature, readSignature, type Signature } from './signature'
 import { type AttachedDrive, type Candidate, checkFile, sizeOf, sliceOf, type Start, type Started } from './start'
 import { followOther, followStartVolume, rootNamed } from './start-other'
 import { followWindows } from './start-windows'
@@ -41,50 +41,25 @@ export async function followUefi(start: Start): Promise<Started> {
     why: 'The place that the firmware was told holds no loader.',
     repairs: ['boot-entry'],
   })
-  const signed = signatureWords(firmware, readSignature(bytes, digest), evidence)
+  const signed = judged(firmware, readSignature(bytes, digest), evidence)
   const [same, other] = reference?.ownLoaders
     ? ['same bytes as before', 'found; it was not there before']
     : ['same bytes as the source', 'found; the source has no such file']
   const words = equal ? same : reference ? other : 'found'
-  if (signed.proved) chain.pass(`${words}, ${signed.words}`, evidence)
-  else
-    chain.unproved(
-      `${words}, ${signed.words}`,
-      evidence,
-      'Firmware checks it against its own keys, which are not here.',
-    )
+  if (signed.accepts) chain.pass(`${words}, ${signed.found}`, evidence)
+  else chain.unproved(`${words}, ${signed.found}`, evidence, signed.why)
   const hasStore = (await volume.stat(UEFI_STORE_PATH))?.kind === 'file'
   const windows = hasStore || /\/microsoft\//i.test(loader) || (await looksForStore(candidate, volume, loader))
   if (windows || reference?.systemLoaderPath) return followWindows(start, candidate, volume, UEFI_STORE_PATH)
   return followOther(start, candidate, volume, loader)
 }
 
-/** What a loader's signature comes to under Secure Boot. Throws BootFailure where that refuses it. */
-function signatureWords(
-  { secureBoot, trustedSigners }: Firmware,
-  signature: Signature,
-  evidence: string,
-): { readonly words: string; readonly proved: boolean } {
-  const by = 'signer' in signature ? `signed by “${signature.signer}”` : ''
-  if (!secureBoot) return { words: by || 'Secure Boot does not ask for a signature', proved: true }
-  if (signature.state === 'foreign') return { words: 'signed in a way that is not checked here', proved: false }
-  const refuse = (found: string, why: string) => new BootFailure(found, `${evidence}${by ? `; ${by}` : ''}`, why)
-  if (signature.state === 'none')
-    throw refuse(
-      'Secure Boot refuses it: it is not signed',
-      'With Secure Boot on, firmware starts signed loaders only.',
-    )
-  if (signature.state === 'broken')
-    throw refuse(
-      'Secure Boot refuses it: its signature does not hold',
-      'Its bytes are not those that were signed. The file was changed or damaged after that.',
-    )
-  if (!trustedSigners.includes(signature.signer))
-    throw refuse(
-      'Secure Boot refuses it: its signer is not trusted',
-      `The firmware trusts ${trustedSigners.map((s) => `“${s}”`).join(' and ') || 'nobody'}. What it trusts is in its settings.`,
-    )
-  return { words: `${by}, which the firmware trusts`, proved: true }
+/** What Secure Boot makes of a loader. Throws BootFailure where it refuses it. */
+function judged(firmware: Firmware, signature: Signature, evidence: string): Exclude<Judgement, { accepts: false }> {
+  const judgement = judgeSignature(firmware, signature)
+  if (judgement.accepts !== false) return judgement
+  const by = 'signer' in signature ? `; signed by “${signature.signer}”` : ''
+  throw new BootFailure(`Secure Boot refuses it: ${judgement.found}`, `${evidence}${by}`, judgement.why)
 }
 
 /**

@@ -7,7 +7,8 @@ export class BufferPool {
     readonly count: number,
     readonly bytesEach: number,
   ) {
-    this.free = Array.from({ length: count }, () => new Uint8Array(bytesEach))
+    // Memory that threads share, so that one of them can write while this one goes on.
+    this.free = Array.from({ length: count }, () => new Uint8Array(new SharedArrayBuffer(bytesEach)))
   }
 
   take(): Promise<Uint8Array> {

@@ -4,6 +4,8 @@ import type { Hive } from '../registry/hive'
 
 /** A driver that starts with the loader. */
 export const STARTS_EARLY = 0
+/** A driver that starts when its device is found. */
+export const STARTS_ON_DEMAND = 3
 
 /** What a system knows of one driver. */
 export interface InstalledDriver {

@@ -1,5 +1,8 @@
-/** What a setup information file of a storage driver says. */
+import type { DeviceKind } from './device'
+
+/** What a setup information file of a driver says. */
 export interface NewInf {
+  readonly kind: DeviceKind
   readonly provider: string
   readonly name: string
   readonly service: string
@@ -9,14 +12,26 @@ export interface NewInf {
   readonly version: string
 }
 
-/** The text of a setup information file, as a maker's storage driver comes with. */
-export function makeInf({ provider, name, service, hardwareIds, date, version }: NewInf): string {
+const SETUP = {
+  storage: {
+    class: ['SCSIAdapter', '{4D36E97B-E325-11CE-BFC1-08002BE10318}'],
+    service: ['StartType      = 0', 'ErrorControl   = 3', 'LoadOrderGroup = SCSI Miniport'],
+  },
+  network: {
+    class: ['Net', '{4D36E972-E325-11CE-BFC1-08002BE10318}'],
+    service: ['StartType      = 3', 'ErrorControl   = 1', 'LoadOrderGroup = NDIS'],
+  },
+} as const
+
+/** The text of a setup information file, as a maker's driver comes with. */
+export function makeInf({ kind, provider, name, service, hardwareIds, date, version }: NewInf): string {
+  const setup = SETUP[kind]
   const lines = [
     `; ${name}`,
     '[Version]',
     'Signature   = "$Windows NT$"',
-    'Class       = SCSIAdapter',
-    'ClassGuid   = {4D36E97B-E325-11CE-BFC1-08002BE10318}',
+    `Class       = ${setup.class[0]}`,
+    `ClassGuid   = ${setup.class[1]}`,
     'Provider    = %Maker%',
     `CatalogFile = ${service}.cat`,
     `DriverVer   = ${date}, ${version}`,
@@ -38,10 +53,8 @@ export function makeInf({ provider, name, service, hardwareIds, date, version }:
     '',
     '[Service]',
     'ServiceType    = 1',
-    'StartType      = 0',
-    'ErrorControl   = 3',
+    ...setup.service,
     `ServiceBinary  = %12%\\${service}.sys`,
-    'LoadOrderGroup = SCSI Miniport',
     '',
     '[Strings]',
     `Maker  = "${provider}"`,

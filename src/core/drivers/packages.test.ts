@@ -7,10 +7,12 @@ import { formatFat32 } from '../filesystem/fat/format'
 import { pattern, utf8 } from '../testing'
 import { readInf } from './inf'
 import { makeInf } from './make'
-import { driverPackages } from './packages'
+import { packageFor, servesDevice } from './device'
+import { driversIn } from './packages'
 
 const MIB = 1024 * 1024
 const INF = makeInf({
+  kind: 'storage',
   provider: 'Tramonto',
   name: 'Tramonto ST9 storage controller',
   service: 'trmst9',
@@ -26,7 +28,8 @@ async function stick(files: Record<string, Uint8Array>) {
   return (await openFileSystem(device))!
 }
 
-const packagesOf = async (files: Record<string, Uint8Array>) => driverPackages(await stick(files))
+const folderOf = async (files: Record<string, Uint8Array>) => driversIn(await stick(files))
+const packagesOf = async (files: Record<string, Uint8Array>) => (await folderOf(files)).packages
 
 describe('a setup information file', () => {
   it('is read with its remarks, texts, quotes and lines that go on', () => {
@@ -84,24 +87,60 @@ describe('a folder of drivers', () => {
     expect(await found[0].read()).toEqual(pattern(5000, 3))
   })
 
-  it.each<[string, Record<string, Uint8Array>]>([
-    ['without the driver beside it', { '/drivers/trmst9.inf': utf8(INF) }],
-    ['with an empty driver', { '/drivers/trmst9.inf': utf8(INF), '/drivers/trmst9.sys': new Uint8Array() }],
+  it.each<[string, Record<string, Uint8Array>, RegExp | undefined]>([
+    ['without the driver beside it', { '/drivers/trmst9.inf': utf8(INF) }, /trmst9\.sys is not beside it/],
+    [
+      'with an empty driver',
+      { '/drivers/trmst9.inf': utf8(INF), '/drivers/trmst9.sys': new Uint8Array() },
+      /trmst9\.sys is not beside it/,
+    ],
     [
       'for a printer',
       {
         '/drivers/trmst9.inf': utf8(INF.replace('4D36E97B', '4D36E979')),
         '/drivers/trmst9.sys': pattern(10, 1),
       },
+      /for no storage controller and no network card/,
     ],
     [
       'of a service whose name leads elsewhere',
       { '/drivers/trmst9.inf': utf8(INF.replaceAll('trmst9', '..\\x')), '/drivers/trmst9.sys': pattern(10, 1) },
+      /names no driver/,
     ],
-    ['elsewhere on the stick', { '/trmst9.inf': utf8(INF), '/trmst9.sys': pattern(10, 1) }],
-    ['of nothing', {}],
-  ])('leaves out a package %s', async (_what, files) => {
-    expect(await packagesOf(files)).toEqual([])
+    ['that is cut short', { '/drivers/trmst9.inf': utf8(INF.slice(0, 300)) }, /names no driver/],
+    ['elsewhere on the stick', { '/trmst9.inf': utf8(INF), '/trmst9.sys': pattern(10, 1) }, undefined],
+    ['of nothing', {}, undefined],
+  ])('says why it does not use a package %s', async (_what, files, why) => {
+    const { packages, unusable } = await folderOf(files)
+    expect(packages).toEqual([])
+    expect(unusable.map((one) => one.path)).toEqual(why ? ['/drivers/trmst9.inf'] : [])
+    if (why) expect(unusable[0].why).toMatch(why)
+  })
+
+  it('gives the driver for a device by what that says that it is, and not by its name', async () => {
+    const two = INF.replace(
+      '%Device% = Install, PCI\\VEN_1F5C&DEV_09A2',
+      '%Device% = Second, PCI\\VEN_1F5C&DEV_0B00&SUBSYS_00011F5C',
+    ).replace(
+      '[Service]',
+      '[Second.NTamd64.Services]\r\nAddService = second, 2, Other\r\n[Other]\r\nServiceBinary = %12%\\second.sys\r\n[Service]',
+    )
+    const packages = await packagesOf({
+      '/drivers/both.inf': utf8(two),
+      '/drivers/trmst9.sys': pattern(10, 1),
+      '/drivers/second.sys': pattern(20, 2),
+    })
+    const forId = (deviceId: string, drivers: string[] = []) =>
+      packageFor(packages, 'storage', { deviceId, drivers })?.service
+    expect(packages.map((p) => p.service).sort()).toEqual(['second', 'trmst9'])
+    expect(forId('pci\\ven_1f5c&dev_09a1&subsys_12345678&rev_01')).toBe('trmst9')
+    // Named more narrowly than the device is: another board may need another driver.
+    expect(forId('PCI\\VEN_1F5C&DEV_0B00')).toBeUndefined()
+    expect(forId('PCI\\VEN_1F5C&DEV_0B00&SUBSYS_00011F5C', ['trmst9'])).toBe('second')
+    expect(forId('PCI\\VEN_1F5C&DEV_09A3', ['trmst9'])).toBeUndefined()
+    expect(packageFor(packages, 'storage', { drivers: ['TRMST9'] })?.service).toBe('trmst9')
+    expect(packageFor(packages, 'network', { drivers: ['trmst9'] })).toBeUndefined()
+    expect(servesDevice(['PCI\\VEN_1F5C&DEV_09A'], 'PCI\\VEN_1F5C&DEV_09A1')).toBe(false)
   })
 
   it('of damaged texts never gives more than what is whole', async () => {

@@ -1,3 +1,4 @@
+import type { Judgement } from '../boot/signature'
 import type { CopyChoices } from '../copy/choices'
 import type { InstalledDriver } from '../drivers/installed'
 import type { Health } from '../health/health'
@@ -102,8 +103,24 @@ export type ReadyGoal =
       /** What the system has of them; undefined where its settings cannot be read. */
       readonly installed?: readonly InstalledDriver[]
       /** One of them in the stick's driver folder. */
-      readonly atHand?: { readonly service: string; readonly name: string; readonly folder: string }
+      readonly atHand?: DriverAtHand
+      /** Of its network card, where it is known what that needs. */
+      readonly network?: {
+        readonly drivers: readonly string[]
+        readonly deviceId?: string
+        readonly installed?: readonly InstalledDriver[]
+        readonly atHand?: DriverAtHand
+      }
+      /** What its Secure Boot will make of the system's loader; absent where it does not ask, or there is none. */
+      readonly loader?: { readonly path: string; readonly judgement: Judgement }
     }
+
+/** A driver in the stick's driver folder. */
+export interface DriverAtHand {
+  readonly service: string
+  readonly name: string
+  readonly folder: string
+}
 
 export interface FurtherTarget {
   readonly id: string
@@ -169,3 +186,6 @@ export interface ReadyItem {
  * does not matter to this move. A new kind is a new file beside the others and a line in their list.
  */
 export type ReadyKind = (facts: ReadyFacts) => readonly ReadyItem[]
+
+/** One that follows from where the system goes alone, and can be told before a route is taken. */
+export type NeedKind = (facts: Pick<ReadyFacts, 'goal'>) => readonly ReadyItem[]

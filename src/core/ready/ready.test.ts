@@ -1,11 +1,12 @@
 import { beforeAll, describe, expect, it } from 'vitest'
 import { MemoryDevice } from '../block/memory'
+import { judgeSignature, type Signature } from '../boot/signature'
 import { groupDigits, MIB } from '../bytes/size'
 import { checkMaps } from '../survey/check-maps'
 import { surveyDrive } from '../survey/survey'
 import { makeSystemDisk, sha256 } from '../testing-disk'
 import { USUAL_CHOICES } from '../copy/choices'
-import { openCount, readyItems } from './items'
+import { needsOf, openCount, readyItems } from './items'
 import type { ReadyFacts } from './port'
 import { plateMatches, platePrefix } from './plate-check'
 
@@ -322,6 +323,49 @@ describe('the list of a move to another computer', () => {
   ])('with %s', (_what, to, state, title) => {
     const item = readyItems({ ...settled, goal: to }).find((i) => i.id === 'storage-driver')!
     expect([item.state, item.title]).toEqual([state, expect.stringMatching(title)])
+  })
+
+  const network = { drivers: ['trmne9'], installed: [{ ...driver, name: 'trmne9' }] }
+  const nearBy = { service: 'trmne9', name: 'NE9 network card', folder: '/drivers/T9/network' }
+
+  it.each<[string, ReadyFacts['goal'], string | undefined, RegExp]>([
+    ['of which nothing is known', { ...goal, atHand }, undefined, /^$/],
+    ['without a driver anywhere', { ...goal, network }, 'open', /^No driver for the network card of the Tramonto T9/],
+    [
+      'with one on the stick',
+      { ...goal, network: { ...network, atHand: nearBy } },
+      'settled',
+      /trmne9 .*on the stick$/,
+    ],
+    [
+      'with one in the system',
+      {
+        ...goal,
+        network: { ...network, installed: [{ ...driver, name: 'trmne9', known: true, start: 3, fileBytes: 9 }] },
+      },
+      'settled',
+      /^Its driver trmne9 serves the network card/,
+    ],
+    ['of a system that cannot be read', { ...goal, network: { drivers: ['trmne9'] } }, 'settled', /is not known$/],
+  ])('has a network card %s', (_what, to, state, title) => {
+    const item = readyItems({ ...settled, goal: to }).find((i) => i.id === 'network-driver')
+    expect([item?.state, item?.title ?? '']).toEqual([state, expect.stringMatching(title)])
+  })
+
+  it.each<[string, Signature, string | undefined, RegExp]>([
+    ['it trusts', { state: 'held', signer: 'Ours' }, 'settled', /^Secure Boot of the Tramonto T9 accepts/],
+    ['it does not trust', { state: 'held', signer: 'Theirs' }, 'blocks', /its signer is not trusted\.$/],
+    ['whose signature does not hold', { state: 'broken', signer: 'Ours' }, 'blocks', /does not hold\.$/],
+    ['who did not sign', { state: 'none' }, 'blocks', /it is not signed\.$/],
+    ['that cannot be checked here', { state: 'foreign' }, 'settled', /is not known$/],
+  ])('has a loader by one %s', (_who, signature, state, title) => {
+    const judgement = judgeSignature({ secureBoot: true, trustedSigners: ['Ours'] }, signature)
+    const to = { ...goal, atHand, loader: { path: '/EFI/BOOT/BOOTX64.EFI', judgement } }
+    const item = readyItems({ ...settled, goal: to }).find((i) => i.id === 'signer')!
+    expect([item.state, item.title]).toEqual([state, expect.stringMatching(title)])
+    // Before a route is taken the same is told, and nothing of a computer that is not known.
+    expect(needsOf(to).map((i) => i.id)).toEqual(['storage-driver', 'signer'])
+    expect(needsOf(undefined)).toEqual([])
   })
 
   it('asks what becomes of what belongs to the old one, unless the system was made ready for that', () => {

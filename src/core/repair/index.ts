@@ -4,7 +4,7 @@ import { readScheme } from '../scheme'
 import { activePartition } from './kinds/active-partition'
 import { backupTable } from './kinds/backup-table'
 import { bootEntry } from './kinds/boot-entry'
-import { bringDriver } from './kinds/bring-driver'
+import { bringDriver, bringNetworkDriver } from './kinds/bring-driver'
 import { cardAddress } from './kinds/card-address'
 import { diskIdentity } from './kinds/disk-identity'
 import { driveLetters } from './kinds/drive-letters'
@@ -33,6 +33,7 @@ export const REPAIRS: readonly RepairKind[] = [
   driveLetters,
   startDriver,
   bringDriver,
+  bringNetworkDriver,
   activePartition,
   hiddenSectors,
   backupTable,

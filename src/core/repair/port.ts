@@ -1,7 +1,8 @@
 import type { BlockDevice } from '../block/device'
 import type { Candidate } from '../boot/start'
 import type { Firmware } from '../boot/types'
-import type { DriverPackage } from '../drivers/packages'
+import type { WantedDriver } from '../drivers/device'
+import type { DriverFolder } from '../drivers/packages'
 import type { FixedAddress } from '../registry/addresses'
 import type { BootCode } from '../survey/boot-code'
 import type { MovedVolume } from './moved'
@@ -48,8 +49,12 @@ export interface RepairSubject {
   readonly system?: number
   /** Drivers that serve the controller the drive sits at. */
   readonly drivers?: readonly string[]
-  /** Drivers in a folder that is at hand; absent where there is none. */
-  readonly packages?: readonly DriverPackage[]
+  /** What that controller says that it is, where that is known. */
+  readonly controllerId?: string
+  /** The network cards of the computer of which it is known what serves them. */
+  readonly cards?: readonly (WantedDriver & { readonly name: string })[]
+  /** The folder of drivers that is at hand; absent where there is none. */
+  readonly driverFolder?: DriverFolder
   /** The firmware of the computer that is to start, where there is one at hand. */
   readonly firmware?: Firmware
   /** Where the drive sits in that computer, and what else is in it. */

@@ -10,6 +10,7 @@ import { deviceBytes, ELEMENTS, elementPath, LETTER_C, letterBytes, makeStore, S
 import { viewOf } from '../bytes/struct'
 import { formatNtfs } from '../filesystem/ntfs/format'
 import { expectConsistent } from '../filesystem/ntfs/testing'
+import type { DriverFolder } from '../drivers/packages'
 import { HiveEditor } from '../registry/edit'
 import { BIOS_FIRMWARE, DISK_GUID, FIRMWARE, makeBiosDisk, makeSystemDisk, sha256, storedDigest } from '../testing-disk'
 import { pattern } from '../testing'
@@ -284,27 +285,45 @@ describe('a repair of what belongs to the old hardware', () => {
   })
 })
 
-const GIVEN_OUT = [
-  {
-    folder: '/drivers/T9',
-    inf: 'trmst9.inf',
-    name: 'Tramonto ST9 storage controller',
-    version: '2.4.1.0',
-    service: 'trmst9',
-    sizeBytes: 70_000,
-    hardwareIds: [],
-    read: async () => pattern(70_000, 9),
-  },
-]
+const GIVEN_OUT: DriverFolder = {
+  packages: [
+    {
+      kind: 'storage',
+      folder: '/drivers/T9',
+      inf: 'trmst9.inf',
+      name: 'Tramonto ST9 storage controller',
+      version: '2.4.1.0',
+      service: 'trmst9',
+      sizeBytes: 70_000,
+      hardwareIds: ['PCI\\VEN_1F5C&DEV_09A1'],
+      files: ['trmst9.inf', 'trmst9.sys'],
+      read: async (file = 'trmst9.sys') => (file === 'trmst9.sys' ? pattern(70_000, 9) : pattern(900, 8)),
+    },
+    {
+      kind: 'network',
+      folder: '/drivers/T9',
+      inf: 'trmne9.inf',
+      name: 'Tramonto NE9 network card',
+      version: '1.9.0.3',
+      service: 'trmne9',
+      sizeBytes: 40_000,
+      hardwareIds: ['PCI\\VEN_1F5C&DEV_2201'],
+      files: ['trmne9.inf', 'trmne9.sys'],
+      read: async (file = 'trmne9.sys') => (file === 'trmne9.sys' ? pattern(40_000, 7) : pattern(800, 6)),
+    },
+  ],
+  unusable: [{ path: '/drivers/x/broken.inf', why: 'it names no driver that goes onto this kind of system' }],
+}
+const NO_DRIVERS: DriverFolder = { packages: [], unusable: [] }
 
 describe('a repair with what a maker gives out', () => {
-  const packages = GIVEN_OUT
+  const driverFolder = GIVEN_OUT
   const question = (device: MemoryDevice) => ({
     device,
     mode: 'uefi' as const,
     time: 3n,
     drivers: ['trmst9'],
-    packages,
+    driverFolder,
   })
   const start = (device: MemoryDevice) => follow(device, FIRMWARE, ['trmst9'])
 
@@ -320,7 +339,8 @@ describe('a repair with what a maker gives out', () => {
       expect.stringMatching(
         /trmst9\.sys is made: 70.000 bytes, “Tramonto ST9 storage controller”, 2\.4\.1\.0, from \/drivers\/T9\/trmst9\.inf\.$/,
       ),
-      'In /Windows/System32/config/SYSTEM, ControlSet001\\Services\\trmst9 is made and starts with the loader.',
+      expect.stringMatching(/\/Windows\/INF\/oem0\.inf, and .*\/FileRepository\/trmst9\.inf_amd64_[0-9a-f]{16}\.$/),
+      'In /Windows/System32/config/SYSTEM, ControlSet001\\Services\\trmst9 is made and starts with the loader; it serves PCI\\VEN_1F5C&DEV_09A1.',
     ])
     await applyRepair(device, plan, journal)
     const trace = await start(device)
@@ -330,6 +350,12 @@ describe('a repair with what a maker gives out', () => {
     const slice = sliceOf(device, partitions[2])
     const volume = (await openFileSystem(slice))!
     expect(await volume.readFile('/Windows/System32/drivers/trmst9.sys')).toEqual(pattern(70_000, 9))
+    expect(await volume.readFile('/Windows/INF/oem0.inf')).toEqual(pattern(900, 8))
+    const [kept] = await volume.list('/Windows/System32/DriverStore/FileRepository')
+    expect((await volume.list(kept.path)).map((e) => e.name).sort()).toEqual(['trmst9.inf', 'trmst9.sys'])
+    expect(await volume.readFile(`${kept.path}/trmst9.sys`)).toEqual(pattern(70_000, 9))
+    const hive = await HiveEditor.open(await volume.readFile(SYSTEM_HIVE_PATH))
+    expect(await hive.key('ControlSet001\\Control\\CriticalDeviceDatabase\\pci#ven_1f5c&dev_09a1')).toBeDefined()
     await expectConsistent(slice)
     // It is there now, whatever is asked.
     expect((await planRepair('bring-driver', question(device))).patches).toEqual([])
@@ -338,12 +364,47 @@ describe('a repair with what a maker gives out', () => {
   })
 
   it.each([
-    ['no stick', undefined, /No driver folder is at hand/],
-    ['a stick with nothing', [], /holds no storage driver/],
-    ['a stick with another’s', [{ ...packages[0], service: 'other' }], /needs trmst9.*There is: other/],
-  ])('is refused with %s', async (_what, found, why) => {
-    const asked = { ...question(await makeSystemDisk()), packages: found }
+    ['no stick', { driverFolder: undefined }, /No driver folder is at hand/],
+    ['a stick with nothing', { driverFolder: NO_DRIVERS }, /holds no storage driver/],
+    ['a stick with another’s', { drivers: ['other'] }, /needs other.*There is: trmst9\. .*broken\.inf is not used/],
+    [
+      'one of that name for another device',
+      { controllerId: 'PCI\\VEN_1F5C&DEV_0F00' },
+      /needs PCI\\VEN_1F5C&DEV_0F00.*There is: trmst9, for PCI\\VEN_1F5C&DEV_09A1/,
+    ],
+  ])('is refused with %s', async (_what, other, why) => {
+    const asked = { ...question(await makeSystemDisk()), ...other }
     await expect(planRepair('bring-driver', asked)).rejects.toThrow(why)
+  })
+
+  it('brings in the driver of the network card beside it, which waits for its device', async () => {
+    const device = await makeSystemDisk()
+    const before = await storedDigest(device)
+    const cards = [{ name: 'Ethernet', drivers: [], deviceId: 'PCI\\VEN_1F5C&DEV_2201&REV_04' }]
+    const asked = { ...question(device), cards }
+    const journals = [memoryJournal(), memoryJournal()]
+    await applyRepair(device, await planRepair('bring-driver', asked), journals[0])
+    const plan = await planRepair('bring-network-driver', asked)
+    // The name of the first package among those of all makers is taken by now.
+    expect(plan.changes.join(' ')).toMatch(/oem1\.inf.*trmne9 is made and starts when the card is found\./)
+    await applyRepair(device, plan, journals[1])
+    const { partitions } = (await readScheme(device))!
+    const slice = sliceOf(device, partitions[2])
+    const volume = (await openFileSystem(slice))!
+    expect(await volume.readFile('/Windows/System32/drivers/trmne9.sys')).toEqual(pattern(40_000, 7))
+    const hive = await hiveIn(await volume.readFile(SYSTEM_HIVE_PATH))
+    const service = (await hive.key('ControlSet001\\Services\\trmne9'))!
+    expect(await hive.number(service, 'Start')).toBe(3)
+    await expectConsistent(slice)
+    expect((await planRepair('bring-network-driver', asked)).patches).toEqual([])
+    expect((await start(device)).starts).toBe(true)
+    for (const journal of journals.reverse()) await undoRepair(device, journal.record(), journal)
+    expect(await storedDigest(device)).toEqual(before)
+  })
+
+  it('asks for no network driver of a card that nothing is known of', async () => {
+    const asked = question(await makeSystemDisk())
+    await expect(planRepair('bring-network-driver', asked)).rejects.toThrow(/not known which driver/)
   })
 })
 
@@ -522,7 +583,7 @@ describe('a repair', () => {
 
   it.each([
     ['of values in a hive', 'point-store', BROKEN_DISKS[0][5], {}],
-    ['that makes a file', 'bring-driver', async () => {}, { drivers: ['trmst9'], packages: GIVEN_OUT }],
+    ['that makes a file', 'bring-driver', async () => {}, { drivers: ['trmst9'], driverFolder: GIVEN_OUT }],
   ])(
     '%s, cut off at any write, leaves the drive as it was once that is settled',
     async (_what, name, spoiled, more) => {

@@ -1,4 +1,5 @@
 import { z } from 'zod'
+import { DeviceIdSchema } from '../drivers/device'
 import { line } from '../words-schema'
 import { DRIVERS_OF } from '../survey/known-systems'
 import { LinkIdSchema } from './links'
@@ -45,6 +46,8 @@ export const SlotSchema = z.object({
     .max(2),
   /** Drivers that serve its controller, by their service names; the usual ones of its protocol where none is named. */
   drivers: z.array(line().min(1).max(40)).max(8).optional(),
+  /** What its controller says that it is. */
+  deviceId: DeviceIdSchema.optional(),
 })
 export type Slot = z.infer<typeof SlotSchema>
 

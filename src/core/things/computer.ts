@@ -1,6 +1,7 @@
 import { z } from 'zod'
 import { line } from '../words-schema'
 import { FirmwareSchema } from '../boot/types'
+import { DeviceIdSchema } from '../drivers/device'
 import { SlotSchema } from './bodies'
 import { ChassisSchema } from './chassis'
 import { NetworkLinkSchema, SocketSchema } from './links'
@@ -10,6 +11,10 @@ export const NetworkCardSchema = z.object({
   link: NetworkLinkSchema,
   /** A fixed address, when it has one. */
   address: line().max(45).nullable().default(null),
+  /** Drivers that serve it, by their service names, where no system has one by itself. */
+  drivers: z.array(line().min(1).max(40)).max(8).optional(),
+  /** What it says that it is. */
+  deviceId: DeviceIdSchema.optional(),
   /** Of a virtual machine: it does not hang at the network. */
   unplugged: z.boolean().optional(),
   /** Of a virtual machine: the VLAN that it is in. */

@@ -19,6 +19,8 @@ export interface SlotFields {
   pcieLink: LinkId
   /** Service names of the drivers that serve its controller, with commas between; empty for the usual ones. */
   drivers: string
+  /** What its controller says that it is; empty where that is not known. */
+  deviceId: string
 }
 
 export const NEW_SLOT: SlotFields = {
@@ -31,6 +33,7 @@ export const NEW_SLOT: SlotFields = {
   sataLink: 'sata-6',
   pcieLink: 'pcie-3x4',
   drivers: '',
+  deviceId: '',
 }
 
 /** A slot as the fields of a form. */
@@ -49,16 +52,13 @@ export function slotFields(slot: Slot): SlotFields {
     sataLink: link('SATA') ?? NEW_SLOT.sataLink,
     pcieLink: link('PCIe') ?? NEW_SLOT.pcieLink,
     drivers: (slot.drivers ?? []).join(', '),
+    deviceId: slot.deviceId ?? '',
   }
 }
 
 /** The slot that the fields of a form describe. What is wrong in it is found where it is stored. */
 export function slotOf(fields: SlotFields): Slot {
   const { id, form, sizes, key, family, protocols, sataLink, pcieLink } = fields
-  const drivers = fields.drivers
-    .split(',')
-    .map((name) => name.trim())
-    .filter(Boolean)
   const speaks: Slot['speaks'] =
     protocols === 'eMMC'
       ? [{ protocol: 'eMMC', link: 'emmc-hs400' }]
@@ -67,7 +67,17 @@ export function slotOf(fields: SlotFields): Slot {
           ...(protocols === 'SATA' ? [] : [{ protocol: 'PCIe' as const, link: pcieLink }]),
         ]
   const takes = takesOf(form, sizes, key, family)
-  return { id: id.trim(), takes, speaks, ...(drivers.length > 0 ? { drivers } : {}) }
+  return { id: id.trim(), takes, speaks, ...deviceOf(fields) }
+}
+
+/** Which drivers serve a device and what it says that it is, of what was typed; what was left empty is not known. */
+export function deviceOf(typed: { drivers: string; deviceId: string }): Pick<Slot, 'drivers' | 'deviceId'> {
+  const drivers = typed.drivers
+    .split(',')
+    .map((name) => name.trim())
+    .filter(Boolean)
+  const deviceId = typed.deviceId.trim().toUpperCase()
+  return { ...(drivers.length > 0 ? { drivers } : {}), ...(deviceId === '' ? {} : { deviceId }) }
 }
 
 function takesOf(form: SlotForm, sizes: string[], key: 'B' | 'M', family: string): Opening[] {

@@ -2,8 +2,8 @@
 
 import { useFieldArray, useForm, useWatch } from 'react-hook-form'
 import { GIB } from '@/core/bytes/size'
-import type { Computer } from '@/core/things/computer'
-import { slotFields, type SlotFields, slotOf } from '@/core/things/fields'
+import type { Computer, NetworkCard } from '@/core/things/computer'
+import { deviceOf, slotFields, type SlotFields, slotOf } from '@/core/things/fields'
 import { LINKS, type Socket } from '@/core/things/links'
 import { useActions } from '@/ui/frame/actions'
 import { Button } from '@/ui/shared/button'
@@ -31,7 +31,7 @@ interface ComputerFields {
   slots: SlotFields[]
   homeSlot: string
   sockets: Socket[]
-  networkCards: { name: string; link: 'ethernet-100' | 'ethernet-1'; address: string }[]
+  networkCards: { name: string; link: NetworkCard['link']; address: string; drivers: string; deviceId: string }[]
   battery: string
   kind: Computer['chassis']['kind']
   hasBattery: boolean
@@ -52,7 +52,12 @@ function fieldsOf(name: string, computer: ComputerModel): ComputerFields {
     slots: computer.slots.map(slotFields),
     homeSlot: computer.homeSlot,
     sockets: computer.sockets.map((s) => ({ ...s })),
-    networkCards: computer.networkCards.map((c) => ({ ...c, address: c.address ?? '' })),
+    networkCards: computer.networkCards.map((c) => ({
+      ...c,
+      address: c.address ?? '',
+      drivers: (c.drivers ?? []).join(', '),
+      deviceId: c.deviceId ?? '',
+    })),
     battery: computer.batteryPercent === null ? '' : String(computer.batteryPercent),
     kind: computer.chassis.kind,
     hasBattery: computer.chassis.hasBattery,
@@ -94,7 +99,11 @@ export function ComputerDialog({ computer, models, onClose }: ComputerDialogProp
       slots: f.slots.map(slotOf),
       homeSlot: f.slots.some((s) => s.id.trim() === f.homeSlot) ? f.homeSlot : (f.slots[0]?.id.trim() ?? ''),
       sockets: f.sockets,
-      networkCards: f.networkCards.map((c) => ({ ...c, address: c.address.trim() || null })),
+      networkCards: f.networkCards.map(({ drivers, deviceId, ...c }) => ({
+        ...c,
+        address: c.address.trim() || null,
+        ...deviceOf({ drivers, deviceId }),
+      })),
       batteryPercent: f.battery.trim() === '' ? null : Number(f.battery),
       chassis: {
         kind: f.kind,
@@ -181,7 +190,7 @@ export function ComputerDialog({ computer, models, onClose }: ComputerDialogProp
         <Part title="Network cards">
           <div className="space-y-2">
             {cards.fields.map((field, i) => (
-              <div key={field.id} className="grid grid-cols-[1fr_1fr_1fr_auto] items-end gap-3">
+              <div key={field.id} className="grid items-end gap-3 sm:grid-cols-3">
                 <TextField label="Name" {...register(`networkCards.${i}.name`)} />
                 <ChoiceField label="Speed" {...register(`networkCards.${i}.link`)}>
                   {(['ethernet-1', 'ethernet-100'] as const).map((link) => (
@@ -191,12 +200,23 @@ export function ComputerDialog({ computer, models, onClose }: ComputerDialogProp
                   ))}
                 </ChoiceField>
                 <TextField label="Fixed address" {...register(`networkCards.${i}.address`)} />
+                <TextField label="Driver, where no system has it" {...register(`networkCards.${i}.drivers`)} />
+                <TextField
+                  label="Device id, if known"
+                  placeholder="PCI\VEN_1F5C&DEV_2201"
+                  {...register(`networkCards.${i}.deviceId`)}
+                />
                 <Button small className="mb-1.5" onClick={() => cards.remove(i)}>
                   Take away
                 </Button>
               </div>
             ))}
-            <Button small onClick={() => cards.append({ name: 'Ethernet', link: 'ethernet-1', address: '' })}>
+            <Button
+              small
+              onClick={() =>
+                cards.append({ name: 'Ethernet', link: 'ethernet-1', address: '', drivers: '', deviceId: '' })
+              }
+            >
               Add a network card
             </Button>
           </div>

@@ -106,11 +106,18 @@ export function SlotEditor<F extends HasSlots>({ control, register, setValue, wh
                 <LinkChoice label="Link for PCIe drives" links={links.pcie} field={register(at(i, 'pcieLink'))} />
               )}
               {what === 'slot' && (
-                <TextField
-                  label="Driver, where it is no usual one"
-                  placeholder="storahci"
-                  {...register(at(i, 'drivers'))}
-                />
+                <>
+                  <TextField
+                    label="Driver, where it is no usual one"
+                    placeholder="storahci"
+                    {...register(at(i, 'drivers'))}
+                  />
+                  <TextField
+                    label="Device id of its controller, if known"
+                    placeholder="PCI\VEN_1F5C&DEV_09A1"
+                    {...register(at(i, 'deviceId'))}
+                  />
+                </>
               )}
             </div>
             {slots.fields.length > 1 && (

@@ -4,6 +4,7 @@ import { useState } from 'react'
 import { clsx } from 'clsx'
 import { ChevronDown } from 'lucide-react'
 import { formatRate, formatSize } from '@/core/bytes/size'
+import type { Finding } from '@/core/findings'
 import type { CourseStop } from '@/core/route/course'
 import { formatRange } from '@/core/route/timing'
 import type { Plan, Transfer } from '@/core/route/types'
@@ -15,6 +16,7 @@ import { AsideBlock, Stage } from '@/ui/frame/stage'
 import { Button } from '@/ui/shared/button'
 import { Callout } from '@/ui/shared/callout'
 import { Facts } from '@/ui/shared/facts'
+import { FindingList } from '@/ui/shared/finding-list'
 import { type PlanTrouble, TroubleNote } from './trouble-note'
 import { Course } from './course'
 
@@ -44,6 +46,8 @@ interface RouteView {
   readonly alone: boolean
   /** The old drive stays in the computer beside the new one. */
   readonly stays: boolean
+  /** What another computer needs to start the system; null where nothing is known to be. */
+  readonly needs: { readonly computer: string; readonly findings: readonly Finding[] } | null
 }
 
 /** How many kinds of routes are drawn in full; the others show when they are chosen. */
@@ -109,6 +113,12 @@ export function RouteStation({ moveId, view }: { moveId: string; view: RouteView
         <div className="mb-4">
           <Callout>This route is planned, but cannot be carried out here: {lower(view.obstacle)}</Callout>
         </div>
+      )}
+      {view.needs && (
+        <section className="panel mb-4 p-4" data-testid="needs">
+          <h2 className="mb-2 font-bold">What the {view.needs.computer} needs</h2>
+          <FindingList findings={view.needs.findings} />
+        </section>
       )}
       <ul className="space-y-3.5" data-testid="plans">
         {groups.map((group, i) => (

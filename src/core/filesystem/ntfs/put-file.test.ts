@@ -62,6 +62,23 @@ describe('a file that is put onto an NTFS volume', () => {
     await expectConsistent(device)
   })
 
+  it('is there in directories that are made with it, where that was asked for', async () => {
+    const device = new OverlayDevice(base)
+    const files: Written[] = []
+    for (let i = 0; i < 12; i++) {
+      const folder = `/Windows/System32/kept apart/package ${i % 3}`
+      const file = { path: `${folder}/part ${i}.sys`, content: content(i * 900, i) }
+      await expect(putNtfsFile(new OverlayDevice(base), file.path, file.content, NOW)).rejects.toThrow(/no directory/)
+      await putNtfsFile(device, file.path, file.content, NOW, { directories: true })
+      files.push(file)
+    }
+    await expectFiles(device, [...before, ...files])
+    await expectConsistent(device)
+    // A file is no directory, whatever is asked.
+    const within = putNtfsFile(device, `${files[0].path}/x`, content(9, 1), NOW, { directories: true })
+    await expect(within).rejects.toThrow(/no directory/)
+  })
+
   it('finds records where the file table has none left, and room for a larger index', async () => {
     const device = new OverlayDevice(base)
     const files: Written[] = []

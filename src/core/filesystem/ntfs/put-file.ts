@@ -19,6 +19,7 @@ import {
   INDEX_ENTRY,
   INDEX_ROOT,
   RECORD_IN_USE,
+  RECORD_IS_DIRECTORY,
   RECORDS,
   recordOf,
   STANDARD_INFORMATION,
@@ -45,12 +46,19 @@ const RESIDENT_LIMIT = 400
 const ROOT_ROOMS = [400, 200, INDEX_ENTRY.size + 8]
 
 /**
- * Gives a file of an NTFS volume this content, in place of what it held, or makes it in a directory that is there. The
- * map of clusters, the file table with its mirror and the directory's index follow. `time` is in 100 ns steps since
- * 1601. Rejects with CoreError where the volume is not clean, has no room or keeps the file in a way that is not
- * changed here; nothing is written then but what a caller's overlay forgets.
+ * Gives a file of an NTFS volume this content, in place of what it held, or makes it in a directory that is there, or in
+ * one that is made with it where `directories` says so. The map of clusters, the file table with its mirror and the
+ * directory's index follow. `time` is in 100 ns steps since 1601. Rejects with CoreError where the volume is not clean,
+ * has no room or keeps the file in a way that is not changed here; nothing is written then but what a caller's overlay
+ * forgets.
  */
-export async function putNtfsFile(device: BlockDevice, path: string, content: Uint8Array, time: bigint): Promise<void> {
+export async function putNtfsFile(
+  device: BlockDevice,
+  path: string,
+  content: Uint8Array,
+  time: bigint,
+  { directories = false }: { readonly directories?: boolean } = {},
+): Promise<void> {
   const writer = await NtfsWriter.open(device, time)
   const names = splitPath(path)
   const name = names.pop()
@@ -58,8 +66,9 @@ export async function putNtfsFile(device: BlockDevice, path: string, content: Ui
   let directory: number = RECORDS.root
   for (const part of names) {
     const there = await writer.find(directory, part)
-    if (!there?.isDirectory) throw new CoreError(`${path} cannot be made: there is no directory ${part}.`)
-    directory = there.record
+    if (!there && directories) directory = await writer.makeDirectory(directory, part)
+    else if (there?.isDirectory) directory = there.record
+    else throw new CoreError(`${path} cannot be made: there is no directory ${part}.`)
   }
   const there = await writer.find(directory, name)
   if (there?.isDirectory) throw new CoreError(`${path} is a directory, not a file.`)
@@ -143,26 +152,48 @@ export class NtfsWriter {
 
   /** Makes a file of this content, or one with clusters for so many bytes that hold what they held. */
   async make(directory: number, name: string, content: Uint8Array | number): Promise<void> {
-    expectFileName(name)
+    const { raw, allocatedSize } = await this.dataAttribute(content, 2)
+    const dataSize = typeof content === 'number' ? content : content.length
+    await this.makeRecord(directory, { name, allocatedSize, dataSize, isDirectory: false }, raw)
+  }
+
+  /** Makes a directory with nothing in it; returns the number of its record. */
+  async makeDirectory(directory: number, name: string): Promise<number> {
+    const root = (await this.wholeRecord(directory)).attributes.find(
+      (a) => a.type === ATTRIBUTE_TYPES.indexRoot && a.name === '$I30',
+    )
+    if (!root?.value) throw new NotSupported(`${name} cannot be made in what is no directory.`)
+    const { rootNode } = buildIndex([], 0, 1, ROOT_ROOMS[0])
+    // Its index is kept as that of the directory that it is made in.
+    const value = concatBytes([root.value.subarray(0, INDEX_ROOT.size), rootNode])
+    const index = residentAttribute({ type: ATTRIBUTE_TYPES.indexRoot, name: '$I30', id: 2 }, value)
+    return this.makeRecord(directory, { name, allocatedSize: 0, dataSize: 0, isDirectory: true }, index)
+  }
+
+  private async makeRecord(
+    directory: number,
+    named: { name: string; allocatedSize: number; dataSize: number; isDirectory: boolean },
+    last: Uint8Array,
+  ): Promise<number> {
+    expectFileName(named.name)
     const table = await FileTable.open(this.edit())
     const { number, sequence } = await table.takeRecord()
     await table.save()
     const parent = await this.wholeRecord(directory)
-    const { raw, allocatedSize } = await this.dataAttribute(content, 2)
-    const dataSize = typeof content === 'number' ? content : content.length
-    const named = { allocatedSize, dataSize, isDirectory: false, time: this.time }
-    const key = fileNameValue({ parent: referenceTo(parent), name, ...named })
+    const key = fileNameValue({ parent: referenceTo(parent), time: this.time, ...named })
     const attributes = [
       residentAttribute({ type: ATTRIBUTE_TYPES.standardInformation, id: 0 }, this.standardOf(parent)),
       residentAttribute({ type: ATTRIBUTE_TYPES.fileName, id: 1 }, key, true),
       ...(rightsOf(parent) === undefined
         ? [residentAttribute({ type: ATTRIBUTE_TYPES.securityDescriptor, id: 3 }, FOR_EVERYONE)]
         : []),
-      raw,
+      last,
     ]
-    const values = { number, sequence, links: 1, flags: RECORD_IN_USE, nextId: 4 }
+    const flags = RECORD_IN_USE | (named.isDirectory ? RECORD_IS_DIRECTORY : 0)
+    const values = { number, sequence, links: 1, flags, nextId: 4 }
     await this.table.write(number, buildRecord(this.volume.geometry.recordSize, values, attributes))
     await this.enter(directory, indexEntry((BigInt(sequence) << 48n) | BigInt(number), key))
+    return number
   }
 
   /** Gives a file another name and length; the clusters behind that are free again. */

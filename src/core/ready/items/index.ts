@@ -1,4 +1,4 @@
-import type { ReadyFacts, ReadyItem, ReadyKind, Acknowledgement } from '../port'
+import type { Acknowledgement, ReadyFacts, ReadyGoal, ReadyItem, ReadyKind } from '../port'
 import { adapters } from './adapters'
 import { address } from './address'
 import { asleep } from './asleep'
@@ -17,12 +17,14 @@ import { machine } from './machine'
 import { mains } from './mains'
 import { maps } from './maps'
 import { network } from './network'
+import { networkDriver } from './network-driver'
 import { notRunning } from './not-running'
 import { notYet } from './not-yet'
 import { programs } from './programs'
 import { readBack } from './read-back'
 import { readable } from './readable'
 import { routeHolds } from './route-holds'
+import { signer } from './signer'
 import { sleep } from './sleep'
 import { snapshot } from './snapshot'
 import { storageDriver } from './storage-driver'
@@ -40,6 +42,8 @@ const KINDS: readonly ReadyKind[] = [
   asleep,
   tableKind,
   storageDriver,
+  networkDriver,
+  signer,
   machine,
   generalised,
   notRunning,
@@ -79,6 +83,11 @@ function overridden(item: ReadyItem, given: Acknowledgement | undefined): ReadyI
     how: undefined,
     action: undefined,
   }
+}
+
+/** What a computer needs to start a system that comes to it, of the kinds that can be told before anything is copied. */
+export function needsOf(goal: ReadyGoal | undefined): ReadyItem[] {
+  return [storageDriver, networkDriver, signer].flatMap((kind) => kind({ goal }))
 }
 
 /** How many things still stand in the way. */

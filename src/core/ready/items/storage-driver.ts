@@ -1,8 +1,8 @@
 import { isEarly, isThere } from '../../drivers/installed'
-import type { ReadyItem, ReadyKind } from '../port'
+import type { NeedKind, ReadyItem } from '../port'
 
 /** Another computer has another controller, and a system without its driver does not find its own volume. */
-export const storageDriver: ReadyKind = ({ goal }) => {
+export const storageDriver: NeedKind = ({ goal }) => {
   if (goal?.kind !== 'other-computer') return []
   const { name, drivers, installed, atHand } = goal
   const item = (rest: Pick<ReadyItem, 'state' | 'title' | 'why'> & Partial<ReadyItem>): ReadyItem[] => [

@@ -24,6 +24,7 @@ import { changeComputer, driveBytes } from '../../world'
 import { benchNow } from '../../world/clock'
 import { attach, attachedNow } from '../../world/computers/attach'
 import { withStickDrivers } from '../../world/stick'
+import { knownCard } from '../../moves/goal'
 import { trialComputer } from './computer'
 import { INTERFACE_OF_CARD, oldAddress } from './old-address'
 
@@ -68,15 +69,18 @@ function namesOffered(move: Move): readonly string[] {
   return first ? ['boot-entry', ...failed.filter((n) => n !== 'boot-entry')] : failed
 }
 
-/** What may be tidied on a drive that starts, in this order. */
-const TIDYING = ['volume-size', 'old-letters', 'old-devices']
+/** What may be tidied on a drive that starts, in this order, and of these what only another computer asks for. */
+const TIDYING = ['volume-size', 'old-letters', 'bring-network-driver', 'old-devices']
+const OF_ANOTHER_COMPUTER = ['bring-network-driver', 'old-devices']
+/** Repairs that bring in something from the driver folder of the stick. */
+const BRINGING = ['bring-driver', 'bring-network-driver']
 
 /** What would make a drive that starts tidier; nothing of what it needs not. Nothing is written. */
 export async function offeredTidying(move: Move): Promise<OfferedRepair[]> {
   const target = repairable(move)
   if (!target || repairWaits(move)) return []
   const goesElsewhere = move.brief.targetComputerId !== null || move.brief.toVirtualMachine
-  const names = goesElsewhere ? TIDYING : TIDYING.filter((n) => n !== 'old-devices')
+  const names = goesElsewhere ? TIDYING : TIDYING.filter((n) => !OF_ANOTHER_COMPUTER.includes(n))
   const opened = await openToLook(driveBytes(target))
   try {
     const offered: OfferedRepair[] = []
@@ -244,15 +248,16 @@ async function planFor(move: Move, target: Drive, device: BlockDevice, name: str
     mode: firmware.mode,
     firmware,
     ...(name === 'boot-entry' ? { seat: await seatOf(move, target) } : {}),
-    drivers: driversOf(move, target),
+    ...controllerOf(move, target),
+    ...cardsOf(move),
     time: fileTime(await benchNow()),
     chance: randomBytes(16),
     moved: movedVolumesOf(move),
     ...(name === 'card-address' ? await cardOf(move) : {}),
     ...(kept ? { startCode: { first: fromBase64(kept.first), gap: fromBase64(kept.gap) } } : {}),
   }
-  if (name !== 'bring-driver') return planRepair(name, question)
-  return withStickDrivers(move.bench, (packages) => planRepair(name, { ...question, packages }))
+  if (!BRINGING.includes(name)) return planRepair(name, question)
+  return withStickDrivers(move.bench, (driverFolder) => planRepair(name, { ...question, driverFolder }))
 }
 
 /** Where the new drive sits in the computer, and which partitions the other drives in it have. */
@@ -275,10 +280,15 @@ async function cardOf(move: Move) {
   return address ? { card: { address, interfaceId: INTERFACE_OF_CARD } } : {}
 }
 
-/** Drivers that serve the controller at which a drive sits. */
-function driversOf(move: Move, { place, protocol }: Drive): readonly string[] {
+/** The controller at which a drive sits: what serves it, and what it says that it is. */
+function controllerOf(move: Move, { place, protocol }: Drive) {
   const slot = place.kind === 'slot' ? trialComputer(move).slots.find((s) => s.id === place.slot) : undefined
-  return driversAt(slot, { protocol })
+  return { drivers: driversAt(slot, { protocol }), controllerId: slot?.deviceId }
+}
+
+function cardsOf(move: Move) {
+  const card = knownCard(trialComputer(move))
+  return card ? { cards: [card] } : {}
 }
 
 async function onTarget<T>(target: Drive, work: (device: BlockDevice) => Promise<T>): Promise<T> {

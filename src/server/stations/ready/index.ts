@@ -5,19 +5,16 @@ import { type CopyChoices, CopyChoicesChangeSchema, CopyChoicesSchema } from '@/
 import { SliceDevice } from '@/core/block/slice'
 import { type PutPlan, putOf } from '@/core/copy/put-volume'
 import { toHex } from '@/core/digest'
-import { driversOn } from '@/core/drivers/on-drive'
 import { movedPartitions } from '@/core/fit/ends'
 import type { Layout } from '@/core/fit/types'
 import { openCount, readyItems } from '@/core/ready/items'
-import type { FurtherTarget, ReadyFacts, ReadyGoal, ReadyItem, Acknowledgement } from '@/core/ready/port'
+import type { FurtherTarget, Acknowledgement, ReadyFacts, ReadyItem } from '@/core/ready/port'
 import { whyItFails } from '@/core/route/play'
 import { legSeconds } from '@/core/route/timing'
 import { readMarker } from '@/core/survey/marker'
 import { fingerprintOf } from '@/core/survey/survey'
 import type { DriveSurvey } from '@/core/survey/types'
-import { isHost } from '@/core/things/accessory'
 import { berthOf, placeKey } from '@/core/things/bench'
-import { driversAt } from '@/core/things/bodies'
 import type { Computer } from '@/core/things/computer'
 import { type Drive, driveName } from '@/core/things/drive'
 import { sha256 } from '@/host/sha256'
@@ -28,6 +25,7 @@ import { Refusal } from '../../ground/refusals'
 import { clockTime, dayWords } from '../../ground/words'
 import { saveStationResults, loadMove, type Move, obstacleOf, hasOwnIdentity } from '../../moves'
 import { latestCopy } from '../../moves/copies'
+import { goalOf } from '../../moves/goal'
 import { copyNote, givenImage, type LegNow, loadLeg, type Progress, progressOf } from '../../moves/legs'
 import { driveOf, driveUnder, hostFileOf, type Medium, mediumPlate, mediumWords, withMedium } from '../../moves/media'
 import { type LogWords, note } from '../../moves/logbook'
@@ -38,7 +36,6 @@ import { reservedDrives } from '../../moves/reserved-drives'
 import { changeComputer, withDrive } from '../../world'
 import { benchNow } from '../../world/clock'
 import { knownOf } from '../../world/known'
-import { withStickDrivers } from '../../world/stick'
 
 /** The list as the facts are this moment. */
 export interface ReadyState {
@@ -239,31 +236,6 @@ function adapterOf(drive: Drive | undefined, bench: Move['bench'], seconds: numb
 function startsInOf({ goal }: Move, { transfer, layout, last }: Looked): Pick<ReadyFacts, 'startsIn'> {
   if (!goal || goal.virtual || !last || !layout || transfer.pair !== 0) return {}
   return { startsIn: { name: goal.name, mode: goal.firmware.mode, table: layout.scheme } }
-}
-
-/** Where the system will live, and what of its drivers serves there. */
-async function goalOf(move: Move): Promise<ReadyGoal | undefined> {
-  const { brief, bench, goal, pairs, row } = move
-  if (brief.toVirtualMachine) {
-    const host = bench.accessories.find(isHost)
-    const { reasons = [], obstacles = [] } = row.route?.machine ?? {}
-    return { kind: 'virtual-machine', hostName: host?.name ?? 'host', reasons, obstacles }
-  }
-  const [{ source, target }] = pairs
-  if (!goal || !target) return undefined
-  const slot = goal.slots.find((s) => s.id === goal.homeSlot)
-  const drivers = driversAt(slot, target)
-  const installed = await withDrive(source, (device) => driversOn(device, row.survey!.pairs[0].source, drivers))
-  const atHand = await withStickDrivers(bench, async (packages = []) =>
-    packages.find((p) => drivers.some((name) => name.toLowerCase() === p.service.toLowerCase())),
-  )
-  return {
-    kind: 'other-computer',
-    name: goal.name,
-    drivers,
-    installed,
-    ...(atHand ? { atHand: { service: atHand.service, name: atHand.name, folder: atHand.folder } } : {}),
-  }
 }
 
 const UNTOUCHED: z.infer<typeof ReadyResultSchema> = ReadyResultSchema.parse({ whenDone: 'stay' })

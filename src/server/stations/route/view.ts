@@ -1,9 +1,23 @@
+import type { Finding } from '@/core/findings'
+import { needsOf } from '@/core/ready/items'
 import { courseOf } from '@/core/route/course'
 import { ORDER_RULE } from '@/core/route/judge'
-import { movesAlone, oldDriveStays } from '../../moves'
+import { type Move, movesAlone, oldDriveStays } from '../../moves'
+import { goalOf } from '../../moves/goal'
 import type { MovePage } from '../../moves/page'
 import { notYet, sharedDrives } from '../../moves/question'
 import { routesOf } from '.'
+
+/** What the computer that the system goes to needs, before anything is copied. */
+async function needsFound(move: Move): Promise<{ computer: string; findings: Finding[] } | null> {
+  if (!move.goal || move.goal.virtual) return null
+  const findings = needsOf(await goalOf(move)).map(({ id, state, title, why }): Finding => ({
+    code: id,
+    severity: state === 'settled' ? 'note' : 'caution',
+    sentence: state === 'settled' ? `${title}: ${why}.` : `${title} ${why}`,
+  }))
+  return findings.length > 0 ? { computer: move.goal.name, findings } : null
+}
 
 export async function routeView({ move, progress, obstacle, trouble }: MovePage) {
   const { plans, obstacles, openings } = await routesOf(move)
@@ -46,5 +60,6 @@ export async function routeView({ move, progress, obstacle, trouble }: MovePage)
     toVirtualMachine: move.brief.toVirtualMachine,
     alone: movesAlone(move),
     stays: oldDriveStays(move),
+    needs: await needsFound(move),
   }
 }
