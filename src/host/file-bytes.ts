@@ -4,7 +4,7 @@ import { writeByThread } from './write-threads'
 /**
  * Bytes of one call. For long ones a host keeps its copy of a file in large stretches, which it first has to find: where
  * they begin at round places that takes longer than the copying, and for writing more than for reading. Much shorter
- * ones cost more in calls.
+ * ones cost more in calls. Each ends at a round place, so that the stretches are as long as they can be.
  */
 const READ_BYTES = 512 * 1024
 const WRITE_BYTES = 128 * 1024
@@ -41,7 +41,7 @@ export async function writeFileBytes(
     return writing.finally(() => all.delete(writing))
   }
   for (let done = 0; done < from.length;) {
-    const length = Math.min(WRITE_BYTES, from.length - done)
+    const length = Math.min(WRITE_BYTES - ((offset + done) % WRITE_BYTES), from.length - done)
     done += (await file.write(from, done, length, offset + done)).bytesWritten
   }
 }

@@ -3,7 +3,7 @@ import { Worker } from 'node:worker_threads'
 /** So many writes can be under way at once: a copy onto several drives waits for the slowest, and not for their sum. */
 const MOST_THREADS = 4
 
-/** Bytes of memory that threads share, written by one of them. `length`: of one call. */
+/** Bytes of memory that threads share, written by one of them. `length`: of one call, which ends at a multiple of it. */
 interface Order {
   readonly descriptor: number
   readonly offset: number
@@ -20,8 +20,10 @@ const THREAD = `
   const { writeSync } = require('node:fs')
   parentPort.on('message', ({ descriptor, offset, bytes, length }) => {
     try {
-      for (let done = 0; done < bytes.length; )
-        done += writeSync(descriptor, bytes, done, Math.min(length, bytes.length - done), offset + done)
+      for (let done = 0; done < bytes.length; ) {
+        const most = length - ((offset + done) % length)
+        done += writeSync(descriptor, bytes, done, Math.min(most, bytes.length - done), offset + done)
+      }
       parentPort.postMessage({ ok: true })
     } catch ({ code, message }) {
       parentPort.postMessage({ ok: false, code, message })
