@@ -111,6 +111,8 @@ export type ReadyGoal =
         readonly installed?: readonly InstalledDriver[]
         readonly atHand?: DriverAtHand
       }
+      /** How its firmware starts, and the kind of table that the old drive has. */
+      readonly firmware?: { readonly mode: 'uefi' | 'bios'; readonly scheme: 'gpt' | 'mbr' }
       /** What its Secure Boot will make of the system's loader; absent where it does not ask, or there is none. */
       readonly loader?: { readonly path: string; readonly judgement: Judgement }
     }

@@ -368,6 +368,16 @@ describe('the list of a move to another computer', () => {
     expect(needsOf(undefined)).toEqual([])
   })
 
+  it.each([
+    ['uefi', 'mbr', 'settled'],
+    ['bios', 'gpt', 'open'],
+    ['uefi', 'gpt', undefined],
+    ['bios', 'mbr', undefined],
+  ] as const)('that starts by %s is told before a route is taken what an old %s comes to', (mode, scheme, state) => {
+    const [first] = needsOf({ ...goal, atHand, firmware: { mode, scheme } })
+    expect(first.id === 'firmware-kind' ? first.state : undefined).toBe(state)
+  })
+
   it('asks what becomes of what belongs to the old one, unless the system was made ready for that', () => {
     const facts = { ...settled, goal: { ...goal, atHand } }
     const of = (f: ReadyFacts) => readyItems(f).find((i) => i.id === 'generalised')

@@ -56,6 +56,9 @@ export async function goalOf(move: Move): Promise<ReadyGoal | undefined> {
               },
             }
           : {}),
+        ...(survey.scheme === 'gpt' || survey.scheme === 'mbr'
+          ? { firmware: { mode: firmware.mode, scheme: survey.scheme } }
+          : {}),
         ...(loader ? { loader: { path: loader.path, judgement: judgeSignature(firmware, loader.signature) } } : {}),
       }
     }),

@@ -74,6 +74,9 @@ export function RouteStation({ moveId, view }: { moveId: string; view: RouteView
   }
   const groups = grouped(plans)
   const isTaken = taken === plan.id
+  const needs = view.needs && <Needs {...view.needs} />
+  // What is at hand already is told after the ways.
+  const missing = view.needs?.findings.some((f) => f.severity !== 'note') === true
   return (
     <Stage
       {...wordsOf(
@@ -114,12 +117,7 @@ export function RouteStation({ moveId, view }: { moveId: string; view: RouteView
           <Callout>This route is planned, but cannot be carried out here: {lower(view.obstacle)}</Callout>
         </div>
       )}
-      {view.needs && (
-        <section className="panel mb-4 p-4" data-testid="needs">
-          <h2 className="mb-2 font-bold">What the {view.needs.computer} needs</h2>
-          <FindingList findings={view.needs.findings} />
-        </section>
-      )}
+      {missing && <div className="mb-4">{needs}</div>}
       <ul className="space-y-3.5" data-testid="plans">
         {groups.map((group, i) => (
           <li key={group[0].title}>
@@ -133,6 +131,7 @@ export function RouteStation({ moveId, view }: { moveId: string; view: RouteView
           </li>
         ))}
       </ul>
+      {needs && !missing && <div className="mt-5">{needs}</div>}
       <p className="mt-3 text-[13px] text-ink-soft">
         <span className="font-semibold">The order:</span> {view.rule}
       </p>
@@ -375,4 +374,14 @@ function NotHere({ view }: { view: RouteView }) {
 /** A sentence that goes on after a colon; names and abbreviations keep their capitals. */
 function lower(text: string): string {
   return /^[A-Z][a-z]/.test(text) ? lowerFirst(text) : text
+}
+
+/** What another computer needs to start the system. */
+function Needs({ computer, findings }: NonNullable<RouteView['needs']>) {
+  return (
+    <section className="panel p-4" data-testid="needs">
+      <h2 className="mb-2 font-bold">What the {computer} needs</h2>
+      <FindingList findings={findings} />
+    </section>
+  )
 }

@@ -7,6 +7,7 @@ import { clean } from './clean'
 import { connection } from './connection'
 import { erased } from './erased'
 import { failing } from './failing'
+import { firmwareKind } from './firmware-kind'
 import { further } from './further'
 import { generalised } from './generalised'
 import { handsFirst } from './hands-first'
@@ -87,7 +88,7 @@ function overridden(item: ReadyItem, given: Acknowledgement | undefined): ReadyI
 
 /** What a computer needs to start a system that comes to it, of the kinds that can be told before anything is copied. */
 export function needsOf(goal: ReadyGoal | undefined): ReadyItem[] {
-  return [storageDriver, networkDriver, signer].flatMap((kind) => kind({ goal }))
+  return [firmwareKind, storageDriver, networkDriver, signer].flatMap((kind) => kind({ goal }))
 }
 
 /** How many things still stand in the way. */
