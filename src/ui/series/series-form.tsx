@@ -5,6 +5,7 @@ import { useState } from 'react'
 import { upperFirst } from '@/core/words'
 import { useAct } from '@/ui/frame/act'
 import { useActions } from '@/ui/frame/actions'
+import { Link } from '@/ui/frame/link'
 import { NextAction } from '@/ui/frame/next-action'
 import { AsideBlock, Stage } from '@/ui/frame/stage'
 import { Button } from '@/ui/shared/button'
@@ -65,9 +66,12 @@ export function SeriesForm({ benchName, images, computers, targets }: SeriesForm
       aside={
         <AsideBlock title="What comes of it">
           <p className="text-[13.5px] text-ink-soft">
-            Every drive is made from one image; of a drive one is captured first. A move for each computer, on the bench{' '}
-            {benchName}. As many drives are written at once as there are bays; the next one is asked for as soon as a
-            bay is free.
+            Every drive is made from one image; of a drive one is{' '}
+            <Link href="/images" className="underline underline-offset-2">
+              captured first
+            </Link>
+            . A move for each computer, on the bench {benchName}. As many drives are written at once as there are bays;
+            the next one is asked for as soon as a bay is free.
           </p>
         </AsideBlock>
       }
