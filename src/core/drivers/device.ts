@@ -24,10 +24,12 @@ export interface WantedDriver {
   readonly drivers: readonly string[]
 }
 
-/** A setup information file may name a device more broadly than it does itself: without its board or its revision. */
-export function servesDevice(hardwareIds: readonly string[], deviceId: string): boolean {
-  const own = deviceId.toUpperCase()
-  return hardwareIds.some((id) => own === id.toUpperCase() || own.startsWith(`${id.toUpperCase()}&`))
+/** Those of some ids that name a device. They may do so more broadly than it does itself: without its board or its revision. */
+export function idsServing(hardwareIds: readonly string[], deviceId: string): string[] {
+  const [vendor, device, ...more] = deviceId.toUpperCase().split('&')
+  const broad = [vendor, `${vendor}&${device}`]
+  const own = [...broad, ...more.map((part) => `${broad[1]}&${part}`), deviceId.toUpperCase()]
+  return hardwareIds.filter((id) => own.includes(id.toUpperCase()))
 }
 
 /** The driver for a device among those of a folder: by what the device says that it is, or else by a known name. */
@@ -39,6 +41,6 @@ export function packageFor(
   const ofKind = packages.filter((p) => p.kind === kind)
   const isNamed = ({ service }: DriverPackage) => drivers.some((name) => name.toLowerCase() === service.toLowerCase())
   if (deviceId === undefined) return ofKind.find(isNamed)
-  const serving = ofKind.filter((p) => servesDevice(p.hardwareIds, deviceId))
+  const serving = ofKind.filter((p) => idsServing(p.hardwareIds, deviceId).length > 0)
   return serving.find(isNamed) ?? serving[0]
 }

@@ -7,7 +7,7 @@ import { formatFat32 } from '../filesystem/fat/format'
 import { pattern, utf8 } from '../testing'
 import { readInf } from './inf'
 import { makeInf } from './make'
-import { packageFor, servesDevice } from './device'
+import { idsServing, packageFor } from './device'
 import { driversIn } from './packages'
 
 const MIB = 1024 * 1024
@@ -95,19 +95,17 @@ describe('a folder of drivers', () => {
       /trmst9\.sys is not beside it/,
     ],
     [
-      'for a printer',
-      {
-        '/drivers/trmst9.inf': utf8(INF.replace('4D36E97B', '4D36E979')),
-        '/drivers/trmst9.sys': pattern(10, 1),
-      },
-      /for no storage controller and no network card/,
-    ],
-    [
       'of a service whose name leads elsewhere',
       { '/drivers/trmst9.inf': utf8(INF.replaceAll('trmst9', '..\\x')), '/drivers/trmst9.sys': pattern(10, 1) },
       /names no driver/,
     ],
     ['that is cut short', { '/drivers/trmst9.inf': utf8(INF.slice(0, 300)) }, /names no driver/],
+    ['that says nothing of itself', { '/drivers/trmst9.inf': utf8('; empty') }, /does not say what it is for/],
+    [
+      'for a printer, which is no matter of this',
+      { '/drivers/p.inf': utf8(INF.replace('4D36E97B', '4D36E979')) },
+      undefined,
+    ],
     ['elsewhere on the stick', { '/trmst9.inf': utf8(INF), '/trmst9.sys': pattern(10, 1) }, undefined],
     ['of nothing', {}, undefined],
   ])('says why it does not use a package %s', async (_what, files, why) => {
@@ -140,7 +138,19 @@ describe('a folder of drivers', () => {
     expect(forId('PCI\\VEN_1F5C&DEV_09A3', ['trmst9'])).toBeUndefined()
     expect(packageFor(packages, 'storage', { drivers: ['TRMST9'] })?.service).toBe('trmst9')
     expect(packageFor(packages, 'network', { drivers: ['trmst9'] })).toBeUndefined()
-    expect(servesDevice(['PCI\\VEN_1F5C&DEV_09A'], 'PCI\\VEN_1F5C&DEV_09A1')).toBe(false)
+  })
+
+  it.each([
+    ['PCI\\VEN_1F5C&DEV_09A1', true],
+    ['pci\\ven_1f5c&dev_09a1&rev_02', true],
+    ['PCI\\VEN_1F5C&DEV_09A1&SUBSYS_00091F5C', true],
+    ['PCI\\VEN_1F5C', true],
+    ['PCI\\VEN_1F5C&DEV_09A', false],
+    ['PCI\\VEN_1F5C&DEV_09A1&REV_03', false],
+    ['PCI\\VEN_1F5C&DEV_09A1&SUBSYS_00091F5C&REV_02&MORE', false],
+    ['', false],
+  ])('that names %j serves a device of that board and revision: %s', (id, serves) => {
+    expect(idsServing([id], 'PCI\\VEN_1F5C&DEV_09A1&SUBSYS_00091F5C&REV_02')).toEqual(serves ? [id] : [])
   })
 
   it('of damaged texts never gives more than what is whole', async () => {

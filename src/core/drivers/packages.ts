@@ -92,7 +92,8 @@ async function packagesOf(
       continue
     }
     const catalogued = catalogue === undefined ? undefined : fileOf(catalogue)
-    const parts = [{ name: inf, path }, driver, ...(catalogued ? [catalogued] : [])]
+    const parts = [{ name: inf, path }, driver]
+    if (catalogued && catalogued.sizeBytes <= MAX_DRIVER_BYTES) parts.push(catalogued)
     whole.push({
       ...one,
       inf,
@@ -101,19 +102,21 @@ async function packagesOf(
       read: (file = driver.name) => files.readFile(parts.find((p) => p.name === file)!.path),
     })
   }
-  return whole.length > 0 ? whole : missing
+  return whole.length > 0 || missing === '' ? whole : missing
 }
 
 type Told = Pick<DriverPackage, 'kind' | 'name' | 'version' | 'service' | 'hardwareIds'> & {
   readonly catalogue?: string
 }
 
-/** The drivers that a setup information file is for, or why it is for none that is of use here. */
+/** The drivers that a setup information file is for, none of another kind of device, or why nothing can be made of it. */
 function toldBy(inf: Inf): Told[] | string {
   const first = (section: string, key: string) =>
     inf.get(section)?.find((l) => l.key.toLowerCase() === key.toLowerCase())?.values
-  const kind = KIND_OF_CLASS[first('version', 'ClassGuid')?.[0]?.toLowerCase() ?? '']
-  if (kind === undefined) return 'it is for no storage controller and no network card'
+  const setupClass = first('version', 'ClassGuid')?.[0]?.toLowerCase()
+  const kind = KIND_OF_CLASS[setupClass ?? '']
+  if (setupClass === undefined) return 'it does not say what it is for'
+  if (kind === undefined) return []
   const found = new Map<string, Told & { hardwareIds: string[] }>()
   for (const { values } of inf.get('manufacturer') ?? []) {
     const [models] = values

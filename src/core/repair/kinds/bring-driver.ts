@@ -1,5 +1,5 @@
 import { groupDigits } from '../../bytes/size'
-import { type DeviceKind, packageFor, type WantedDriver } from '../../drivers/device'
+import { type DeviceKind, idsServing, packageFor, type WantedDriver } from '../../drivers/device'
 import { installedDrivers, isThere, STARTS_EARLY, STARTS_ON_DEMAND } from '../../drivers/installed'
 import type { DriverFolder, DriverPackage } from '../../drivers/packages'
 import { storePlaces } from '../../drivers/store'
@@ -16,6 +16,11 @@ const FOLDER = '/Windows/System32/drivers'
 /** Room for the key of one service, the devices that it serves, and the lists they go into. */
 const SPARE_BYTES = 64 * 1024
 const KERNEL_DRIVER = 1
+/** An id becomes the name of a key; a file may hold anything in its place, and any number of them. */
+const PLAIN_ID = /^[\w&\\.-]{1,120}$/
+const MOST_IDS = 32
+/** So many files that nothing could be made of are named. */
+const MOST_NAMED = 3
 
 interface Bringing {
   readonly kind: DeviceKind
@@ -96,7 +101,8 @@ async function bring(subject: RepairSubject, wanted: WantedDriver, { kind, devic
     ImagePath: `system32\\drivers\\${service}.sys`,
     Group: how.group,
   })
-  const devices = how.critical ? hardwareIds : []
+  const named = wanted.deviceId === undefined ? hardwareIds : idsServing(hardwareIds, wanted.deviceId)
+  const devices = how.critical ? named.filter((id) => PLAIN_ID.test(id)).slice(0, MOST_IDS) : []
   for (const id of devices)
     await values(`${set}\\Control\\CriticalDeviceDatabase\\${id.replaceAll('\\', '#').toLowerCase()}`, {
       Service: service,
@@ -134,7 +140,10 @@ function noneFits(
   const ofKind = packages.filter((p) => p.kind === kind)
   const there = ofKind.map((p) => servedBy(p, deviceId !== undefined)).join(', ')
   const what = kind === 'storage' ? 'storage driver' : 'network driver'
-  const broken = unusable.map(({ path, why }) => ` ${path} is not used: ${why}.`).join('')
+  const broken = unusable
+    .slice(0, MOST_NAMED)
+    .map(({ path, why }) => ` ${path} is not used: ${why}.`)
+    .join('')
   const holds = there ? `There is: ${there}.` : `It holds no ${what}.`
   return `The driver folder has nothing for this ${device}, which needs ${needs}. ${holds}${broken} The computer’s maker gives one out.`
 }
