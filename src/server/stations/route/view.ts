@@ -10,7 +10,7 @@ import { routesOf } from '.'
 
 /** What the computer that the system goes to needs, before anything is copied. */
 async function needsFound(move: Move): Promise<{ computer: string; findings: Finding[] } | null> {
-  if (!move.goal || move.goal.virtual) return null
+  if (!move.goal || move.brief.targetComputerId === null) return null
   const findings = needsOf(await goalOf(move)).map(({ id, state, title, why }): Finding => ({
     code: id,
     severity: state === 'settled' ? 'note' : 'caution',
