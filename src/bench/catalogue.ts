@@ -243,8 +243,11 @@ export const COMPUTER_MODELS = {
     homeSlot: 'M.2',
     networkCards: [
       {
-        ...{ name: 'Ethernet', link: 'ethernet-1', address: null },
-        ...{ drivers: ['trmne9'], deviceId: 'PCI\\VEN_1F5C&DEV_2201&SUBSYS_00091F5C' },
+        name: 'Ethernet',
+        link: 'ethernet-1',
+        address: null,
+        drivers: ['trmne9'],
+        deviceId: 'PCI\\VEN_1F5C&DEV_2201&SUBSYS_00091F5C',
       },
     ],
     sockets: [

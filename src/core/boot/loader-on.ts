@@ -4,13 +4,9 @@ import type { Digest } from '../digest'
 import { orUndefined } from '../errors'
 import { openFileSystem } from '../filesystem'
 import { TYPE_GUIDS } from '../scheme/types'
-import { FALLBACK_PATH, KNOWN_SYSTEMS } from '../survey/known-systems'
+import { FALLBACK_PATH, KNOWN_SYSTEMS, MAX_LOADER_BYTES, OWN_LOADER_PATH } from '../survey/known-systems'
 import type { DriveSurvey, PartitionSurvey } from '../survey/types'
 import { readSignature, type Signature } from './signature'
-
-/** A system's own copy of its loader, which an EFI system partition is made of where there is none. */
-const KEPT_LOADER = '/Windows/Boot/EFI/bootmgfw.efi'
-const MAX_LOADER_BYTES = 64 * 1024 * 1024
 
 /** A loader, and who signed it. */
 export interface SignedLoader {
@@ -33,7 +29,7 @@ export async function loaderOn(
   const places: [PartitionSurvey[], string][] = [
     [esp, FALLBACK_PATH],
     ...own.map((path): [PartitionSurvey[], string] => [esp, path]),
-    [homes, KEPT_LOADER],
+    [homes, OWN_LOADER_PATH],
   ]
   for (const [volumes, path] of places) {
     for (const { startBytes, sizeBytes } of volumes) {

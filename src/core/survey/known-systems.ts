@@ -24,6 +24,8 @@ export const KNOWN_SYSTEMS: readonly KnownSystem[] = [
 
 /** Where firmware looks when no boot entry holds (UEFI 2.10, section 3.5.1.1), for x86-64. */
 export const FALLBACK_PATH = '/EFI/BOOT/BOOTX64.EFI'
+/** A system's own copy of its loader, which an EFI system partition is made of where there is none. */
+export const OWN_LOADER_PATH = '/Windows/Boot/EFI/bootmgfw.efi'
 /** Boot settings on an EFI system partition, and on the active partition of a BIOS. */
 export const UEFI_STORE_PATH = '/EFI/Microsoft/Boot/BCD'
 export const BIOS_STORE_PATH = '/Boot/BCD'
@@ -35,7 +37,7 @@ export const STORAGE_DRIVERS = [...DRIVERS_OF.SATA, ...DRIVERS_OF.PCIe, ...DRIVE
 export const HIDDEN_SECTORS_OFFSET = 28
 export const LOADER_EXTENSION = '.efi'
 /** A loader is a few megabytes; a longer file under its name is something else. */
-const MAX_LOADER_BYTES = 64 * 1024 * 1024
+export const MAX_LOADER_BYTES = 64 * 1024 * 1024
 
 /** The system that a volume holds, with the digest of its loader, or undefined. Errors as the volume's reading. */
 export async function systemOn(fileSystem: FileSystem, digest: Digest) {

@@ -19,7 +19,7 @@ const KERNEL_DRIVER = 1
 /** An id becomes the name of a key; a file may hold anything in its place, and any number of them. */
 const PLAIN_ID = /^[\w&\\.-]{1,120}$/
 const MOST_IDS = 32
-/** So many files that nothing could be made of are named. */
+/** So many files that nothing could be made of are named, and so many ids of a driver. */
 const MOST_NAMED = 3
 
 interface Bringing {
@@ -149,4 +149,4 @@ function noneFits(
 }
 
 const servedBy = ({ service, hardwareIds }: DriverPackage, byId: boolean) =>
-  byId ? `${service}, for ${hardwareIds.join(' and ')}` : service
+  byId ? `${service}, for ${hardwareIds.slice(0, MOST_NAMED).join(' and ')}` : service

@@ -10,14 +10,12 @@ import { ESP_BYTES } from '../../fit/limits'
 import { freePlace } from '../../fit/into-place'
 import { addEntry } from '../../scheme/entry'
 import { TYPE_GUIDS } from '../../scheme/types'
-import { FALLBACK_PATH, UEFI_STORE_PATH } from '../../survey/known-systems'
+import { FALLBACK_PATH, OWN_LOADER_PATH, UEFI_STORE_PATH } from '../../survey/known-systems'
 import { surveyDrive } from '../../survey/survey'
 import { loaderOf, systemPlace } from '../places'
 import type { RepairKind } from '../port'
 import { patchesOf } from '../written'
 
-/** Where a system keeps the loader that belongs onto an EFI system partition. */
-const OWN_LOADER = '/Windows/Boot/EFI/bootmgfw.efi'
 const LOADER = '/EFI/Microsoft/Boot/bootmgfw.efi'
 const MOST_LOADER_BYTES = 32 * MIB
 
@@ -37,17 +35,17 @@ export const newEsp: RepairKind = {
     if (reading.partitions.some((p) => p.typeGuid === TYPE_GUIDS.efiSystem)) return { changes: [], patches: [] }
     const system = await systemPlace(subject)
     const { loaderPath, name } = await loaderOf(system, 'uefi')
-    const own = await system.volume.stat(OWN_LOADER)
+    const own = await system.volume.stat(OWN_LOADER_PATH)
     if (own?.kind !== 'file' || own.sizeBytes > MOST_LOADER_BYTES)
       throw new CoreError(
-        `The system keeps no loader for UEFI: ${OWN_LOADER} is not on partition ${system.partition.number}.`,
+        `The system keeps no loader for UEFI: ${OWN_LOADER_PATH} is not on partition ${system.partition.number}.`,
       )
     if (!chance || chance.length < 16) throw new CoreError('No new identity is at hand.')
     const free = freePlace(await surveyDrive(device, () => new Uint8Array(32)), ESP_BYTES)
     const sector = device.logicalSectorSize
     if (!free || (free.lastLba - free.firstLba + 1) * sector < ESP_BYTES)
       throw new CoreError(`It needs ${formatSize(ESP_BYTES)} of unallocated space, which the drive does not have.`)
-    const loader = await system.volume.readFile(OWN_LOADER)
+    const loader = await system.volume.readFile(OWN_LOADER_PATH)
     const guid = guidToString(chance.slice(0, 16))
     const esp = { ...free, guid, typeGuid: TYPE_GUIDS.efiSystem }
     const entry = {
