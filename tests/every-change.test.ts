@@ -120,7 +120,7 @@ function changes(): Record<string, Change> {
     newSeries: {
       ask: () =>
         byAction('newSeries', {
-          ...{ name: 'Desks', customer: 'Lanterna museum', image: 'loose.img' },
+          ...{ name: 'Desks', customer: 'Lanterna museum', from: { image: 'loose.img' } },
           members: [{ computerId: 'lighting-desk', targetId: 'crv1-7777-ab12' }],
         }),
       before: () => actions.addDrive(BLANK),

@@ -22,6 +22,7 @@ import { DriveRow, MoveRow, SeriesRow } from '@/server/database/models'
 import { refusalCode } from '@/server/ground/testing'
 import { ended } from '@/server/jobs/testing'
 import { loadMove } from '@/server/moves'
+import { sharedDrives } from '@/server/moves/question'
 import { newSeries, seriesState, setAside } from '@/server/pages/series'
 import { carryOn, isPreparing } from '@/server/pages/series/prepare'
 import { changePace } from '@/server/stations/copy'
@@ -72,7 +73,7 @@ afterAll(async () => {
 const members = () => computers.map((computerId, i) => ({ computerId, targetId: drives[i] }))
 const asked = (list = members()) => ({
   ...{ name: 'Ferry kiosks', customer: 'Harbour ferry line' },
-  ...{ image: MASTER, members: list },
+  ...{ from: { image: MASTER }, members: list },
 })
 const memberNow = async (i: number) => (await seriesState(id)).members[i]
 const statesNow = async () => (await seriesState(id)).members.map((m) => m.state)
@@ -93,6 +94,9 @@ async function write(i: number): Promise<void> {
   const { id: move, serial, seen } = await memberNow(i)
   await startCopy(move, { plate: serial.slice(-PLATE_CHARACTERS), seen })
 }
+
+/** What Ready says of drives that other moves have, too. */
+const readySharing = async (move: string) => sharedDrives(await loadMove(move))
 
 const identityOf = async (i: number) =>
   withDrive(await driveById(drives[i]), async (device) => diskIdentity(await surveyDrive(device, sha256)))
@@ -191,5 +195,52 @@ describe('a series', () => {
     await close()
     expect(new Set(identities).size).toBe(4)
     expect(identities).not.toContain(undefined)
+  })
+
+  it('is made from a drive that stays in its bay, which is nobody’s old drive afterwards', async () => {
+    const made = []
+    for (const i of [6, 7]) {
+      made.push({
+        computerId: await saveComputer({ ...COMPUTER_MODELS['brezza-t20'], id: '', name: `desk ${i}` } as never),
+        targetId: await addDrive({ ...BLANK, serial: `TLN1-77${i}0-D${i}Z1`, sizeBytes: capacityOf(128) }),
+      })
+    }
+    const own = { name: 'Desks', customer: 'Survey office', from: { driveId: 'oss1-128' }, members: made }
+    expect(await refusalCode(newSeries(own))).toBe('series-source-elsewhere')
+    const bay = { kind: 'bay', accessoryId: 'dock-a', bay: 'bay 1' } as const
+    const master = await driveById('oss1-128')
+    await DriveRow.update({ data: { ...master, place: bay } }, { where: { id: master.id } })
+    const desks = await newSeries(own)
+    const firstNow = async () => (await seriesState(desks)).members[0]
+    await vi.waitUntil(async () => (await firstNow()).state === 'hands', { timeout: 100_000 })
+    const plans = (await Promise.all(made.map((_, i) => seriesState(desks).then((s) => s.members[i])))).map(
+      (m) => m.says,
+    )
+    expect(plans.join()).not.toMatch(/Ostrica S1/)
+    const { id: move } = await firstNow()
+    expect((await readySharing(move)).join()).not.toMatch(/desk 7/)
+    const handsUntil = async (state: string) => {
+      for (;;) {
+        const now = await firstNow()
+        if (now.state !== 'hands') return expect(now.state).toBe(state)
+        await finishStep(move, { step: now.step!.id })
+      }
+    }
+    await handsUntil('plate')
+    const { serial, seen } = await firstNow()
+    await startCopy(move, { plate: serial.slice(-PLATE_CHARACTERS), seen })
+    await copyEnd(move, 0)
+    await handsUntil('start')
+    await ended(startTrial(move))
+    await handsUntil('hand-over')
+    await handOver(move, { by: 'Ilaria' })
+    const source = await driveById('oss1-128')
+    expect([source.place, source.shelf]).toEqual([bay, undefined])
+    const both = await Promise.all(
+      ['oss1-128', made[0].targetId].map(async (of) =>
+        withDrive(await driveById(of), async (device) => diskIdentity(await surveyDrive(device, sha256))),
+      ),
+    )
+    expect(new Set(both).size).toBe(2)
   })
 })

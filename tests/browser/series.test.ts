@@ -90,7 +90,7 @@ describe('one image onto five computers', () => {
     await page.open('/series/new')
     await page.fill('What the series is called', 'Ferry kiosks')
     await page.fill('Customer', 'Harbour ferry line')
-    await page.pick('Image', 'survey office 3 May.vhdx')
+    await page.pick('Made from', 'survey office 3 May.vhdx')
     for (const n of NUMBERS) {
       if (n > 1) await page.click(/Another computer/)
       await page.pick(`Computer ${n}`, `Kiosk ${n},`)

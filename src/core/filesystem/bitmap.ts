@@ -3,7 +3,9 @@ import type { Extent } from '../block/device'
 /** Fills `into` with the bytes of a bitmap from byte `offset` on. */
 export type BitmapReader = (offset: number, into: Uint8Array) => Promise<void>
 
-const PIECE = 4 * 1024 * 1024
+const PIECE = 512 * 1024
+/** Pieces that are read while one is looked through. */
+const AHEAD = 4
 /** Runs of so much are listed at once: a bitmap of every other bit has very many of them. */
 const LIST_BYTES = 64 * 1024
 
@@ -12,26 +14,56 @@ const LIST_BYTES = 64 * 1024
  * in bits). Reads a piece at a time, so a bitmap of any size costs the same memory.
  */
 export async function* setBitRuns(read: BitmapReader, bits: number): AsyncGenerator<Extent> {
-  const total = Math.ceil(bits / 8)
+  for await (const runs of setBitLists(read, bits)) yield* runs
+}
+
+/** The same as lists of runs, for callers that make something else of each: a list costs one step, not one for each run. */
+export async function* setBitLists(read: BitmapReader, bits: number): AsyncGenerator<Extent[]> {
   let open: { offset: number; length: number } | undefined
-  const buffer = new Uint8Array(Math.min(PIECE, total))
-  for (let from = 0; from < total; from += PIECE) {
-    const bytes = buffer.subarray(0, Math.min(PIECE, total - from))
-    await read(from, bytes)
+  for await (const { from, bytes } of piecesOf(read, Math.ceil(bits / 8))) {
     for (let at = 0; at < bytes.length; at += LIST_BYTES) {
       const first = (from + at) * 8
       const part = bytes.subarray(at, at + LIST_BYTES)
+      const done: Extent[] = []
       for (const run of bitRunsOf(part, Math.min(part.length * 8, bits - first))) {
         // A run that goes on over the edge of a part is one run.
         if (open && open.offset + open.length === first + run.offset) open.length += run.length
         else {
-          if (open) yield open
+          if (open) done.push(open)
           open = { offset: first + run.offset, length: run.length }
         }
       }
+      if (done.length > 0) yield done
     }
   }
-  if (open) yield open
+  if (open) yield [open]
+}
+
+/** A bitmap piece by piece: the next ones are read while one is looked through. */
+async function* piecesOf(read: BitmapReader, total: number): AsyncGenerator<{ from: number; bytes: Uint8Array }> {
+  const free: Uint8Array[] = []
+  const underway: { from: number; bytes: Uint8Array; reading: Promise<void> }[] = []
+  const start = (from: number) => {
+    const bytes = (free.pop() ?? new Uint8Array(Math.min(PIECE, total))).subarray(0, Math.min(PIECE, total - from))
+    const reading = read(from, bytes)
+    // It may fail before anybody waits for it; whoever comes to wait still hears of it.
+    reading.catch(() => {})
+    underway.push({ from, bytes, reading })
+  }
+  let at = 0
+  try {
+    for (;;) {
+      for (; underway.length < AHEAD && at < total; at += PIECE) start(at)
+      const piece = underway.shift()
+      if (!piece) return
+      await piece.reading
+      yield piece
+      free.push(piece.bytes)
+    }
+  } finally {
+    // Whoever leaves before the end may close what is read from; how the last readings end is no matter then.
+    await Promise.allSettled(underway.map(({ reading }) => reading))
+  }
 }
 
 /** The runs of set bits among the first `bits` of a bitmap in memory. */

@@ -7,7 +7,7 @@ const id = line().min(1).max(80)
 export const SeriesSchema = z.object({
   name: line().trim().min(1, 'A series needs a name').max(60),
   customer: line().trim().min(1, 'A series needs a customer').max(80),
-  /** The drive that stands for the image which all targets are made from. */
+  /** The drive that all targets are made from, or that stands for the image. */
   sourceId: id,
 })
 export type Series = z.infer<typeof SeriesSchema>

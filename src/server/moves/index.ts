@@ -85,6 +85,10 @@ export const oldDriveStays = ({ brief }: Pick<Move, 'brief'>) => brief.oldDrive 
 /** The target gets an identity of its own, and all that refers to it is changed with it. */
 export const hasOwnIdentity = ({ brief }: Pick<Move, 'brief'>) => oldDriveStays({ brief }) || brief.series !== undefined
 
+/** Whether the sources go to the shelf as the way back; one that a system or a series is made from goes on being used. */
+export const retiresSources = ({ brief }: Pick<Move, 'brief'>) =>
+  brief.series === undefined && !brief.pairs.some((p) => p.volume !== undefined)
+
 /** Which thing of a move is no longer on the bench, in a sentence; undefined when all are. */
 export function whatIsGone(brief: Brief, bench: BenchState): string | undefined {
   if (!bench.computers.some((c) => c.id === brief.computerId)) return 'Its computer is no longer on the bench.'

@@ -8,7 +8,7 @@ import type { DoneStep, SwapStep, Ticks } from '@/core/swap/types'
 import type { Drive } from '@/core/things/drive'
 import type { MoveRow } from '../database/models'
 import { Refusal } from '../ground/refusals'
-import { type Move, obstacleOf } from '.'
+import { type Move, obstacleOf, retiresSources } from '.'
 import { latestCopy } from './copies'
 import { imageMedium, type Medium, storeOf } from './media'
 
@@ -53,7 +53,7 @@ export async function progressOf(row: Pick<MoveRow, 'id' | 'brief' | 'route' | '
   const { plan } = row.route
   const { legs, after } = legsOf(plan)
   const hands = [...legs.map((l) => l.before), after]
-  const targetIds = row.brief.pairs.flatMap((p) => p.targetId ?? [])
+  const staying = stayingOf(row)
   const copies: (CopyView | undefined)[] = []
   for (const i of legs.keys()) copies.push(await latestCopy(row.id, i))
   const notCopied = copies.findIndex((c) => c?.status !== 'done')
@@ -63,7 +63,7 @@ export async function progressOf(row: Pick<MoveRow, 'id' | 'brief' | 'route' | '
     const stored = row.swap?.phases[phase]
     const begun = stored !== undefined && stored.steps.length > 0
     if (begun) return stored.done.length >= beforeStart(stored.steps)
-    return asksNothing(hands[phase]) && asideIn(phase, plan, legs, targetIds).length === 0
+    return asksNothing(hands[phase]) && asideIn(phase, plan, legs, staying).length === 0
   }
   return {
     plan,
@@ -79,9 +79,16 @@ export async function progressOf(row: Pick<MoveRow, 'id' | 'brief' | 'route' | '
 /** How many steps of a phase come before what follows it; the others wait for a start that passed. */
 export const beforeStart = (steps: readonly SwapStep[]) => steps.filter((s) => !s.afterStart).length
 
+/** The drives of a move that stay where they are at its end: its targets, and sources that go on being used. */
+const stayingOf = ({ brief }: Pick<MoveRow, 'brief'>) =>
+  brief.pairs.flatMap(({ sourceId, targetId }) => [
+    ...(targetId === null ? [] : [targetId]),
+    ...(retiresSources({ brief }) ? [] : [sourceId]),
+  ])
+
 /** Drives that hands set aside in a phase: in the last, before the start from the new drive. */
-const asideIn = (phase: number, plan: Plan, legs: readonly Leg[], targetIds: readonly string[]) =>
-  phase === legs.length ? leftOutside(plan, targetIds) : []
+const asideIn = (phase: number, plan: Plan, legs: readonly Leg[], staying: readonly string[]) =>
+  phase === legs.length ? leftOutside(plan, staying) : []
 
 const asksNothing = (hands: readonly Hands[]) =>
   !hands.some((h) => h.do === 'take' || h.do === 'put' || h.do === 'secure-boot')
@@ -94,14 +101,13 @@ export function stepsOf(
 ): { steps: SwapStep[]; done: DoneStep[]; ticks: Ticks } {
   const stored = move.row.swap?.phases[phase]
   if (stored && stored.steps.length > 0) return stored
-  const targetIds = move.pairs.flatMap((p) => p.target?.id ?? [])
   const steps = swapSteps({
     bench: move.bench,
     computerId: move.goal && !move.goal.virtual ? move.goal.id : move.computer.id,
     hands: progress.hands[phase],
     later: progress.hands.slice(phase + 1).flat(),
     sourceIds: move.pairs.map((p) => p.source.id),
-    aside: asideIn(phase, progress.plan, progress.legs, targetIds),
+    aside: asideIn(phase, progress.plan, progress.legs, stayingOf(move)),
   })
   return { steps, done: [], ticks: {} }
 }

@@ -1,3 +1,4 @@
+import type { Brief } from '@/core/intake/brief'
 import { whyNotYet } from '@/core/intake/possible'
 import type { Pair, PastCopies, RoomOnDrive, RouteQuestion } from '@/core/route/question'
 import { transferDrives } from '@/core/route/search'
@@ -19,11 +20,14 @@ export function pairsOf({ brief, row, bench, pairs }: Move): Pair[] {
     sourceId: source.id,
     targetId: target?.id ?? null,
     bytes: bytesOf(row.survey?.pairs[i].source, volume) ?? source.sizeBytes,
-    ...(volume === undefined && !oldDriveStays({ brief }) ? {} : { stays: true }),
+    // A drive that a series is made from stays in its bay.
+    ...(volume !== undefined || oldDriveStays({ brief }) || isMaster(brief, source) ? { stays: true } : {}),
     // A drive that is an image lies at the host, and needs no dock to be read there.
     imagesAt: source.image !== null || (i === 0 && brief.images.length > 0) ? hosts.slice(0, 1) : [],
   }))
 }
+
+const isMaster = ({ series }: Brief, source: Drive) => series !== undefined && source.image === null
 
 /** What a copy of a drive takes, or of one of its volumes. */
 function bytesOf(survey: DriveSurvey | undefined, volume: number | undefined): number | undefined {
@@ -124,7 +128,9 @@ export async function sharedDrives({ id, row, pairs }: Pick<Move, 'id' | 'row' |
     const name = `${other.name}, ${other.customer}`
     const written = new Set([...other.pairs.flatMap((p) => p.targetId ?? []), ...other.transfers.flatMap(driveWritten)])
     for (const { source, target, volume } of pairs) {
-      if (other.pairs.some((p) => p.sourceId === source.id))
+      // Computers of one series are meant to have one source.
+      const together = other.series !== undefined && other.series === row.brief.series
+      if (!together && other.pairs.some((p) => p.sourceId === source.id))
         found.push(
           // One system is copied from a drive that stays where it is.
           volume !== undefined || other.pairs.some((p) => p.volume !== undefined)

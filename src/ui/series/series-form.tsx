@@ -20,6 +20,8 @@ interface Named {
 interface SeriesFormProps {
   readonly benchName: string
   readonly images: readonly string[]
+  /** Drives in bays that hold a system. */
+  readonly drives: readonly (Named & { serial: string; place: string })[]
   readonly computers: readonly (Named & { model: string })[]
   /** Drives that are empty and nobody's. */
   readonly targets: readonly (Named & { serial: string; place: string })[]
@@ -31,16 +33,25 @@ interface Line {
   readonly targetId: string
 }
 
-/** A new series: one image, and a list of computers each with its own drive. */
-export function SeriesForm({ benchName, images, computers, targets }: SeriesFormProps) {
+const ofImage = (name: string) => `image ${name}`
+const ofDrive = (id: string) => `drive ${id}`
+
+/** What a choice of the list names. */
+function fromOf(choice: string): { image: string } | { driveId: string } {
+  const name = choice.slice(choice.indexOf(' ') + 1)
+  return choice === ofImage(name) ? { image: name } : { driveId: name }
+}
+
+/** A new series: one image or drive, and a list of computers each with its own drive. */
+export function SeriesForm({ benchName, images, drives, computers, targets }: SeriesFormProps) {
   const router = useRouter()
   const { act, busy } = useAct()
   const { newSeries } = useActions()
-  const [image, setImage] = useState(images[0] ?? '')
+  const [from, setFrom] = useState(images[0] === undefined ? '' : ofImage(images[0]))
   const [names, setNames] = useState({ name: '', customer: '' })
   const [lines, setLines] = useState<readonly Line[]>([{ key: 0, computerId: '', targetId: '' }])
   const complete =
-    image !== '' &&
+    from !== '' &&
     names.name.trim() !== '' &&
     names.customer.trim() !== '' &&
     lines.every((l) => l.computerId !== '' && l.targetId !== '')
@@ -53,7 +64,7 @@ export function SeriesForm({ benchName, images, computers, targets }: SeriesForm
     void act(async () => {
       const answer = await newSeries({
         ...names,
-        image,
+        from: fromOf(from),
         members: lines.map(({ computerId, targetId }) => ({ computerId, targetId })),
       })
       if (answer.ok && answer.value) router.push(`/series/${answer.value}`)
@@ -66,12 +77,12 @@ export function SeriesForm({ benchName, images, computers, targets }: SeriesForm
       aside={
         <AsideBlock title="What comes of it">
           <p className="text-[13.5px] text-ink-soft">
-            Every drive is made from one image; of a drive one is{' '}
+            Every drive is made from one image, or from a drive that stays in its bay. One that is elsewhere can be{' '}
             <Link href="/images" className="underline underline-offset-2">
-              captured first
-            </Link>
-            . A move for each computer, on the bench {benchName}. As many drives are written at once as there are bays;
-            the next one is asked for as soon as a bay is free.
+              captured
+            </Link>{' '}
+            first. A move for each computer, on the bench {benchName}. As many drives are written at once as there are
+            bays; the next one is asked for as soon as a bay is free.
           </p>
         </AsideBlock>
       }
@@ -80,7 +91,9 @@ export function SeriesForm({ benchName, images, computers, targets }: SeriesForm
           label="Open the series"
           onAct={open}
           disabled={busy || !complete}
-          hint={complete ? undefined : 'It needs a name, a customer, an image, and a drive for each computer.'}
+          hint={
+            complete ? undefined : 'It needs a name, a customer, an image or a drive, and a drive for each computer.'
+          }
         />
       }
     >
@@ -102,12 +115,19 @@ export function SeriesForm({ benchName, images, computers, targets }: SeriesForm
           value={names.customer}
           onChange={(event) => setNames({ ...names, customer: event.target.value })}
         />
-        <ChoiceField label="Image" value={image} onChange={(event) => setImage(event.target.value)}>
+        <ChoiceField label="Made from" value={from} onChange={(event) => setFrom(event.target.value)}>
           <option value="" disabled>
             Choose it
           </option>
           {images.map((name) => (
-            <option key={name}>{name}</option>
+            <option key={name} value={ofImage(name)}>
+              {name}
+            </option>
+          ))}
+          {drives.map((d) => (
+            <option key={d.id} value={ofDrive(d.id)}>
+              {d.name}, {d.serial}, {d.place}
+            </option>
           ))}
         </ChoiceField>
       </div>

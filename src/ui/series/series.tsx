@@ -43,16 +43,17 @@ interface SeriesProps {
   readonly id: string
   readonly name: string
   readonly customer: string
-  readonly image: string
-  /** Names of systems on the image that were not generalised. */
+  /** What they are made from, as it goes into a sentence. */
+  readonly from: string
+  /** Names of systems on it that were not generalised. */
   readonly notGeneralised: readonly string[]
   readonly members: readonly SeriesMember[]
   readonly counts: Readonly<Record<'done' | 'runs' | 'waits' | 'asks' | 'aside', number>>
   readonly next: readonly SeriesMember[]
 }
 
-/** One image and a row of computers: what hands have to do next, and where each of them is. */
-export function Series({ id, name, customer, image, notGeneralised, members, counts, next }: SeriesProps) {
+/** One system and a row of computers: what hands have to do next, and where each of them is. */
+export function Series({ id, name, customer, from, notGeneralised, members, counts, next }: SeriesProps) {
   const { act, busy } = useAct()
   const { finishStep, startTrial } = useActions()
   const first = next.find((m) => m.step || m.state === 'start')
@@ -66,7 +67,7 @@ export function Series({ id, name, customer, image, notGeneralised, members, cou
   return (
     <Stage
       heading={heading}
-      reason={`${name}, ${customer}: the image ${image} onto ${counted(all, 'computer')}, each with an identity of its own.`}
+      reason={`${name}, ${customer}: ${from} onto ${counted(all, 'computer')}, each with an identity of its own.`}
       tools={
         <>
           <a

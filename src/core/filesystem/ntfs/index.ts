@@ -3,7 +3,7 @@ import { MIB } from '../../bytes/size'
 import { hasText, utf16ToString } from '../../bytes/struct'
 import { BadStructure, orUndefined } from '../../errors'
 import type { Finding } from '../../findings'
-import { setBitRuns } from '../bitmap'
+import { setBitLists } from '../bitmap'
 import { entriesBelow, statBy } from '../entries'
 import { NoSuchFile } from '../errors'
 import { splitPath } from '../path'
@@ -152,15 +152,7 @@ async function openNtfs(device: BlockDevice): Promise<FileSystem> {
       }
     },
     claims: () => claimsOf(volume),
-    async *usedExtents(): AsyncIterable<Extent> {
-      const { clusterSize, totalClusters } = geometry
-      const clustersEnd = totalClusters * clusterSize
-      for await (const run of setBitRuns((offset, into) => bitmap.fill(offset, into), totalClusters)) {
-        yield { offset: run.offset * clusterSize, length: run.length * clusterSize }
-      }
-      // Sectors behind the last cluster hold the copy of the boot sector, which no bitmap covers.
-      if (device.size > clustersEnd) yield { offset: clustersEnd, length: device.size - clustersEnd }
-    },
+    usedExtents: () => usedExtents(geometry, bitmap, device.size),
     async list(path) {
       const at = await find(path)
       if (!at.isDirectory) throw new NoSuchFile(path)
@@ -182,6 +174,19 @@ async function openNtfs(device: BlockDevice): Promise<FileSystem> {
       return stream.read(offset, Math.min(length, Math.max(0, stream.size - offset)))
     },
   }
+}
+
+async function* usedExtents(
+  { clusterSize, totalClusters }: NtfsVolume['geometry'],
+  bitmap: Stream,
+  deviceSize: number,
+): AsyncGenerator<Extent> {
+  const clustersEnd = totalClusters * clusterSize
+  for await (const runs of setBitLists((offset, into) => bitmap.fill(offset, into), totalClusters)) {
+    for (const run of runs) yield { offset: run.offset * clusterSize, length: run.length * clusterSize }
+  }
+  // Sectors behind the last cluster hold the copy of the boot sector, which no bitmap covers.
+  if (deviceSize > clustersEnd) yield { offset: clustersEnd, length: deviceSize - clustersEnd }
 }
 
 /** Every run of every attribute, record by record; the list of bad clusters is no use of them. */

@@ -35,6 +35,11 @@ export const MOVES = refusals({
   },
   'series-unknown': { status: 404, sentence: () => 'There is no such series.' },
   'series-contradicts-itself': { status: 400, sentence: ({ why }: { why: string }) => why },
+  'series-source-elsewhere': {
+    status: 409,
+    sentence: ({ drive, place }: { drive: string; place: string }) =>
+      `The ${drive} is ${place}. A series is made from a drive in a bay, where it stays until the last computer has its own; put it into one first.`,
+  },
   'series-not-prepared': { status: 409, sentence: ({ why }: { why: string }) => why },
   'series-no-bay': {
     status: 409,

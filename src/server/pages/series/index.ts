@@ -29,23 +29,22 @@ import { putOffMove } from '../../moves/standing'
 import { readyState } from '../../stations/ready'
 import { activeBench, benchState, driveById, placeDrive } from '../../world'
 import { driveOfImage, putOnBench } from '../../world/image-drives'
+import { knownSoon } from '../../world/known'
 import { carryOn, forgetTrouble, membersOf, troubleOf } from './prepare'
 
 const NewSeriesSchema = SeriesSchema.omit({ sourceId: true }).extend({
-  /** The image that every drive is made from; of a drive one is captured first. */
-  image: ImageNameSchema,
+  /** What every drive is made from: an image, or a drive in a bay. */
+  from: z.union([z.strictObject({ image: ImageNameSchema }), z.strictObject({ driveId: line().min(1).max(80) })]),
   members: MembersSchema,
 })
 
-/** Opens a series: a move for each computer, all from one image. All or nothing. Returns its id. Rejects with Refusal. */
+/** Opens a series: a move for each computer, all from one image or drive. All or nothing. Returns its id. Rejects with Refusal. */
 export async function newSeries(input: unknown): Promise<string> {
-  const { name, customer, image, members } = NewSeriesSchema.parse(input)
+  const { name, customer, from, members } = NewSeriesSchema.parse(input)
   await database()
   const id = await inTransaction(async () => {
     const { id: benchId } = await activeBench()
-    const standsForIt = await driveOfImage(image)
-    const isHere = (await benchState(benchId)).drives.some((d) => d.id === standsForIt?.id)
-    const sourceId = isHere ? standsForIt!.id : await putOnBench({ image })
+    const sourceId = 'image' in from ? await ofImage(from.image, benchId) : await ofDrive(from.driveId, benchId)
     const { computers, drives } = await benchState(benchId)
     const nameOf = (of: string) => {
       const drive = drives.find((d) => d.id === of)
@@ -75,13 +74,36 @@ export async function newSeries(input: unknown): Promise<string> {
   return id
 }
 
+/** The drive that stands for an image on the bench; it is put there where none does. */
+async function ofImage(image: string, benchId: string): Promise<string> {
+  const standsForIt = await driveOfImage(image)
+  const isHere = (await benchState(benchId)).drives.some((d) => d.id === standsForIt?.id)
+  return isHere ? standsForIt!.id : putOnBench({ image })
+}
+
+/** A drive that lies in a bay. Its computers would take one that is elsewhere from each other. */
+async function ofDrive(driveId: string, benchId: string): Promise<string> {
+  const bench = await benchState(benchId)
+  const drive = bench.drives.find((d) => d.id === driveId)
+  if (!drive) throw new Refusal('drive-unknown')
+  if (drive.place.kind !== 'bay')
+    throw new Refusal('series-source-elsewhere', { drive: driveName(drive), place: berthOf(drive, bench).name })
+  return driveId
+}
+
 /** What a new series can be made of. */
 export async function seriesForm() {
   await database()
   const { id: benchId, name: benchName } = await activeBench()
   const bench = await benchState(benchId)
+  const inBays = bench.drives.filter((d) => d.place.kind === 'bay')
+  const known = await knownSoon(inBays)
   return {
     benchName,
+    /** Drives in bays that hold a system. */
+    drives: inBays.flatMap((d, i) =>
+      known[i].isSystem ? [{ id: d.id, name: driveName(d), serial: d.serial, place: berthOf(d, bench).name }] : [],
+    ),
     images: (await listImages()).map((image) => image.name),
     computers: bench.computers.filter((c) => !c.virtual).map((c) => ({ id: c.id, name: c.name, model: c.model })),
     targets: await freeTargets(bench, benchId),
@@ -112,7 +134,8 @@ export async function seriesState(input: unknown) {
     id: row.id,
     name,
     customer,
-    image: source?.image ?? 'that is gone',
+    /** What they are made from, as it goes into a sentence. */
+    from: source ? (source.image === null ? `the ${driveName(source)}` : `the image ${source.image}`) : 'what is gone',
     /** Systems that still take each computer for the one that they were set up on. */
     notGeneralised: systems.filter((s) => !s.generalised).map((s) => s.name),
     members,

@@ -124,9 +124,13 @@ async function untilEnd(job: StartedJob | undefined): Promise<void> {
 /** The best plan that writes the target in a bay; those that others of the series have are taken. */
 async function planByAFreeBay(move: Move): Promise<Plan | undefined> {
   const { plans } = await routesOf(move)
+  const [{ source }] = move.pairs
+  // The others of the series read from it there.
+  const stays = (plan: Plan) =>
+    source.place.kind !== 'bay' || !plan.actions.some((a) => 'driveId' in a && a.driveId === source.id)
   const inABay = (plan: Plan) =>
     legsOf(plan).legs.every(({ transfer: { to } }) => to.kind === 'drive' && to.place.kind === 'bay')
-  return plans.find((plan) => notYet(plan) === null && inABay(plan))
+  return plans.find((plan) => notYet(plan) === null && inABay(plan) && stays(plan))
 }
 
 /** Carries every series on that somebody opened, when the server starts and whenever something has changed. */

@@ -5,7 +5,7 @@ import { hasStarted } from '../../database/notes'
 import { inTransaction } from '../../database/transaction'
 import { Refusal } from '../../ground/refusals'
 import { dayAfter, laterDay } from '../../ground/words'
-import { saveStationResults, loadMove } from '../../moves'
+import { saveStationResults, loadMove, retiresSources } from '../../moves'
 import { progressOf, stepsAfterStart } from '../../moves/legs'
 import { driveById } from '../../world'
 import { benchNow } from '../../world/clock'
@@ -40,9 +40,7 @@ async function close(moveId: string, { by, day, shop }: HandOver): Promise<void>
   if (open.length > 0) throw new Refusal('handover-before-swap', { step: open[0].title })
   const at = await benchNow()
   const shelfUntil = dayAfter(at, SHELF_DAYS)
-  for (const { source, volume } of pairs) {
-    // A drive that one system was taken from goes on being used.
-    if (volume !== undefined) continue
+  for (const { source } of retiresSources(move) ? pairs : []) {
     const drive = await driveById(source.id)
     // Another move of the same drive may keep it longer.
     const until = laterDay(shelfUntil, drive.shelf?.until ?? '')

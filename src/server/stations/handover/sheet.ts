@@ -6,7 +6,7 @@ import type { BenchState } from '@/core/things/bench'
 import type { Computer } from '@/core/things/computer'
 import { driveName } from '@/core/things/drive'
 import { calendarDay, clockSeconds, clockTime, dayWithYear } from '../../ground/words'
-import { type Move, oldDriveStays } from '../../moves'
+import { type Move, oldDriveStays, retiresSources } from '../../moves'
 import { mediumRead, mediumWritten, type Progress } from '../../moves/legs'
 import { mediumWords } from '../../moves/media'
 import { stillOff } from '../../moves/turned-off'
@@ -77,7 +77,7 @@ export async function sheetOf(move: Move, progress: Progress | undefined): Promi
       }),
     ),
     oldDriveStays: oldDriveStays(move),
-    keptUntil: row.handover && pairs.some((p) => p.volume === undefined) ? dayWithYear(row.handover.shelfUntil) : null,
+    keptUntil: row.handover && retiresSources(move) ? dayWithYear(row.handover.shelfUntil) : null,
   }
 }
 
