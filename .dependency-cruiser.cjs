@@ -18,11 +18,12 @@ const layerRules = LAYERS.slice(0, -1).map((layer, at) => ({
 module.exports = {
   forbidden: [
     only('core', []),
-    only('host', ['core']),
+    only('host', ['core', 'nbd']),
+    only('nbd', ['core']),
     only('bench', ['core', 'host']),
     only('ui', ['core']),
-    only('server', ['core', 'bench', 'host']),
-    only('cli', ['core', 'host']),
+    only('server', ['core', 'bench', 'host', 'nbd']),
+    only('cli', ['core', 'host', 'nbd']),
     only('app', ['ui', 'server', 'core', 'bench']),
     {
       name: 'core-is-pure',

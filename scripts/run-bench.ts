@@ -17,6 +17,7 @@ import { benchCopies } from './bench-copy'
 import { benchFiles } from './bench-files'
 import { benchConvert, benchSurvey } from './bench-images'
 import { benchMany } from './bench-many'
+import { benchNetwork } from './bench-network'
 import { benchServer } from './bench-server'
 import { benchUpload } from './bench-upload'
 
@@ -44,6 +45,7 @@ const PARTS: Record<string, () => void | Promise<void>> = {
   server: () => benchServer(folder, line),
   many: () => benchMany(folder, line),
   upload: () => benchUpload(folder, line),
+  network: () => benchNetwork(folder, line),
 }
 
 try {

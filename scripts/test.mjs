@@ -29,6 +29,9 @@ const TOOLS = [
   ['libqcow-utils', 'qcowmount'],
   ['libvmdk-utils', 'vmdkmount'],
   ['libxml2-utils', 'xmllint'],
+  ['nbdkit', 'nbdkit'],
+  ['nbd-server', 'nbd-server'],
+  ['libnbd-bin', 'nbdinfo'],
 ]
 
 const BROWSER = ['chromium', 'chromium-headless-shell', 'chromium-driver']

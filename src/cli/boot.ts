@@ -29,7 +29,7 @@ export interface TraceOptions extends Options {
 /** Follows the start of a computer with this drive alone in it. Exit code 1 when a link fails. */
 export async function trace(file: string, options: TraceOptions, io: Io): Promise<number> {
   const { firmware: mode, driver, system } = options
-  const found = await withImage(file, options.sectorSize, async ({ device }) => {
+  const found = await withImage(file, options, async ({ device }) => {
     if (system !== undefined) await placeOfPartition(device, system)
     const firmware = FirmwareSchema.parse({
       mode,
@@ -76,7 +76,7 @@ export interface RepairOptions extends Options {
  */
 export async function repair(file: string, name: string, options: RepairOptions, io: Io): Promise<number> {
   const journals = await repairJournalsOf(file)
-  const { kind, sectorSize, table } = await withImage(file, options.sectorSize, async (image) => ({
+  const { kind, sectorSize, table } = await withImage(file, options, async (image) => ({
     kind: image.kind,
     sectorSize: image.device.logicalSectorSize,
     table: (await readScheme(image.device))?.scheme,
@@ -109,7 +109,9 @@ export async function repair(file: string, name: string, options: RepairOptions,
   if (options.dryRun) {
     if (cut.length > 0)
       throw new CoreError(`A repair of ${file} was cut off. Run a repair without --dry-run, which takes it back first.`)
-    const plan = await withImage(file, sectorSize, ({ device }) => planRepair(name, { device, ...asked }))
+    const plan = await withImage(file, { ...options, sectorSize }, ({ device }) =>
+      planRepair(name, { device, ...asked }),
+    )
     const state = changesNothing(plan) ? 'nothing' : 'planned'
     await io.print(told(state, plan.changes, plan.patches.length, plan.title))
     return 0

@@ -10,7 +10,7 @@ import { convertFile } from '@/host/convert'
 import { openPartition } from '@/core/survey/open-partition'
 import { sha256 } from '@/host/sha256'
 import { counted } from '@/core/words'
-import { refuseSources, withImage, WrongUse } from './open'
+import { keyOf, type Opening, refuseSources, withImage, WrongUse } from './open'
 import { comparisonText, filesText, lostInImageText, surveyText } from './text'
 import { reportOf } from './report'
 
@@ -23,12 +23,13 @@ export interface Io {
   warn(text: string): void
   /** For programs that wait: progress as a line of JSON, on standard error. */
   tell(progress: unknown): void
+  /** Asks a person and resolves with the answer; undefined where nobody can be asked. */
+  ask(question: string): Promise<string | undefined>
   readonly signal: AbortSignal
 }
 
-export interface Options {
+export interface Options extends Opening {
   readonly json?: boolean
-  readonly sectorSize?: 512 | 4096
   readonly to?: TargetKind
   /** Of `survey`: holds maps of used blocks against the files. */
   readonly checkMap?: boolean
@@ -48,7 +49,7 @@ export const json = (value: unknown) => `${JSON.stringify(value, null, 2)}\n`
 
 /** Prints what is on an image. Gives the exit code: 1 when something on it is damaged. */
 export async function survey(file: string, options: Options, io: Io): Promise<number> {
-  const report = await withImage(file, options.sectorSize, async (image) => {
+  const report = await withImage(file, options, async (image) => {
     const found = await surveyDrive(image.device, sha256)
     return reportOf(file, image, options.checkMap ? await checkMaps(image.device, found) : found)
   })
@@ -64,7 +65,7 @@ export async function files(
   options: Options,
   io: Io,
 ): Promise<number> {
-  const entries = await withImage(file, options.sectorSize, async (image) =>
+  const entries = await withImage(file, options, async (image) =>
     (await openPartition(image.device, partition)).list(directory),
   )
   await io.print(options.json ? json({ file, partition, directory, entries }) : filesText(entries))
@@ -73,7 +74,7 @@ export async function files(
 
 /** Prints the bytes of a file, a piece at a time. */
 export async function cat(file: string, partition: number, name: string, options: Options, io: Io): Promise<number> {
-  return withImage(file, options.sectorSize, async (image) => {
+  return withImage(file, options, async (image) => {
     const device = new ReadAroundDevice(image.device)
     const fileSystem = await openPartition(device, partition)
     const entry = await fileSystem.stat(name)
@@ -94,12 +95,13 @@ export async function cat(file: string, partition: number, name: string, options
 export async function convert(input: string, output: string, options: Options, io: Io): Promise<number> {
   const to = options.to ?? byExtension(output)
   // A packed image is no disk yet; what it lies in is all that it is read from.
-  const sources = await withImage(input, options.sectorSize, async ({ paths }) => paths).catch(() => [input])
+  const sources = await withImage(input, options, async ({ paths }) => paths).catch(() => [input])
   await refuseSources(sources, output)
   const start = performance.now()
   const result = await convertFile(input, output, {
     to,
     sectorSize: options.sectorSize,
+    key: await keyOf(options),
     signal: io.signal,
     time: Date.now(),
     onProgress: percentOn(io),
@@ -116,8 +118,8 @@ export async function convert(input: string, output: string, options: Options, i
 
 /** Compares two images as disks. Exit code 1 when they differ. */
 export async function compare(a: string, b: string, options: Options, io: Io): Promise<number> {
-  const report = await withImage(a, options.sectorSize, (left) =>
-    withImage(b, options.sectorSize, async (right) => {
+  const report = await withImage(a, options, (left) =>
+    withImage(b, options, async (right) => {
       const [one, other] = [new ReadAroundDevice(left.device), new ReadAroundDevice(right.device)]
       const comparison = await compareDevices(one, other, { signal: io.signal })
       const touched = comparison.ranges.length > 0 ? await touchedBy(one, comparison.ranges) : null

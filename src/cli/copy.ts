@@ -77,7 +77,7 @@ export async function copy(input: string, output: string, options: CopyOptions, 
     return { source: input, target: output, format: to, ...written, ...fit, wholeVolumes, maps, seconds }
   }
   // A source that is changed meanwhile is met before the target becomes whole.
-  const report = await withImage(input, options.sectorSize, copyFrom, { checked: true })
+  const report = await withImage(input, options, copyFrom, { checked: true })
   const text = 'writtenBytes' in report ? copyText(report) : fitText(report)
   await io.print(options.json ? json(report) : text)
   return report.fits && !('lost' in report && report.lost.length > 0) ? 0 : STOPS

@@ -28,7 +28,7 @@ const RULES: readonly SizeRule[] = ['keep', 'fill', 'share', 'least']
 
 /** Prints where everything of an image would go on a drive of another size. Exit code 1 when it does not fit. */
 export async function fit(file: string, options: FitOptions, io: Io): Promise<number> {
-  const report = await withImage(file, undefined, async ({ device }) => {
+  const report = await withImage(file, { ...options, sectorSize: undefined }, async ({ device }) => {
     const survey = await surveyDrive(device, sha256)
     const result = await rehearsed(device, solveFit(survey, targetOf(survey, options), wishOf(survey, options)))
     return { file, ...fitReport(result) }

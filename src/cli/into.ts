@@ -65,14 +65,14 @@ export async function restoreInto(input: string, target: string, options: IntoOp
   const began = performance.now()
   const report = await withImage(
     input,
-    options.sectorSize,
+    options,
     async (image) => {
       await refuseSources(image.paths, target)
       const source = await surveyDrive(image.device, sha256)
       const moved = volumeOf(source, volume, 'source')
       if (neighbour !== undefined) await readyForRoom(target, options, io)
       const roomFrom = resume || options.roomMade ? undefined : neighbour
-      const { survey, put, room, sectorSize } = await withImage(target, options.sectorSize, async (there) => {
+      const { survey, put, room, sectorSize } = await withImage(target, options, async (there) => {
         const { drive, survey, plan } = await withRoom(expectRaw(there), {
           neighbour: roomFrom,
           into,
@@ -187,13 +187,13 @@ export async function restoreIntoFree(
     return restoreInto(input, target, further, io)
   }
   // The entry is written before the copy looks at what it is given, so the source is kept from it here.
-  const source = await withImage(input, options.sectorSize, async ({ device, paths }) => {
+  const source = await withImage(input, options, async ({ device, paths }) => {
     await refuseSources(paths, target)
     return surveyDrive(device, sha256)
   })
   const moved = volumeOf(source, volumes[0], 'source')
   if (neighbour !== undefined) await readyForRoom(target, options, io)
-  const { survey, sectorSize, room } = await withImage(target, options.sectorSize, async (there) => {
+  const { survey, sectorSize, room } = await withImage(target, options, async (there) => {
     const { drive, survey, plan } = await withRoom(expectRaw(there), { neighbour, bytes: moved.sizeBytes })
     return { survey, sectorSize: drive.logicalSectorSize, room: plan }
   })
@@ -251,7 +251,7 @@ async function withRoom(
 /** Before room is planned for: what was cut off of an earlier making of it is taken back. */
 async function readyForRoom(target: string, { dryRun, sectorSize }: Partial<IntoOptions>, io: Io): Promise<void> {
   if (dryRun) return refuseCutOff(target)
-  const sectors = sectorSize ?? (await withImage(target, undefined, async ({ device }) => device.logicalSectorSize))
+  const sectors = sectorSize ?? (await withImage(target, {}, async ({ device }) => device.logicalSectorSize))
   await settleRoom(target, sectors, io)
 }
 

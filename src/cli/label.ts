@@ -23,7 +23,7 @@ export async function label(
   options: LabelOptions,
   io: Io,
 ): Promise<number> {
-  const { kind, sectorSize } = await withImage(file, options.sectorSize, async (image) => ({
+  const { kind, sectorSize } = await withImage(file, options, async (image) => ({
     kind: image.kind,
     sectorSize: image.device.logicalSectorSize,
   }))

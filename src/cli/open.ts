@@ -2,7 +2,9 @@ import { stat } from 'node:fs/promises'
 import path from 'node:path'
 import type { BlockDevice } from '@/core/block/device'
 import { CoreError } from '@/core/errors'
+import { readFile } from 'node:fs/promises'
 import { type HostImage, openHostImage } from '@/host/images'
+import { keyOfCode, keyOfText, type SharedKey } from '@/nbd/key'
 
 /** The command was given something it cannot work with. */
 export class WrongUse extends CoreError {
@@ -31,8 +33,28 @@ export async function fileIdentity(file: string): Promise<string> {
   return found ? `${found.dev}/${found.ino}` : path.resolve(file)
 }
 
+/** How an image is opened. */
+export interface Opening {
+  readonly sectorSize?: 512 | 4096
+  /** A file with the key of what is lent. */
+  readonly pskFile?: string
+  /** The code of what is lent, which makes its key. */
+  readonly code?: string
+}
+
+/** The key of what is lent, where one was given. Rejects with WrongUse. */
+export async function keyOf({ pskFile, code }: Opening): Promise<SharedKey | undefined> {
+  if (code !== undefined) return keyOfCode(code)
+  if (pskFile === undefined) return undefined
+  const text = await readFile(pskFile, 'utf8').catch((error: Error) => {
+    throw new WrongUse(`The key cannot be read: ${error.message}.`)
+  })
+  return keyOfText(text)
+}
+
 /** The disk of an image that can be written in its place. Throws CoreError for any but a raw one. */
-export function expectRaw({ device, kind, name }: HostImage): BlockDevice {
+export function expectRaw({ device, kind, name, paths }: HostImage): BlockDevice {
+  if (paths.length === 0) throw new CoreError('What is lent over the network is only read from here.')
   if (kind !== 'raw') throw new CoreError(`Only a raw image is written in its place, and this one is ${name}.`)
   return device
 }
@@ -40,11 +62,11 @@ export function expectRaw({ device, kind, name }: HostImage): BlockDevice {
 /** Opens an image, hands it to `work` and closes it. Rejects with ChangedMeanwhile when it was changed, unless `work` checks that itself. */
 export async function withImage<T>(
   file: string,
-  sectorSize: 512 | 4096 | undefined,
+  options: Opening,
   work: (image: HostImage) => Promise<T>,
   { checked = false }: { readonly checked?: boolean } = {},
 ): Promise<T> {
-  const image = await openHostImage(file, { sectorSize })
+  const image = await openHostImage(file, { sectorSize: options.sectorSize, key: await keyOf(options) })
   try {
     const result = await work(image)
     if (!checked && (await image.changed())) throw new ChangedMeanwhile(file)

@@ -5,12 +5,14 @@ import { TARGET_KINDS } from '@/core/image'
 import { REPAIRS } from '@/core/repair'
 import { NoPartition } from '@/core/survey/open-partition'
 import { NoFile } from '@/host/errors'
+import { DEFAULT_PORT } from '@/nbd/address'
 import { repair, type RepairOptions, trace, type TraceOptions } from './boot'
 import { cat, compare, convert, files, type Io, type Options, survey } from './commands'
 import { copy, type CopyOptions } from './copy'
 import { capture, type CaptureOptions, compact, restore, type RestoreOptions, verify } from './store'
 import { fit, type FitOptions, sizeOf } from './fit'
 import { label, type LabelOptions } from './label'
+import { lend, type LendOptions } from './lend'
 import { WrongUse } from './open'
 import { shrink, type ShrinkOptions } from './shrink'
 import { DISK_FORMAT_NAMES, vm, type VmOptions } from './vm'
@@ -37,6 +39,8 @@ export async function runCommand(args: readonly string[], io: Io): Promise<numbe
   addLooking(program, io, run)
   addCopying(program, io, run)
   addStarting(program, io, run)
+  for (const command of program.commands) command.addOption(pskFile()).addOption(pairingCode())
+  addLending(program, io, run)
   try {
     await program.parseAsync(args, { from: 'user' })
     return code
@@ -96,6 +100,23 @@ function addLooking(program: Command, io: Io, run: Run): void {
     .addOption(sectorSize())
     .addOption(json())
     .action((a: string, b: string, options: Options) => run(compare(a, b, options, io)))
+}
+
+/** A disk for other programs, over the network. */
+function addLending(program: Command, io: Io, run: Run): void {
+  program
+    .command('lend <file>')
+    .description('lends a disk over the network to whoever has its code and gets a yes; for reading, or as a target')
+    .option('--bind <address>', 'the address of this computer that is listened at', '127.0.0.1')
+    .option('--port <number>', 'its port; 0 takes one that is free', portNumber, DEFAULT_PORT)
+    .option('--partition <number>', 'this partition alone', number)
+    .option('--writable', 'may be written over; of a raw image or a drive’s own file')
+    .option('--once', 'ends after the first that had it')
+    .option('--allow', 'whoever has the code gets it, without a question')
+    .option('--psk-file <file>', 'writes the key into a new file, for other programs')
+    .addOption(sectorSize())
+    .addOption(json())
+    .action((file: string, options: LendOptions) => run(lend(file, options, io)))
 }
 
 /** Where everything goes on another drive, and what writes it there. */
@@ -205,6 +226,11 @@ function addStarting(program: Command, io: Io, run: Run): void {
     )
 }
 
+function portNumber(text: string): number {
+  if (!/^\d{1,5}$/.test(text) || Number(text) > 65_535) throw new InvalidArgumentError('0 to 65535.')
+  return Number(text)
+}
+
 function number(text: string): number {
   if (!/^\d{1,5}$/.test(text)) throw new InvalidArgumentError('A partition is named by its number.')
   return Number(text)
@@ -278,6 +304,8 @@ function withStore(command: Command): Command {
     .addOption(sectorSize())
     .addOption(json())
 }
+const pskFile = () => new Option('--psk-file <file>', 'the key of what is lent at an address nbds://…')
+const pairingCode = () => new Option('--code <code>', 'the code of what is lent there, which makes its key')
 const firmware = () => new Option('--firmware <kind>', 'what the computer starts by').choices(['uefi', 'bios'])
 const driver = () =>
   new Option('--driver <service>', 'the driver of the controller that the drive will sit at, by its service name')

@@ -39,11 +39,11 @@ export async function shrink(
         ? '--undo takes the last one back, and has no size.'
         : 'How large it becomes is said by a size, such as 200GiB.',
     )
-  const sectorSize = await withImage(file, options.sectorSize, async (image) => expectRaw(image).logicalSectorSize)
+  const sectorSize = await withImage(file, options, async (image) => expectRaw(image).logicalSectorSize)
   if (options.undo) return takeBack(file, partition, sectorSize, options, io)
   if (options.dryRun) await refuseCutOff(file)
   else await settleRoom(file, sectorSize, io)
-  const plan = await withImage(file, sectorSize, ({ device }) => planShrink(device, partition, size!))
+  const plan = await withImage(file, { sectorSize }, ({ device }) => planShrink(device, partition, size!))
   if (!options.dryRun) await makeRoom(file, sectorSize, plan, io)
   const report = { file, ...shrinkTold(plan), state: options.dryRun ? 'planned' : 'done' }
   const words = `Partition ${partition}: ${formatSize(report.beforeBytes)} to ${formatSize(report.afterBytes)}, ${formatSize(report.movedBytes)} moved in it.`

@@ -54,7 +54,7 @@ async function keep(
   const start = performance.now()
   const report = await withImage(
     input,
-    options.sectorSize,
+    options,
     async (image) => {
       await refuseOwn(image.paths, output, options)
       const { device } = image
@@ -161,7 +161,7 @@ export async function verify(file: string, options: Options, io: Io): Promise<nu
   if (!record)
     throw new WrongUse(`There is no record beside ${path.basename(file)}, so there is nothing to hold it against.`)
   const start = performance.now()
-  const report = await withImage(file, record.image.sectorSize, async ({ device }) => {
+  const report = await withImage(file, { sectorSize: record.image.sectorSize }, async ({ device }) => {
     const percent = percentOn(io)
     const check = await checkRecord(device, record, blake3, {
       checkpoint: () => io.signal.throwIfAborted(),
@@ -247,7 +247,7 @@ export async function restore(image: string, target: string, options: RestoreOpt
   if (options.check && !record)
     throw new WrongUse(`There is no record beside ${path.basename(image)}, so there is nothing to hold it against.`)
   if (options.check && record) {
-    const { equal } = await withImage(image, record.image.sectorSize, ({ device }) =>
+    const { equal } = await withImage(image, { sectorSize: record.image.sectorSize }, ({ device }) =>
       checkRecord(device, record, blake3),
     )
     if (!equal)

@@ -12,7 +12,7 @@ import { type HostImage, openHostImage } from '@/host/images'
 import { diskName, PACKAGE_FORMAT, writePackage } from '@/host/package'
 import { sha256 } from '@/host/sha256'
 import { type Io, json, type Options, percentOn, STOPS } from './commands'
-import { ChangedMeanwhile, refuseSources, WrongUse } from './open'
+import { keyOf, ChangedMeanwhile, refuseSources, WrongUse } from './open'
 
 export interface VmOptions extends Omit<Options, 'to'> {
   readonly out: string
@@ -30,12 +30,13 @@ export async function vm(sources: readonly string[], options: VmOptions, io: Io)
   const start = performance.now()
   const images: HostImage[] = []
   try {
-    for (const source of sources) images.push(await openHostImage(source, { sectorSize: options.sectorSize }))
+    const key = await keyOf(options)
+    for (const source of sources) images.push(await openHostImage(source, { sectorSize: options.sectorSize, key }))
     await refuseSources(
       images.flatMap((image) => image.paths),
       out,
     )
-    if (new Set(images.flatMap((image) => image.paths)).size < images.length)
+    if (new Set(images.map((image, i) => image.paths.at(0) ?? sources[i])).size < images.length)
       throw new WrongUse('A virtual machine has each disk once.')
     const name = options.name ?? path.basename(out).replace(/\.ova$/i, '')
     const drives: { survey: DriveSurvey; file: string }[] = []

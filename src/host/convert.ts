@@ -12,6 +12,8 @@ import { surveyDrive } from '@/core/survey/survey'
 import { hostError, NoFile } from './errors'
 import { HostFile, isThere, publish } from './files'
 import { lengthsOf } from './host-folder'
+import { isNbdAddress } from '@/nbd/address'
+import type { SharedKey } from '@/nbd/key'
 import { HostStore } from './host-store'
 import { openHostImage } from './images'
 import { unpackFile } from './packed'
@@ -23,6 +25,8 @@ import { type MadeOf, type Progress, stepsOf, writeImage } from './write-image'
 export interface ConvertFileOptions {
   readonly to: TargetKind
   readonly sectorSize?: 512 | 4096
+  /** For what is lent by a key. */
+  readonly key?: SharedKey
   readonly within?: string
   readonly signal?: AbortSignal
   readonly time: number
@@ -50,6 +54,7 @@ const PIECE_BYTES = 1024 * 1024
  * no output.
  */
 export async function convertFile(input: string, output: string, options: ConvertFileOptions): Promise<ConvertResult> {
+  if (isNbdAddress(input)) return convertImage(input, output, options)
   const probe = await HostFile.open(input)
   const packing = await packingOf(probe).finally(() => probe.close())
   if (!packing) return convertImage(input, output, options)
@@ -71,8 +76,8 @@ export async function convertFile(input: string, output: string, options: Conver
 }
 
 async function convertImage(input: string, output: string, options: ConvertFileOptions): Promise<ConvertResult> {
-  const { to, sectorSize, within, time, signal, onProgress, recorded } = options
-  const image = await openHostImage(input, { sectorSize, within })
+  const { to, sectorSize, within, key, time, signal, onProgress, recorded } = options
+  const image = await openHostImage(input, { sectorSize, within, key })
   try {
     const plan = await planImage(image.device, { stored: true })
     const outcome = await writeImage(plan, output, {

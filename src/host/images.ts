@@ -2,6 +2,10 @@ import { realpath } from 'node:fs/promises'
 import path from 'node:path'
 import { CoreError } from '@/core/errors'
 import { openImage, type OpenedImage, type ParentOpener } from '@/core/image'
+import { type SharedKey } from '@/nbd/key'
+import { isNbdAddress, nbdAddress } from '@/nbd/address'
+import { NbdFile } from '@/nbd/client'
+import { raw } from '@/core/image/raw'
 import { HostFile } from './files'
 
 /** Images that build on images are followed this far. */
@@ -11,12 +15,15 @@ export interface OpenHostImage {
   readonly sectorSize?: 512 | 4096
   /** Parents outside this folder are refused. The image's own folder where nothing is said. */
   readonly within?: string
+  /** For what is lent by a key. */
+  readonly key?: SharedKey
 }
 
-/** An image of this host with all that it builds on. */
+/** An image of this host with all that it builds on, or a disk that another program lends. */
 export interface HostImage extends OpenedImage {
-  readonly file: HostFile
-  /** Paths of the file and of all that it builds on. */
+  /** Bytes of the file itself, and those that it takes on its host as far as that is known. */
+  readonly file: { readonly size: number; readonly hostBytes: number }
+  /** Paths of the file and of all that it builds on; none of what is lent. */
   readonly paths: readonly string[]
   /** True when a file of the image was changed since it was opened. */
   changed(): Promise<boolean>
@@ -24,10 +31,12 @@ export interface HostImage extends OpenedImage {
 }
 
 /**
- * Opens an image file and those it builds on, all for reading. Rejects with NoFile, BadStructure, NotSupported, or
- * CoreError when a parent is missing, lies outside the folder or leads back to its child.
+ * Opens an image file and those it builds on, all for reading; or what is lent at an address (`nbd://…`). Rejects with
+ * NoFile, BadStructure, NotSupported, or CoreError when a parent is missing, lies outside the folder or leads back to
+ * its child.
  */
 export async function openHostImage(file: string, options: OpenHostImage = {}): Promise<HostImage> {
+  if (isNbdAddress(file)) return openLent(file, options)
   const files: HostFile[] = []
   const close = async () => {
     for (const opened of files.splice(0)) await opened.close()
@@ -43,6 +52,30 @@ export async function openHostImage(file: string, options: OpenHostImage = {}): 
     }
   } catch (error) {
     await close()
+    throw error
+  }
+}
+
+/** A disk that is lent is the bytes of a disk, whatever they look like: no format is looked for in them. */
+async function openLent(uri: string, { key, sectorSize }: OpenHostImage): Promise<HostImage> {
+  const lent = await NbdFile.open(nbdAddress(uri), { key })
+  try {
+    const openParent = async (): Promise<never> => {
+      throw new CoreError('What is lent builds on nothing.')
+    }
+    const said = lent.minimumBytes === 4096 ? 4096 : undefined
+    const image = await raw.open(lent, { sectorSize: sectorSize ?? said, openParent })
+    return {
+      ...image,
+      name: 'lent over the network',
+      file: { size: lent.size, hostBytes: lent.size },
+      paths: [],
+      // Who lends it keeps it as it is.
+      changed: async () => false,
+      close: () => lent.close(),
+    }
+  } catch (error) {
+    await lent.close()
     throw error
   }
 }

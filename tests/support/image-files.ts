@@ -122,6 +122,7 @@ export async function imbarco(...args: string[]): Promise<{ code: number; out: s
     say: () => {},
     warn: (text) => void (error += `${text}\n`),
     tell: (progress) => void (error += `${JSON.stringify({ progress })}\n`),
+    ask: async () => undefined,
     signal: new AbortController().signal,
   })
   return { code, out: Buffer.concat(out).toString(), error }

@@ -1,0 +1,269 @@
+import { type Extent, UnreadableSectors, DeviceGone, ReadOnlyDevice } from '@/core/block/device'
+import { CoreError } from '@/core/errors'
+import type { ImageFile } from '@/core/image'
+import { type NbdAddress, nbdUri } from './address'
+import { Connection, type Request, RequestFailed, type Stretch } from './connection'
+import { ConnectionLost } from './errors'
+import type { SharedKey } from './key'
+import { type Lent, negotiate } from './negotiate'
+import { COMMAND, EXPORT_FLAG, FAILURE } from './protocol'
+
+/** A request is not longer: some of them are underway at once, and none takes long over a slow link. */
+const PIECE = 1024 * 1024
+/** The longest range that is asked about at once, below what the field of its length holds. */
+const MOST_ASKED = 2 ** 31
+/** Requests underway at once. */
+const UNDERWAY = 8
+/** Errors without a place are looked for in stretches of this many bytes, then sector by sector. */
+const SEARCHED = 64 * 1024
+/** Places of a file are told in sectors of this many bytes. */
+const SECTOR = 512
+const BETWEEN_TRIES_MS = [100, 300, 1000, 2000]
+
+export interface ClientOptions {
+  readonly key?: SharedKey
+  /** A connection over which nothing comes for so long is lost. */
+  readonly idleMs?: number
+  /** A lost connection is taken up again for so long; then what was asked for fails with DeviceGone. */
+  readonly patienceMs?: number
+  /** Told when the connection is lost and when it is there again. */
+  readonly onLink?: (isThere: boolean) => void
+}
+
+/**
+ * What another program lends, as a file of this one. Requests that a lost connection leaves without an answer are
+ * asked again over the next. What was written and not flushed may be gone with a connection: the flush says so.
+ */
+export class NbdFile implements ImageFile {
+  readonly size: number
+  readonly isReadOnly: boolean
+  readonly description: string
+  /** Whole blocks of this many bytes are read and written. */
+  readonly minimumBytes: number
+  readonly mapped?: (offset: number, length: number) => Promise<readonly Extent[]>
+  private readonly lent: Lent
+  private connection: Connection | undefined
+  private connecting: Promise<Connection> | undefined
+  private underway = 0
+  private readonly waiting: (() => void)[] = []
+  private unflushed = false
+  private writesLost = false
+  private closed = false
+
+  private constructor(
+    readonly address: NbdAddress,
+    private readonly options: ClientOptions,
+    first: Connection,
+  ) {
+    this.connection = first
+    this.lent = first.lent
+    this.size = first.lent.size
+    this.isReadOnly = (first.lent.flags & EXPORT_FLAG.readOnly) !== 0
+    this.description = first.lent.description
+    this.minimumBytes = Math.max(1, first.lent.minimumBytes)
+    if (first.lent.allocationId !== undefined)
+      this.mapped = async (offset, length) => (await this.status(offset, length)).filter((s) => !s.isZero)
+  }
+
+  /** Connects. Rejects with ConnectionLost, NotLent or ProtocolError. */
+  static async open(address: NbdAddress, options: ClientOptions = {}): Promise<NbdFile> {
+    return new NbdFile(address, options, await connectionTo(address, options))
+  }
+
+  async read(offset: number, into: Uint8Array): Promise<void> {
+    this.expectInside(offset, into.length)
+    const unit = this.minimumBytes
+    const start = offset - (offset % unit)
+    const end = Math.min(this.size, Math.ceil((offset + into.length) / unit) * unit)
+    if (start !== offset || end !== offset + into.length) {
+      const bytes = new Uint8Array(end - start)
+      await this.read(start, bytes)
+      into.set(bytes.subarray(offset - start, offset - start + into.length))
+      return
+    }
+    const bad = new Set<number>()
+    await this.inPieces(offset, into, (at, part) => this.readPiece(at, part, bad))
+    if (bad.size > 0) throw new UnreadableSectors([...bad].sort((a, b) => a - b))
+  }
+
+  private async readPiece(offset: number, into: Uint8Array, bad: Set<number>): Promise<void> {
+    try {
+      await this.ask({ type: COMMAND.read, offset, length: into.length, into })
+    } catch (error) {
+      if (!(error instanceof RequestFailed)) throw error
+      if (error.code !== FAILURE.io) throw told(error)
+      for (const place of error.places) bad.add(Math.floor(place / SECTOR))
+      if (error.places.length > 0) return
+      // It does not say where: the stretch is read again in shorter ones, down to a sector.
+      const step = into.length > SEARCHED ? SEARCHED : Math.max(SECTOR, this.minimumBytes)
+      if (into.length <= step) {
+        for (let at = offset; at < offset + into.length; at += SECTOR) bad.add(Math.floor(at / SECTOR))
+        return
+      }
+      for (let at = 0; at < into.length; at += step)
+        await this.readPiece(offset + at, into.subarray(at, at + step), bad)
+    }
+  }
+
+  async write(offset: number, from: Uint8Array): Promise<void> {
+    if (this.isReadOnly) throw new ReadOnlyDevice()
+    this.expectInside(offset, from.length)
+    this.unflushed = true
+    await this.inPieces(offset, from, (at, payload) =>
+      this.said(this.ask({ type: COMMAND.write, offset: at, length: payload.length, payload })).then(() => {}),
+    )
+  }
+
+  /** Rejects with ConnectionLost where a connection was lost since the last flush: what was written may be, too. */
+  async flush(): Promise<void> {
+    if (!this.unflushed) return
+    if ((this.lent.flags & EXPORT_FLAG.flush) !== 0)
+      await this.said(this.ask({ type: COMMAND.flush, offset: 0, length: 0 }))
+    const lost = this.writesLost
+    this.unflushed = false
+    this.writesLost = false
+    if (lost) throw new ConnectionLost('what was written before it is not sure')
+  }
+
+  /** Gives a range back, which then reads as zeros. False where the other side cannot. */
+  async zero(offset: number, length: number): Promise<boolean> {
+    if ((this.lent.flags & EXPORT_FLAG.writeZeroes) === 0) return false
+    this.expectInside(offset, length)
+    this.unflushed = true
+    const unit = Math.max(SECTOR, this.minimumBytes)
+    const most = MOST_ASKED - (MOST_ASKED % unit)
+    for (let at = offset; at < offset + length; at += most)
+      await this.said(this.ask({ type: COMMAND.writeZeroes, offset: at, length: Math.min(most, offset + length - at) }))
+    return true
+  }
+
+  async close(): Promise<void> {
+    this.closed = true
+    await this.connection?.end()
+    this.connection = undefined
+  }
+
+  /** Carries a range out piece by piece, some of them at once. All have ended when it rejects. */
+  private async inPieces(
+    offset: number,
+    bytes: Uint8Array,
+    work: (offset: number, part: Uint8Array) => Promise<void>,
+  ): Promise<void> {
+    const length = Math.min(PIECE, this.lent.mostBytes)
+    const step = length - (length % Math.max(SECTOR, this.minimumBytes))
+    const pieces: Promise<void>[] = []
+    for (let at = 0; at < bytes.length; at += step) pieces.push(work(offset + at, bytes.subarray(at, at + step)))
+    const ends = await Promise.allSettled(pieces)
+    const failed = ends.find((end) => end.status === 'rejected')
+    if (failed) throw failed.reason
+  }
+
+  private async status(offset: number, length: number): Promise<Stretch[]> {
+    this.expectInside(offset, length)
+    const found: Stretch[] = []
+    const unit = this.minimumBytes
+    const end = offset + length
+    for (let at = offset - (offset % unit); at < end;) {
+      const asked = Math.min(MOST_ASKED, Math.min(this.size, Math.ceil(end / unit) * unit) - at)
+      const stretches = await this.said(this.ask({ type: COMMAND.blockStatus, offset: at, length: asked }))
+      for (const stretch of stretches) {
+        const from = Math.max(offset, stretch.offset)
+        const to = Math.min(end, stretch.offset + stretch.length)
+        const last = found.at(-1)
+        if (to <= from) continue
+        if (last && last.isZero === stretch.isZero && last.offset + last.length === from)
+          found[found.length - 1] = { ...last, length: to - last.offset }
+        else found.push({ offset: from, length: to - from, isZero: stretch.isZero })
+      }
+      const told = stretches.at(-1)!
+      at = told.offset + told.length
+    }
+    return found
+  }
+
+  private async said<T>(answer: Promise<T>): Promise<T> {
+    return answer.catch((error: unknown) => {
+      throw error instanceof RequestFailed ? told(error) : error
+    })
+  }
+
+  /** Asks once a place among those underway is free, and again over the next connection where this one is lost. */
+  private async ask(request: Request): Promise<readonly Stretch[]> {
+    if (this.underway >= UNDERWAY) await new Promise<void>((free) => this.waiting.push(free))
+    this.underway++
+    try {
+      for (;;) {
+        const connection = await this.connected()
+        try {
+          return await connection.request(request)
+        } catch (error) {
+          if (!(error instanceof ConnectionLost)) throw error
+          this.drop(connection)
+        }
+      }
+    } finally {
+      this.underway--
+      this.waiting.shift()?.()
+    }
+  }
+
+  private drop(connection: Connection): void {
+    if (this.connection !== connection) return
+    this.connection = undefined
+    if (this.unflushed) this.writesLost = true
+    this.options.onLink?.(false)
+  }
+
+  private async connected(): Promise<Connection> {
+    if (this.closed) throw new DeviceGone(`What ${nbdUri(this.address)} lends`)
+    if (this.connection) return this.connection
+    this.connecting ??= this.takeUp().finally(() => {
+      this.connecting = undefined
+    })
+    return this.connecting
+  }
+
+  private async takeUp(): Promise<Connection> {
+    const until = performance.now() + (this.options.patienceMs ?? 30_000)
+    for (let tries = 0; !this.closed; tries++) {
+      try {
+        const connection = await connectionTo(this.address, this.options)
+        const { size, flags } = connection.lent
+        if (size !== this.size || flags !== this.lent.flags) {
+          await connection.end()
+          throw new CoreError('Something else is lent under this name now.')
+        }
+        this.connection = connection
+        this.options.onLink?.(true)
+        return connection
+      } catch (error) {
+        if (!(error instanceof ConnectionLost)) throw error
+        const pause = BETWEEN_TRIES_MS[Math.min(tries, BETWEEN_TRIES_MS.length - 1)]
+        if (performance.now() + pause > until) break
+        await new Promise((go) => setTimeout(go, pause))
+      }
+    }
+    throw new DeviceGone(`What ${nbdUri(this.address)} lends`)
+  }
+
+  private expectInside(offset: number, length: number): void {
+    if (offset < 0 || length < 0 || offset + length > this.size)
+      throw new RangeError(`Bytes ${offset} to ${offset + length} are not inside ${this.size} bytes.`)
+  }
+}
+
+const connectionTo = async (address: NbdAddress, { key, idleMs = 30_000 }: ClientOptions) =>
+  new Connection(await negotiate(address, key, idleMs))
+
+const WORDS: Readonly<Record<number, string>> = {
+  [FAILURE.notPermitted]: 'it is lent for reading only',
+  [FAILURE.noSpace]: 'there is no room left where it lies',
+  [FAILURE.io]: 'its medium fails',
+  [FAILURE.shutdown]: 'it is no longer lent',
+}
+
+/** A refusal in a sentence; that the other side ends is a lost connection like any other. */
+function told({ code, says }: RequestFailed): CoreError {
+  if (code === FAILURE.shutdown) return new ConnectionLost('the other side ends')
+  return new CoreError(`The other side did not do it: ${WORDS[code] ?? (says || `error ${code}`)}.`)
+}

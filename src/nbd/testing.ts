@@ -1,0 +1,61 @@
+import { connect, createServer, type AddressInfo, type Socket } from 'node:net'
+import type { BlockDevice } from '@/core/block/device'
+import type { NbdAddress } from './address'
+import { Lender, type LenderOptions } from './lender'
+
+/** A device lent on this computer under the name `disk`, with its address. */
+export async function lentHere(device: BlockDevice, options: Partial<LenderOptions> & { writable?: boolean } = {}) {
+  const { writable = true, ...rest } = options
+  const lender = await Lender.listen(
+    { name: 'disk', description: 'a disk', device, writable },
+    { host: '127.0.0.1', port: 0, allow: async () => true, ...rest },
+  )
+  return { lender, address: addressOf(lender.address.port, rest.key !== undefined) }
+}
+
+export const addressOf = (port: number, tls = false): NbdAddress => ({
+  tls,
+  host: '127.0.0.1',
+  port,
+  exportName: 'disk',
+})
+
+/** A link to a port of this computer that can be cut. */
+export async function linkTo(port: number) {
+  const open = new Set<Socket>()
+  let isCut = false
+  const server = createServer((near) => {
+    if (isCut) return near.destroy()
+    const far = connect({ port, host: '127.0.0.1' })
+    for (const [one, other] of [
+      [near, far],
+      [far, near],
+    ]) {
+      open.add(one)
+      one.pipe(other)
+      one.on('error', () => {})
+      one.on('close', () => {
+        open.delete(one)
+        other.destroy()
+      })
+    }
+  })
+  await new Promise<void>((done) => server.listen(0, '127.0.0.1', done))
+  const cut = () => {
+    for (const socket of open) socket.destroy()
+  }
+  return {
+    port: (server.address() as AddressInfo).port,
+    /** Ends what goes over it; the next connection passes. */
+    cut,
+    /** Lets nothing pass until it is mended. */
+    setCut: (now: boolean) => {
+      isCut = now
+      if (now) cut()
+    },
+    close: async () => {
+      cut()
+      await new Promise((done) => server.close(done))
+    },
+  }
+}
