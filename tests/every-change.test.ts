@@ -127,6 +127,14 @@ function changes(): Record<string, Change> {
       once: true,
     },
     prepareAgain: { ask: () => byAction('prepareAgain', { series: 'none', move: MOVE }) },
+    writeTogether: {
+      ask: () =>
+        byAction('writeTogether', {
+          series: 'none',
+          members: [MOVE, 'lighting-desk'].map((move) => ({ move, plate: '0000', seen: '' })),
+        }),
+      once: true,
+    },
     setAside: { ask: () => byAction('setAside', { series: 'none', move: MOVE }), once: true },
     changeMove: {
       ask: async () => byAction('changeMove', MOVE, { ...(await move()), reason: 'failing drive' }),
@@ -290,7 +298,7 @@ function changes(): Record<string, Change> {
 
 /** What asks nothing of the state of a move: benches, things and images that are none of its own. */
 const ASIDE =
-  /^(newMove|newSeries|prepareAgain|setAside|(new|show|rename|remove)Bench|save|addDrive|removeThing|moveSystem|repairSubject|undoSubject|setPace|POST (benches|images)|DELETE images)/
+  /^(newMove|newSeries|prepareAgain|setAside|writeTogether|(new|show|rename|remove)Bench|save|addDrive|removeThing|moveSystem|repairSubject|undoSubject|setPace|POST (benches|images)|DELETE images)/
 /** States in which that is tried, too, besides in the long runs. */
 const TRIED_ASIDE = ['new', 'fit locked', 'copying', 'handed over']
 

@@ -22,8 +22,9 @@ import { DriveRow, MoveRow, SeriesRow } from '@/server/database/models'
 import { refusalCode } from '@/server/ground/testing'
 import { ended } from '@/server/jobs/testing'
 import { loadMove } from '@/server/moves'
+import { logbook } from '@/server/moves/logbook'
 import { sharedDrives } from '@/server/moves/question'
-import { newSeries, seriesState, setAside } from '@/server/pages/series'
+import { newSeries, seriesState, setAside, writeTogether } from '@/server/pages/series'
 import { carryOn, isPreparing } from '@/server/pages/series/prepare'
 import { changePace } from '@/server/stations/copy'
 import { lockFit, unlockFit } from '@/server/stations/fit'
@@ -128,11 +129,20 @@ describe('a series', () => {
     const [, second] = (await seriesState(id)).members
     expect(await refusalCode(startCopy(second.id, { plate: 'ZZZZ', seen: second.seen }))).toBe('plate-wrong')
     await changePace('1')
-    await write(0)
-    await write(1)
+    const typed = async (i: number, plate?: string) => {
+      const { id: move, serial, seen } = await memberNow(i)
+      return { move, plate: plate ?? serial.slice(-PLATE_CHARACTERS), seen }
+    }
+    const wrong = { series: id, members: [await typed(0), await typed(1, 'ZZZZ')] }
+    expect(await refusalCode(writeTogether(wrong))).toBe('plate-wrong')
+    expect((await seriesState(id)).counts).toMatchObject({ runs: 0, asks: 3 })
+    await writeTogether({ series: id, members: [await typed(0), await typed(1)] })
     expect((await seriesState(id)).counts).toMatchObject({ runs: 2, asks: 1, waits: 1 })
     await changePace('max')
-    await copyEnd((await memberNow(0)).id, 0)
+    const { id: first } = await memberNow(0)
+    await copyEnd(first, 0)
+    const notes = (await logbook(first, 50)).map((n) => n.text)
+    expect(notes).toContainEqual(expect.stringMatching(/^read together with others: .+ were read by them$/))
   })
 
   it('goes on with the others where a drive fails, and the next one gets its bay', async () => {

@@ -58,6 +58,10 @@ export async function prepareAgain(member: unknown): Promise<Done> {
   return done(() => series.prepareAgain(member))
 }
 
+export async function writeTogether(members: unknown): Promise<Done> {
+  return done(() => series.writeTogether(members))
+}
+
 export async function setAside(member: unknown): Promise<Done> {
   return done(() => series.setAside(member))
 }

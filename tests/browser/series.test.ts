@@ -57,10 +57,15 @@ const states = () => Promise.all(NUMBERS.map(stateOf))
 const untilStates = (wanted: RegExp, patience?: number) =>
   page.until(async () => wanted.test((await states()).join(' ')), String(wanted), patience)
 
-/** Types the end of the serial where a drive asks for it, and has it written. */
-async function write(n: number): Promise<void> {
+/** Types the end of the serial where a drive asks for it. */
+async function typePlate(n: number) {
   const asked = await page.find(`asks-kiosk-${n}`)
   await asked.findElement(By.css('input')).sendKeys(serialOf(n).slice(-4))
+  return asked
+}
+
+async function write(n: number): Promise<void> {
+  const asked = await typePlate(n)
   await asked.findElement(By.css('button[type="submit"]')).click()
   await page.until(async () => /copies|hands|start|failed/.test((await stateOf(n))!), `kiosk ${n} is written`)
 }
@@ -110,8 +115,9 @@ describe('one image onto five computers', () => {
     await handsOf(2)
     await untilStates(/^plate plate waits waits waits$/)
     await expectAccessible(page, 'a series at its plates')
-    await write(1)
-    await write(2)
+    await typePlate(1)
+    await typePlate(2)
+    await page.click(/these 2 together/)
     await untilStates(/^hands failed waits waits waits$/, 120_000)
   })
 

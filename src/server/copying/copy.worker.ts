@@ -7,9 +7,11 @@ import { LiveDrive, LiveSystem } from '@/bench/live-system'
 import { type OpenDrive, openDrive } from '@/bench/open-drive'
 import { openFolder, openMedium } from '@/bench/open-medium'
 import { type BlockDevice, DeviceGone, UnreadableSectors } from '@/core/block/device'
+import { ReadTogether } from '@/core/block/read-together'
 import type { RescueLimits } from '@/core/block/read-around'
 import { readOnly } from '@/core/block/readonly'
 import { ReadOnlyWrapper, WrappedDevice } from '@/core/block/wrapped'
+import { formatSize } from '@/core/bytes/size'
 import { CheckFailed } from '@/core/copy/check'
 import { scopeOf } from '@/core/copy/choices'
 import { Heat } from '@/core/copy/heat'
@@ -57,6 +59,8 @@ const pacer = new Pacer(order.pace)
 let meter: CopyMeter | undefined
 /** What is shown of the drive that a system runs from. */
 let running: PointInTimeSource | undefined
+/** The source, where others read it together with this copy. */
+let together: ReadTogether | undefined
 /** All systems that write meanwhile, one for each drive of the computer that runs. */
 const systems: LiveSystem[] = []
 /** Drives that were taken out meanwhile, with the words for it. */
@@ -110,10 +114,12 @@ async function work(): Promise<void> {
         part = one
         running = moments.get(one)
         const source = await open(part.source, false)
-        await copyPart(running ? readOnly(running.device) : source, open)
+        if (order.together) together = new ReadTogether(source, order.together.window, order.together.member)
+        await copyPart(running ? readOnly(running.device) : (together ?? source), open)
       }
     } finally {
       for (const moment of moments.values()) moment.close()
+      together?.leave()
     }
   } finally {
     for (const one of opened) await one.close()
@@ -369,6 +375,12 @@ async function done(
   const { seconds } = meter!
   const { events, partSeconds } = meter!.report()
   const samples = await samplesOf(source, outcome.lost)
+  if (together && together.sharedBytes > 0) {
+    const { sharedBytes, ownBytes } = together
+    note(
+      `read together with others: ${formatSize(sharedBytes)} of ${formatSize(sharedBytes + ownBytes)} were read by them`,
+    )
+  }
   send({
     type: 'done',
     samples,

@@ -21,6 +21,11 @@ export type WorkerMedium = MediumBytes & {
   readonly fingerprint?: string
 }
 
+export interface Together {
+  readonly window: SharedArrayBuffer
+  readonly member: number
+}
+
 /** What a copy worker is started with. */
 export interface CopyOrder extends CopyPart {
   /** A whole copy, or one more pass over what an earlier one lost. */
@@ -29,6 +34,8 @@ export interface CopyOrder extends CopyPart {
   readonly pace: Pace
   /** Takes up the journal; `progress` is what was last seen of the copy. */
   readonly resume?: { readonly progress: CopyProgress | null; readonly recheck?: Recheck }
+  /** Memory through which several copies of one source read it once, and which of them this is. */
+  readonly together?: Together
   /** Further drives of the computer that runs, which are copied after this one as they were at the same moment. */
   readonly rest?: readonly CopyPart[]
 }

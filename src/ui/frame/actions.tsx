@@ -33,6 +33,10 @@ export interface Actions extends BenchActions {
   newSeries(series: unknown): Promise<{ ok: true; value?: string } | { ok: false; sentence: string }>
   /** Computers of a series: one that could not be prepared, and one whose copy failed. */
   prepareAgain(member: { series: string; move: string }): Promise<Outcome>
+  writeTogether(of: {
+    series: string
+    members: readonly { move: string; plate: string; seen: string }[]
+  }): Promise<Outcome>
   setAside(member: { series: string; move: string }): Promise<Outcome>
   changeMove(moveId: string, brief: unknown): Promise<Outcome>
   renameMove(moveId: string, names: { name: string; customer: string }): Promise<Outcome>

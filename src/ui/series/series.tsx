@@ -55,7 +55,10 @@ interface SeriesProps {
 /** One system and a row of computers: what hands have to do next, and where each of them is. */
 export function Series({ id, name, customer, from, notGeneralised, members, counts, next }: SeriesProps) {
   const { act, busy } = useAct()
-  const { finishStep, startTrial } = useActions()
+  const { finishStep, startTrial, writeTogether } = useActions()
+  const [plates, setPlates] = useState<Readonly<Record<string, string>>>({})
+  const plateOf = (of: string) => plates[of] ?? ''
+  const typed = next.filter((m) => m.state === 'plate' && plateOf(m.id).length === PLATE_CHARACTERS)
   const first = next.find((m) => m.step || m.state === 'start')
   const all = members.length
   const heading =
@@ -122,9 +125,34 @@ export function Series({ id, name, customer, from, notGeneralised, members, coun
           <h2 className="caption mb-2">For your hands</h2>
           <ul className="panel divide-y divide-line" data-testid="for-hands">
             {next.map((member) => (
-              <Asked key={member.id} member={member} series={id} />
+              <Asked
+                key={member.id}
+                member={member}
+                series={id}
+                plate={plateOf(member.id)}
+                onPlate={(plate) => setPlates((now) => ({ ...now, [member.id]: plate }))}
+              />
             ))}
           </ul>
+          {typed.length > 1 && (
+            <div className="mt-3 flex flex-wrap items-center gap-x-4 gap-y-2">
+              <Button
+                tone="erases"
+                disabled={busy}
+                onClick={() =>
+                  void act(() =>
+                    writeTogether({
+                      series: id,
+                      members: typed.map((m) => ({ move: m.id, plate: plateOf(m.id), seen: m.seen ?? '' })),
+                    }),
+                  )
+                }
+              >
+                Erase and write these {typed.length} together
+              </Button>
+              <p className="text-[13.5px] text-ink-soft">What they are made from is then read once for all of them.</p>
+            </div>
+          )}
         </section>
       )}
       <h2 className="caption mb-2">Every computer</h2>
@@ -137,8 +165,16 @@ export function Series({ id, name, customer, from, notGeneralised, members, coun
   )
 }
 
+interface AskedProps {
+  readonly member: SeriesMember
+  readonly series: string
+  /** What was typed of its drive's plate. */
+  readonly plate: string
+  readonly onPlate: (plate: string) => void
+}
+
 /** A computer that somebody has to do something for. */
-function Asked({ member, series }: { member: SeriesMember; series: string }) {
+function Asked({ member, series, plate, onPlate }: AskedProps) {
   const { act, busy } = useAct()
   const { finishStep, startTrial, setAside, prepareAgain } = useActions()
   const { id, computer, state, says, step } = member
@@ -158,7 +194,7 @@ function Asked({ member, series }: { member: SeriesMember; series: string }) {
           Done<span className="sr-only">: {step!.title}</span>
         </Button>
       )}
-      {state === 'plate' && <ByPlate member={member} />}
+      {state === 'plate' && <ByPlate member={member} plate={plate} onPlate={onPlate} />}
       {state === 'start' && (
         <Button disabled={busy} onClick={() => void act(() => startTrial(id))}>
           Start it<span className="sr-only">: {computer}</span>
@@ -195,9 +231,9 @@ function Open({ href, children }: { href: string; children: string }) {
 }
 
 /** A drive is written once the end of its own serial was typed. */
-function ByPlate({ member: { id, target, sizeBytes, place, platePrefix, seen } }: { member: SeriesMember }) {
+function ByPlate({ member, plate, onPlate }: Omit<AskedProps, 'series'>) {
   const { act, busy } = useAct()
-  const [plate, setPlate] = useState('')
+  const { id, target, sizeBytes, place, platePrefix, seen } = member
   const complete = plate.length === PLATE_CHARACTERS
   const start = () => void act(() => post(`/api/moves/${id}/copy`, { plate, seen }))
   return (
@@ -213,7 +249,7 @@ function ByPlate({ member: { id, target, sizeBytes, place, platePrefix, seen } }
         detail={`${formatCapacity(sizeBytes)}, ${place}`}
         prefix={platePrefix}
         value={plate}
-        onChange={setPlate}
+        onChange={onPlate}
       />
       <Button type="submit" tone="erases" disabled={!complete || busy}>
         Erase and write it<span className="sr-only">: {target}</span>

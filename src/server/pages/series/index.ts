@@ -3,7 +3,8 @@ import { z } from 'zod'
 import { copyShare } from '@/core/copy/progress'
 import type { CopyView } from '@/core/copy/view'
 import type { Brief } from '@/core/intake/brief'
-import { platePrefix } from '@/core/ready/plate-check'
+import { leaveWindow, windowFor } from '@/core/block/read-together'
+import { plateMatches, platePrefix } from '@/core/ready/plate-check'
 import { asking, countsOf, type MemberState, MembersSchema, SeriesSchema, whyNotASeries } from '@/core/series/series'
 import { type BenchState, berthOf } from '@/core/things/bench'
 import { driveName } from '@/core/things/drive'
@@ -27,6 +28,7 @@ import { changeMoveInTurn } from '../../moves/jobs'
 import { loadLeg, progressOf, stepsAfterStart, stepsOf } from '../../moves/legs'
 import { putOffMove } from '../../moves/standing'
 import { readyState } from '../../stations/ready'
+import { startCopy } from '../../stations/ready/start'
 import { activeBench, benchState, driveById, placeDrive } from '../../world'
 import { driveOfImage, putOnBench } from '../../world/image-drives'
 import { knownSoon } from '../../world/known'
@@ -253,6 +255,39 @@ async function memberRow(input: unknown): Promise<MoveRow> {
   const member = (await membersOf(row.id, row.benchId)).find((m) => m.id === move)
   if (!member) throw new Refusal('series-not-a-member')
   return member
+}
+
+const TogetherSchema = z.object({
+  series: line().max(60),
+  members: z
+    .array(z.object({ move: line().max(60), plate: z.string().max(40), seen: z.string().max(130) }))
+    .min(2)
+    .max(16),
+})
+
+/**
+ * Writes the drives of several computers, what they are made from being read once for all of them. Rejects with Refusal,
+ * nothing written, where a plate does not match; where one of them cannot be started the others are.
+ */
+export async function writeTogether(input: unknown): Promise<void> {
+  const { series, members } = TogetherSchema.parse(input)
+  if (new Set(members.map((m) => m.move)).size < members.length) throw new Refusal('series-not-a-member')
+  for (const { move, plate } of members) {
+    const { brief } = await memberRow({ series, move })
+    const target = await driveById(brief.pairs[0].targetId!)
+    if (!plateMatches(target.serial, plate)) throw new Refusal('plate-wrong', { drive: driveName(target) })
+  }
+  const window = windowFor(members.length)
+  let refused: unknown
+  for (const [member, { move, plate, seen }] of members.entries()) {
+    try {
+      await changeMoveInTurn(move, () => startCopy(move, { plate, seen }, { window, member }))
+    } catch (error) {
+      leaveWindow(window, member)
+      refused ??= error
+    }
+  }
+  if (refused !== undefined) throw refused
 }
 
 /** Tries once more to prepare a computer which that failed for. */

@@ -6,6 +6,7 @@ import { berthOf } from '@/core/things/bench'
 import { type Drive, driveName } from '@/core/things/drive'
 import { launch } from '../../copying/launch'
 import { furtherDrives, leaseFor, orderFor, restFor, workerDrive, workerMedium } from '../../copying/order'
+import type { Together } from '../../copying/messages'
 import { CopyRow } from '../../database/models'
 import { fitsLocked } from '../../database/notes'
 import { saveAtLast } from '../../database/save-at-last'
@@ -28,8 +29,11 @@ export const StartCopySchema = z.object({
   further: z.record(z.string().max(80), z.string().max(40)).default({}),
 })
 
-/** Starts the copy of a move. Throws Refusal, nothing written, unless everything on the list is settled and the plate matches. */
-export async function startCopy(moveId: string, input: unknown): Promise<void> {
+/**
+ * Starts the copy of a move, where `together` says so with others that read the same source. Throws Refusal, nothing
+ * written, unless everything on the list is settled and the plate matches.
+ */
+export async function startCopy(moveId: string, input: unknown, together?: Together): Promise<void> {
   const { plate, seen, further } = StartCopySchema.parse(input)
   await recover()
   const move = await loadMove(moveId)
@@ -38,7 +42,7 @@ export async function startCopy(moveId: string, input: unknown): Promise<void> {
     throw new Refusal('copy-source-is-target')
   const rest = await togetherWith(move, leg)
   await startWithLease(await leaseFor(move, leg, await furtherDrives(move), rest), (lease) =>
-    startLeased(move, leg, rest, { plate, seen, further }, lease),
+    startLeased(move, leg, rest, { plate, seen, further, together }, lease),
   )
 }
 
@@ -47,7 +51,7 @@ async function startLeased(
   move: Move,
   leg: LegNow,
   rest: readonly LegNow[],
-  { plate, seen, further }: z.infer<typeof StartCopySchema>,
+  { plate, seen, further, together }: z.infer<typeof StartCopySchema> & { together?: Together },
   lease: Lease,
 ): Promise<void> {
   const moveId = move.id
@@ -84,6 +88,7 @@ async function startLeased(
       ...ready.further.map((d) => workerDrive(d, ready.furtherFingerprints[d.id])),
     ],
     choices,
+    ...(together ? { together } : {}),
   }
   await beginCopy({ id: job, moveId, leg: leg.index, linkKey: leg.transfer.linkKey, startedAt, choices })
   await launch(move, leg, { ...order, rest: parts }, lease, rest)
