@@ -154,7 +154,7 @@ describe('imbarco trace and repair', () => {
     expect(broken.code).toBe(1)
     expect(parse(broken.out).links.find((l: { state: string }) => l.state === 'failed')).toMatchObject({
       state: 'failed',
-      repairs: ['boot-entry', 'fallback-loader'],
+      repairs: ['boot-entry', 'fallback-loader', 'new-store'],
     })
     expect((await imbarco('repair', file, 'boot-entry')).error).toMatch(/kept in the computer, not on the drive/)
     expect((await imbarco('repair', file, 'fallback-loader')).out).toMatch(/BOOTX64.EFI is made/)

@@ -164,7 +164,7 @@ async function chooseEntry({ firmware, candidates }: Start): Promise<ChosenEntry
     return { stop: new BootFailure(nothing, evidence, why, ['new-esp']), tried, at: { drive: candidate.drive, gpt } }
   }
   const why = `No boot entry leads to a loader, and no EFI system partition holds ${FALLBACK_PATH}, which firmware tries last.`
-  const stop = new BootFailure(nothing, all.join('; '), why, ['boot-entry', 'fallback-loader'])
+  const stop = new BootFailure(nothing, all.join('; '), why, ['boot-entry', 'fallback-loader', 'new-store'])
   return { stop, tried, at: without[0].at }
 }
 

@@ -1,5 +1,6 @@
 import { describe, expect, it } from 'vitest'
 import { MemoryDevice } from '../block/memory'
+import { SliceDevice } from '../block/slice'
 import { type OverlayDevice } from '../block/overlay'
 import { readOnly } from '../block/readonly'
 import { referenceFrom } from '../boot/reference'
@@ -7,6 +8,8 @@ import { traceBoot } from '../boot/trace'
 import type { Firmware } from '../boot/types'
 import { MIB } from '../bytes/size'
 import { planCopy } from '../copy/plan'
+import { formatFat32 } from '../filesystem/fat/format'
+import { FALLBACK_PATH } from '../survey/known-systems'
 import { runCopy } from '../copy/run'
 import { defaultWish, solveFit } from '../fit/solve'
 import type { Layout } from '../fit/types'
@@ -102,6 +105,33 @@ describe('a system that started by BIOS, on a drive with a GPT', () => {
     expect(await storedDigest(target)).not.toBe(before)
     await undoRepair(target, record, keep)
     expect(await storedDigest(target)).toBe(before)
+  })
+
+  it.each([
+    ['nothing', []],
+    ['another system’s loader', [{ path: FALLBACK_PATH, content: signedLoader(77) }]],
+  ])('gets its loader and settings onto a partition that is there with %s on it', async (_, files) => {
+    const { survey, layout, target } = await converted()
+    await applyRepair(target, await planRepair('new-esp', { ...question, device: target }), keep)
+    const esp = (await surveyDrive(target, sha256)).partitions.find(
+      (p) => p.role === 'boot' && p.volume?.kind === 'fat32',
+    )!
+    await formatFat32(new SliceDevice(target, esp.startBytes, esp.sizeBytes), {
+      ...{ label: 'SYSTEM', serial: 9, startSector: esp.startBytes / 512, files },
+    })
+    const before = await storedDigest(target)
+    const stop = (await trace(target, survey)).links.find((l) => l.state === 'failed')!
+    expect(stop.repairs).toContain('new-store')
+    const plan = await planRepair('new-store', { ...question, device: target })
+    expect(plan.changes[0]).toMatch(/bootmgfw\.efi.* is put: the system’s own loader/)
+    const record = await applyRepair(target, plan, keep)
+    const { loaders } = await surveyDrive(target, sha256)
+    const kept = loaders.find((l) => l.path === FALLBACK_PATH)
+    expect(kept?.digest === loaders.find((l) => /bootmgfw/.test(l.path))?.digest).toBe(files.length === 0)
+    await undoRepair(target, record, keep)
+    expect(await storedDigest(target)).toBe(before)
+    await applyRepair(target, plan, keep)
+    await mend(target, survey, layout)
   })
 
   it('is told why where none can be made', async () => {

@@ -12,7 +12,13 @@ import { HiveEditor } from '../registry/edit'
 import { Hive, type HiveKey } from '../registry/hive'
 import type { NewValue } from '../registry/make'
 import { type TablePartition, TYPE_GUIDS } from '../scheme/types'
-import { BIOS_STORE_PATH, KNOWN_SYSTEMS, UEFI_STORE_PATH } from '../survey/known-systems'
+import {
+  BIOS_STORE_PATH,
+  KNOWN_SYSTEMS,
+  MAX_LOADER_BYTES,
+  OWN_LOADER_PATH,
+  UEFI_STORE_PATH,
+} from '../survey/known-systems'
 import { surveyPartition } from '../survey/partition'
 import { DepthProfile } from '../survey/profile'
 import type { Patch, RepairSubject } from './port'
@@ -105,6 +111,16 @@ export async function loaderOf({ volume, partition }: Place, mode: RepairSubject
   )
 }
 
+/** The system's own copy of the loader that UEFI starts it by. Rejects with CoreError where it keeps none. */
+export async function ownLoaderOf({ volume, partition }: Place): Promise<Uint8Array> {
+  const own = await volume.stat(OWN_LOADER_PATH)
+  if (own?.kind !== 'file' || own.sizeBytes > MAX_LOADER_BYTES)
+    throw new CoreError(
+      `The system keeps no loader for UEFI: ${OWN_LOADER_PATH} is not on partition ${partition.number}.`,
+    )
+  return volume.readFile(OWN_LOADER_PATH)
+}
+
 export const SYSTEM_HIVE_PATH = '/Windows/System32/config/SYSTEM'
 const MAX_SYSTEM_HIVE = 128 * 1024 * 1024
 
@@ -161,17 +177,24 @@ async function wholeFile(volume: FileSystem, path: string, most: number): Promis
   return volume.readFile(path)
 }
 
-/** Bytes of the drive that become others when a volume gets a whole file. Rejects with CoreError where it takes none. */
+/** A whole file by its path. */
+export interface WholeFile {
+  readonly path: string
+  readonly content: Uint8Array
+}
+
+/** Bytes of the drive that become others when a volume gets whole files. Rejects with CoreError where it takes none. */
 export async function patchesOfPut(
   { device, time }: RepairSubject,
   { partition, volume }: Place,
-  path: string,
-  content: Uint8Array,
+  files: readonly WholeFile[],
 ): Promise<Patch[]> {
   const put = volume.kind === 'ntfs' ? putNtfsFile : volume.kind.startsWith('fat') ? putFatFile : undefined
   if (!put) throw new CoreError(`Files are not put onto ${volume.name} here.`)
   const start = partition.firstLba * device.logicalSectorSize
-  const patches = await patchesOf(sliceOf(device, partition), (overlay) => put(overlay, path, content, time))
+  const patches = await patchesOf(sliceOf(device, partition), async (overlay) => {
+    for (const { path, content } of files) await put(overlay, path, content, time)
+  })
   return patches.map((p) => ({ ...p, offset: start + p.offset }))
 }
 

@@ -48,7 +48,7 @@ describe('a repair of how the firmware starts', () => {
     const device = await withoutFallback()
     const bare: Firmware = { ...FIRMWARE, ...REMOVED }
     const failed = (await follow(device, bare)).links.find((l) => l.state === 'failed')!
-    expect([failed.id, failed.repairs]).toEqual(['loader', ['boot-entry', 'fallback-loader']])
+    expect([failed.id, failed.repairs]).toEqual(['loader', ['boot-entry', 'fallback-loader', 'new-store']])
     const before = await storedDigest(device)
     const journal = memoryJournal()
     const plan = await planRepair('fallback-loader', { device, mode: 'uefi', time: 1n })

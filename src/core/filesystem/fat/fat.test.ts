@@ -38,6 +38,34 @@ describe('a FAT32 volume', () => {
     ])
   })
 
+  it('has nothing on it of what its place held before', async () => {
+    const device = new MemoryDevice(100 * MIB)
+    for (let at = 0; at < device.size; at += MIB) await device.write(at, new Uint8Array(MIB).fill(0x45))
+    await formatFat32(device, { label: 'ESP', serial: 1, startSector: 2048, files: FILES })
+    const volume = (await openFileSystem(device))!
+    const below = async (path: string): Promise<string[]> => {
+      const names: string[] = []
+      for (const { name, kind } of await volume.list(path)) {
+        names.push(`${path}/${name}`)
+        if (kind === 'directory') names.push(...(await below(`${path}/${name}`)))
+      }
+      return names
+    }
+    expect((await below('')).sort()).toEqual([
+      '/EFI',
+      '/EFI/BOOT',
+      '/EFI/BOOT/BOOTX64.EFI',
+      '/EFI/Harbour Systems',
+      '/EFI/Harbour Systems/Boot',
+      '/EFI/Harbour Systems/Boot/loader.efi',
+      '/EFI/Harbour Systems/a very long name that needs three rows.cfg',
+      '/empty.txt',
+    ])
+    const reserved = new Uint8Array(32 * 512)
+    await device.read(0, reserved)
+    expect(reserved.subarray(2 * 512, 6 * 512).every((byte) => byte === 0)).toBe(true)
+  })
+
   it('counts boot area, tables and taken clusters as used, and no more', async () => {
     const used = async (files: NewFile[]) => {
       let sum = 0

@@ -59,7 +59,8 @@ export async function formatFat32(device: BlockDevice, format: FatFormat): Promi
     const named = children.map((child) => ({ child, rows: nameRows(child.name, shortNames) }))
     const own = label === undefined ? 2 : 1
     const rowCount = own + named.reduce((sum, { rows }) => sum + rows.length, 0)
-    const bytes = new Uint8Array(rowCount * 32)
+    // Whole clusters: what stood there before would be read as more entries.
+    const bytes = new Uint8Array(Math.ceil((rowCount * 32) / clusterSize) * clusterSize)
     const first = allocate(bytes.length)
     let at = 0
     const add = (row: Uint8Array) => (bytes.set(row, at), (at += 32))
@@ -93,6 +94,7 @@ export async function formatFat32(device: BlockDevice, format: FatFormat): Promi
   for (let copy = 0; copy < FAT_COUNT; copy++) {
     await device.write((RESERVED_SECTORS + copy * shape.fatSectors) * SECTOR, table)
   }
+  await device.write(0, new Uint8Array(RESERVED_SECTORS * SECTOR))
   await writeBootArea(device, format, shape, rootCluster, fat.length - next, next)
   await device.flush()
 }

@@ -3,21 +3,18 @@ import { storeDeviceOf } from '../../boot/start-windows'
 import { makeStore } from '../../boot/store'
 import { viewOf } from '../../bytes/struct'
 import { guidToString } from '../../bytes/guid'
-import { formatSize, MIB } from '../../bytes/size'
+import { formatSize } from '../../bytes/size'
 import { CoreError } from '../../errors'
 import { formatFat32 } from '../../filesystem/fat/format'
 import { ESP_BYTES } from '../../fit/limits'
 import { freePlace } from '../../fit/into-place'
 import { addEntry } from '../../scheme/entry'
 import { TYPE_GUIDS } from '../../scheme/types'
-import { FALLBACK_PATH, OWN_LOADER_PATH, UEFI_STORE_PATH } from '../../survey/known-systems'
+import { FALLBACK_PATH, UEFI_STORE_PATH } from '../../survey/known-systems'
 import { surveyDrive } from '../../survey/survey'
-import { loaderOf, systemPlace } from '../places'
+import { loaderOf, ownLoaderOf, systemPlace } from '../places'
 import type { RepairKind } from '../port'
 import { patchesOf } from '../written'
-
-const LOADER = '/EFI/Microsoft/Boot/bootmgfw.efi'
-const MOST_LOADER_BYTES = 32 * MIB
 
 /**
  * A drive whose system started by BIOS gets what UEFI starts from: an EFI system partition in unallocated space, the
@@ -34,18 +31,13 @@ export const newEsp: RepairKind = {
       throw new CoreError('The drive has an MBR, from which UEFI alone does not start. Convert its table in Fit.')
     if (reading.partitions.some((p) => p.typeGuid === TYPE_GUIDS.efiSystem)) return { changes: [], patches: [] }
     const system = await systemPlace(subject)
-    const { loaderPath, name } = await loaderOf(system, 'uefi')
-    const own = await system.volume.stat(OWN_LOADER_PATH)
-    if (own?.kind !== 'file' || own.sizeBytes > MOST_LOADER_BYTES)
-      throw new CoreError(
-        `The system keeps no loader for UEFI: ${OWN_LOADER_PATH} is not on partition ${system.partition.number}.`,
-      )
+    const { loaderPath, bootLoaderPath, name } = await loaderOf(system, 'uefi')
+    const loader = await ownLoaderOf(system)
     if (!chance || chance.length < 16) throw new CoreError('No new identity is at hand.')
     const free = freePlace(await surveyDrive(device, () => new Uint8Array(32)), ESP_BYTES)
     const sector = device.logicalSectorSize
     if (!free || (free.lastLba - free.firstLba + 1) * sector < ESP_BYTES)
       throw new CoreError(`It needs ${formatSize(ESP_BYTES)} of unallocated space, which the drive does not have.`)
-    const loader = await system.volume.readFile(OWN_LOADER_PATH)
     const guid = guidToString(chance.slice(0, 16))
     const esp = { ...free, guid, typeGuid: TYPE_GUIDS.efiSystem }
     const entry = {
@@ -65,7 +57,7 @@ export const newEsp: RepairKind = {
         serial: viewOf(chance.slice(0, 4)).getUint32(0, true),
         startSector: free.firstLba,
         files: [
-          { path: LOADER, content: loader },
+          { path: bootLoaderPath, content: loader },
           { path: FALLBACK_PATH, content: loader },
           { path: UEFI_STORE_PATH, content: store },
         ],

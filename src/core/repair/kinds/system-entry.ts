@@ -45,7 +45,7 @@ export const systemEntry: RepairKind = {
           `In ${path}, “${description}” is a further entry, which starts partition ${without[i].partition.number} of this disk.`,
       ),
       know: ['Which system starts when nobody chooses stays as it is.'],
-      patches: await patchesOfPut(subject, place, path, after),
+      patches: await patchesOfPut(subject, place, [{ path, content: after }]),
       files: [{ path, partition: place.partition.number }],
     }
   },
