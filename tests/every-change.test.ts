@@ -23,6 +23,7 @@ import type { CopyStatus } from '@/core/copy/view'
 import { database } from '@/server/database'
 import { BenchRow, CopyRow, DriveRow, JobRow, MoveRow } from '@/server/database/models'
 import { inTransaction } from '@/server/database/transaction'
+import { lentNow } from '@/server/pages/lent/now'
 import { drivesFolder, imagesFolder, journalsFolder } from '@/server/ground/paths'
 import { jobEnd, runningJobs } from '@/server/jobs'
 import { leasableDrive, takeLease } from '@/server/leases'
@@ -127,6 +128,13 @@ function changes(): Record<string, Change> {
       once: true,
     },
     prepareAgain: { ask: () => byAction('prepareAgain', { series: 'none', move: MOVE }) },
+    lend: {
+      ask: () => byAction('lend', { subject: { kind: 'images', id: 'loose.img' }, address: '127.0.0.1' }),
+      once: true,
+    },
+    answerBorrower: { ask: () => byAction('answerBorrower', { lent: 'none', peer: '127.0.0.1', yes: true }) },
+    takeLoanBack: { ask: () => byAction('takeLoanBack', { lent: 'none', peer: '127.0.0.1' }) },
+    endLending: { ask: () => byAction('endLending', { lent: 'none' }) },
     writeTogether: {
       ask: () =>
         byAction('writeTogether', {
@@ -298,7 +306,7 @@ function changes(): Record<string, Change> {
 
 /** What asks nothing of the state of a move: benches, things and images that are none of its own. */
 const ASIDE =
-  /^(newMove|newSeries|prepareAgain|setAside|writeTogether|(new|show|rename|remove)Bench|save|addDrive|removeThing|moveSystem|repairSubject|undoSubject|setPace|POST (benches|images)|DELETE images)/
+  /^(newMove|newSeries|prepareAgain|setAside|writeTogether|lend|answerBorrower|takeLoanBack|endLending|(new|show|rename|remove)Bench|save|addDrive|removeThing|moveSystem|repairSubject|undoSubject|setPace|POST (benches|images)|DELETE images)/
 /** States in which that is tried, too, besides in the long runs. */
 const TRIED_ASIDE = ['new', 'fit locked', 'copying', 'handed over']
 
@@ -328,6 +336,7 @@ async function keep(): Promise<Kept> {
 }
 
 async function bringBack({ rows, files }: Kept): Promise<void> {
+  for (const lent of lentNow().keys()) await actions.endLending({ lent })
   const sequelize = await database()
   const live = running().get(MOVE)?.id
   const now = await rowsNow()

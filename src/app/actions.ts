@@ -23,6 +23,7 @@ import type { StartedJob } from '@/server/jobs'
 import { changeAnyInTurn, changeMoveInTurn } from '@/server/moves/jobs'
 import * as standing from '@/server/moves/standing'
 import * as survey from '@/server/stations/survey'
+import * as lent from '@/server/pages/lent'
 import * as series from '@/server/pages/series'
 import * as shelf from '@/server/pages/shelf'
 import * as start from '@/server/pages/start'
@@ -52,6 +53,22 @@ export async function moveSystem(input: unknown): Promise<Answer<string>> {
 
 export async function newSeries(input: unknown): Promise<Answer<string>> {
   return answer(() => series.newSeries(input))
+}
+
+export async function lend(input: unknown): Promise<Answer<string>> {
+  return answer(() => lent.lend(input))
+}
+
+export async function answerBorrower(input: unknown): Promise<Done> {
+  return done(() => lent.answerBorrower(input))
+}
+
+export async function takeLoanBack(input: unknown): Promise<Done> {
+  return done(() => lent.takeLoanBack(input))
+}
+
+export async function endLending(input: unknown): Promise<Done> {
+  return done(() => lent.endLending(input))
 }
 
 export async function prepareAgain(member: unknown): Promise<Done> {

@@ -1,4 +1,4 @@
-import { writeFile } from 'node:fs/promises'
+import { readFile, writeFile } from 'node:fs/promises'
 import path from 'node:path'
 import { readOnly } from '@/core/block/readonly'
 import { SliceDevice } from '@/core/block/slice'
@@ -24,6 +24,8 @@ export interface LendOptions extends Pick<Opening, 'sectorSize'> {
   readonly allow?: boolean
   /** Where the key is written for other programs. */
   readonly pskFile?: string
+  /** The code that it was lent by before, so that who had it goes on. */
+  readonly code?: string
   readonly json?: boolean
 }
 
@@ -72,7 +74,7 @@ async function lendFrom(
     device: place ? new SliceDevice(whole, place.start, place.size) : whole,
     writable: target !== undefined,
   }
-  const code = newCode()
+  const code = options.code ?? newCode()
   const key = keyOfCode(code)
   if (options.pskFile !== undefined) await keepKey(options.pskFile, textOfKey(key))
   const tell = teller(options, io)
@@ -114,7 +116,8 @@ async function lendFrom(
 
 /** Nobody else may read it, and none that is there is replaced. */
 async function keepKey(file: string, text: string): Promise<void> {
-  await writeFile(file, text, { mode: 0o600, flag: 'wx' }).catch((error: unknown) => {
+  await writeFile(file, text, { mode: 0o600, flag: 'wx' }).catch(async (error: unknown) => {
+    if ((await readFile(file, 'utf8').catch(() => '')) === text) return
     throw hostError(error, `the file of the key, ${path.basename(file)}`)
   })
 }

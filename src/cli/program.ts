@@ -114,6 +114,7 @@ function addLending(program: Command, io: Io, run: Run): void {
     .option('--once', 'ends after the first that had it')
     .option('--allow', 'whoever has the code gets it, without a question')
     .option('--psk-file <file>', 'writes the key into a new file, for other programs')
+    .option('--code <code>', 'the code that it was lent by before, so that who had it goes on')
     .addOption(sectorSize())
     .addOption(json())
     .action((file: string, options: LendOptions) => run(lend(file, options, io)))

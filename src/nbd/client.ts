@@ -18,6 +18,8 @@ const UNDERWAY = 8
 const SEARCHED = 64 * 1024
 /** Places of a file are told in sectors of this many bytes. */
 const SECTOR = 512
+/** What is asked when a connection is taken up again is answered in this time, or it is not there. */
+const [LEAST_ASK_MS, MOST_ASK_MS] = [1000, 10_000]
 const BETWEEN_TRIES_MS = [100, 300, 1000, 2000]
 
 export interface ClientOptions {
@@ -65,9 +67,9 @@ export class NbdFile implements ImageFile {
       this.mapped = async (offset, length) => (await this.status(offset, length)).filter((s) => !s.isZero)
   }
 
-  /** Connects. Rejects with ConnectionLost, NotLent or ProtocolError. */
+  /** Connects, and waits until whoever lends it has said yes. Rejects with ConnectionLost, NotLent or ProtocolError. */
   static async open(address: NbdAddress, options: ClientOptions = {}): Promise<NbdFile> {
-    return new NbdFile(address, options, await connectionTo(address, options))
+    return new NbdFile(address, options, await connectionTo(address, options, true))
   }
 
   async read(offset: number, into: Uint8Array): Promise<void> {
@@ -227,7 +229,8 @@ export class NbdFile implements ImageFile {
     const until = performance.now() + (this.options.patienceMs ?? 30_000)
     for (let tries = 0; !this.closed; tries++) {
       try {
-        const connection = await connectionTo(this.address, this.options)
+        const left = Math.max(LEAST_ASK_MS, Math.min(MOST_ASK_MS, until - performance.now()))
+        const connection = await connectionTo(this.address, this.options, false, left)
         const { size, flags } = connection.lent
         if (size !== this.size || flags !== this.lent.flags) {
           await connection.end()
@@ -252,8 +255,12 @@ export class NbdFile implements ImageFile {
   }
 }
 
-const connectionTo = async (address: NbdAddress, { key, idleMs = 30_000 }: ClientOptions) =>
-  new Connection(await negotiate(address, key, idleMs))
+const connectionTo = async (
+  address: NbdAddress,
+  { key, idleMs = 30_000 }: ClientOptions,
+  untilYes = false,
+  askMs = MOST_ASK_MS,
+) => new Connection(await negotiate(address, key, idleMs, untilYes, askMs))
 
 const WORDS: Readonly<Record<number, string>> = {
   [FAILURE.notPermitted]: 'it is lent for reading only',

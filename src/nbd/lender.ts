@@ -5,7 +5,7 @@ import { BadStructure, CoreError } from '@/core/errors'
 import { ConnectionLost, NotLent, ProtocolError } from './errors'
 import { PSK_CIPHERS, type SharedKey } from './key'
 import { listenToOptions } from './options'
-import { serveRequests } from './serve'
+import { roomForAll, serveRequests } from './serve'
 import { Wire } from './wire'
 
 /** Something that is lent, under its name. */
@@ -70,6 +70,7 @@ interface Tries {
 export class Lender {
   private readonly server: Server
   private readonly connections = new Map<Socket, Borrower>()
+  private readonly room = roomForAll()
   private readonly answers = new Map<string, Promise<boolean>>()
   private readonly tries = new Map<string, Tries>()
   private nextId = 1
@@ -159,7 +160,7 @@ export class Lender {
         key && (async (before: Wire) => (wire = new Wire(await this.secured(before.release(), key), askMs)))
       const structured = await listenToOptions(wire, this.lent, { secure, yes })
       wire = new Wire(wire.release(), idleMs)
-      await serveRequests(wire, this.lent, structured, borrower)
+      await serveRequests(wire, this.lent, structured, borrower, this.room)
       why = 'It has what it wants.'
       done = true
     } catch (error) {

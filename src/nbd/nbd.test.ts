@@ -12,6 +12,8 @@ import { LentDevice } from './device'
 import { ConnectionLost, NotLent } from './errors'
 import { keyOfCode, keyOfText, newCode, textOfKey } from './key'
 import type { LenderEvent, LenderOptions } from './lender'
+import { negotiate } from './negotiate'
+import { COMMAND, DEFAULT_MOST_BYTES, REQUEST, REQUEST_MAGIC } from './protocol'
 import { addressOf, lentHere, linkTo } from './testing'
 
 const MIB = 1024 * 1024
@@ -238,6 +240,20 @@ describe('a connection', () => {
     await lent(new MemoryDevice(SIZE / 2), { port })
     link.cut()
     await expect(file.read(0, new Uint8Array(512))).rejects.toThrow(/Something else is lent/)
+  })
+
+  it('that ends in the middle of what it writes holds no room for the others', async () => {
+    const { address } = await lent(await filled())
+    for (let i = 0; i < 12; i++) {
+      const { wire } = await negotiate(address, undefined, 2000)
+      const header = new Uint8Array(REQUEST.size)
+      const request = { magic: REQUEST_MAGIC, type: COMMAND.write, cookie: 1n, length: DEFAULT_MOST_BYTES }
+      REQUEST.write(header, { ...request, flags: 0, offset: 0n })
+      await wire.send(header, new Uint8Array(100))
+      wire.fail(new ConnectionLost('a test'))
+    }
+    const file = await borrowed(address)
+    expect(Buffer.compare(await bytesOf(file), await bytesOf(await filled()))).toBe(0)
   })
 
   it('that says nothing keeps no place', async () => {

@@ -48,14 +48,22 @@ export interface Negotiated {
 const MOST_REPLY = 64 * 1024
 /** So many replies to one option are listened to. */
 const MOST_REPLIES = 64
-const CONNECT_MS = 10_000
+/** Every answer while it is asked for something comes in this time. */
+const ASK_MS = 10_000
 
 /**
- * Connects and asks for what is lent there. Rejects with ConnectionLost, ProtocolError, or NotLent where it is refused.
+ * Connects and asks for what is lent there; with `untilYes` it waits for the yes as long as that takes, for all else
+ * `askMs`. Rejects with ConnectionLost, ProtocolError, or NotLent where it is refused.
  */
-export async function negotiate(address: NbdAddress, key: SharedKey | undefined, idleMs: number): Promise<Negotiated> {
+export async function negotiate(
+  address: NbdAddress,
+  key: SharedKey | undefined,
+  idleMs: number,
+  untilYes = false,
+  askMs = ASK_MS,
+): Promise<Negotiated> {
   if (address.tls && !key) throw new NotLent('This is lent by a key, and none was given.')
-  let wire = new Wire(await connected(address), CONNECT_MS)
+  let wire = new Wire(await connected(address, askMs), askMs)
   try {
     const start = SERVER_START.read(await wire.take(SERVER_START.size))
     if (start.magic !== SERVER_MAGIC) throw new ProtocolError('its greeting is another')
@@ -65,11 +73,11 @@ export async function negotiate(address: NbdAddress, key: SharedKey | undefined,
     await wire.send(u32(HANDSHAKE.fixedNewstyle | noZeroes))
     if (address.tls) {
       await expectAck(wire, OPTION.startTls, new Uint8Array(0), 'TLS')
-      wire = new Wire(await secured(wire.release(), address, key!), CONNECT_MS)
+      wire = new Wire(await secured(wire.release(), address, key!, askMs), askMs)
     }
     const structured = (await ask(wire, OPTION.structuredReply)).at(-1)!.type === OPTION_REPLY.ack
     const allocationId = structured ? await allocationContext(wire, address.exportName) : undefined
-    const lent = await go(wire, address)
+    const lent = await go(wire, address, untilYes)
     const socket = wire.release()
     return { wire: new Wire(socket, idleMs), lent: { ...lent, structured, allocationId } }
   } catch (error) {
@@ -78,10 +86,10 @@ export async function negotiate(address: NbdAddress, key: SharedKey | undefined,
   }
 }
 
-function connected({ host, port }: NbdAddress): Promise<Socket> {
+function connected({ host, port }: NbdAddress, mostMs: number): Promise<Socket> {
   return new Promise((done, failed) => {
     const socket = connect({ host, port, keepAlive: true, keepAliveInitialDelay: 10_000 })
-    const timer = setTimeout(() => socket.destroy(new Error('it does not answer')), CONNECT_MS)
+    const timer = setTimeout(() => socket.destroy(new Error('it does not answer')), mostMs)
     const onError = (error: Error) => {
       clearTimeout(timer)
       failed(new ConnectionLost(`${host}, port ${port}: ${error.message}`))
@@ -96,7 +104,7 @@ function connected({ host, port }: NbdAddress): Promise<Socket> {
 }
 
 /** The same connection through TLS, both sides by the key that they share. */
-function secured(socket: Socket, address: NbdAddress, key: SharedKey): Promise<TLSSocket> {
+function secured(socket: Socket, address: NbdAddress, key: SharedKey, mostMs: number): Promise<TLSSocket> {
   return new Promise((done, failed) => {
     const tls = connectTls({
       socket,
@@ -105,7 +113,7 @@ function secured(socket: Socket, address: NbdAddress, key: SharedKey): Promise<T
       checkServerIdentity: () => undefined,
       pskCallback: () => ({ psk: key.key, identity: address.identity ?? key.identity }),
     })
-    const timer = setTimeout(() => tls.destroy(new Error('it does not answer')), CONNECT_MS)
+    const timer = setTimeout(() => tls.destroy(new Error('it does not answer')), mostMs)
     const onError = (error: Error & { code?: string }) => {
       clearTimeout(timer)
       const isKey = /ERR_SSL|EPROTO|ECONNRESET/.test(error.code ?? '')
@@ -125,14 +133,21 @@ interface OptionReply {
   readonly data: Uint8Array
 }
 
-/** Asks for an option. Returns its replies, the last of which ends it. */
-async function ask(wire: Wire, option: number, data: Uint8Array = new Uint8Array(0)): Promise<OptionReply[]> {
+/** Asks for an option. Returns its replies, the last of which ends it; with `patient` a person may have to answer first. */
+async function ask(
+  wire: Wire,
+  option: number,
+  data: Uint8Array = new Uint8Array(0),
+  patient = false,
+): Promise<OptionReply[]> {
   const header = new Uint8Array(OPTION_HEADER.size)
   OPTION_HEADER.write(header, { magic: OPTION_MAGIC, option, length: data.length })
   await wire.send(header, data)
   const replies: OptionReply[] = []
   while (replies.length < MOST_REPLIES) {
-    const reply = OPTION_REPLY_HEADER.read(await wire.take(OPTION_REPLY_HEADER.size))
+    const start = new Uint8Array(OPTION_REPLY_HEADER.size)
+    await wire.read(start, patient)
+    const reply = OPTION_REPLY_HEADER.read(start)
     if (reply.magic !== OPTION_REPLY_MAGIC || reply.option !== option)
       throw new ProtocolError('it answers something that was not asked')
     if (reply.length > MOST_REPLY) throw new ProtocolError(`an answer of ${reply.length} bytes`)
@@ -142,8 +157,14 @@ async function ask(wire: Wire, option: number, data: Uint8Array = new Uint8Array
   throw new ProtocolError('an answer without end')
 }
 
-async function expectAck(wire: Wire, option: number, data: Uint8Array, what: string): Promise<OptionReply[]> {
-  const replies = await ask(wire, option, data)
+async function expectAck(
+  wire: Wire,
+  option: number,
+  data: Uint8Array,
+  what: string,
+  patient = false,
+): Promise<OptionReply[]> {
+  const replies = await ask(wire, option, data, patient)
   const last = replies.at(-1)!
   if (last.type === OPTION_REPLY.ack) return replies
   throw new NotLent(refusalOf(last, what))
@@ -179,10 +200,10 @@ async function allocationContext(wire: Wire, exportName: string): Promise<number
 
 type Export = Omit<Lent, 'structured' | 'allocationId'>
 
-async function go(wire: Wire, { exportName }: NbdAddress): Promise<Export> {
+async function go(wire: Wire, { exportName }: NbdAddress, untilYes: boolean): Promise<Export> {
   const name = new TextEncoder().encode(exportName)
   const data = Buffer.concat([u32(name.length), name, u16(2), u16(INFO.blockSize), u16(INFO.description)])
-  const replies = await expectAck(wire, OPTION.go, data, exportName === '' ? 'it' : `“${textOf(name)}”`)
+  const replies = await expectAck(wire, OPTION.go, data, exportName === '' ? 'it' : `“${textOf(name)}”`, untilYes)
   let found: Pick<Export, 'size' | 'flags'> | undefined
   let blocks = { minimumBytes: 1, mostBytes: DEFAULT_MOST_BYTES }
   let description = ''

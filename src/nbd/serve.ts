@@ -22,9 +22,10 @@ import {
 } from './protocol'
 import type { Wire } from './wire'
 
-/** Requests of one connection that are worked on at once, and the bytes that they may hold together. */
+/** Requests of one connection that are worked on at once. */
 const MOST_UNDERWAY = 16
-const MOST_HELD = DEFAULT_MOST_BYTES
+/** Bytes that the requests of all connections may hold together; the longest request is half of that. */
+const MOST_HELD = 2 * DEFAULT_MOST_BYTES
 /** Stretches in one answer; whoever asked for more asks again. */
 const MOST_STRETCHES = 4096
 /** Bad sectors that one answer names. */
@@ -46,8 +47,9 @@ export async function serveRequests(
   { device, writable }: LentExport,
   agreed: Omit<Agreed, 'wire'>,
   borrower: Borrower,
+  room: Room,
 ): Promise<void> {
-  const desk = new Desk()
+  const desk = new Room(MOST_UNDERWAY)
   const serving = new Serving(wire, device, writable, agreed, borrower)
   let failure: Error | undefined
   for (;;) {
@@ -62,46 +64,58 @@ export async function serveRequests(
     const carries = asked.type === COMMAND.write
     if (carries && asked.length > DEFAULT_MOST_BYTES) throw new ProtocolError(`${asked.length} bytes in one request`)
     const holds = carries || asked.type === COMMAND.read ? Math.min(asked.length, DEFAULT_MOST_BYTES) : 0
-    await desk.enter(holds)
-    if (failure) throw failure
-    const payload = carries ? await wire.take(asked.length) : undefined
-    serving
-      .carryOut(asked, payload)
-      .catch((error: Error) => {
-        failure = error
-        wire.fail(error)
-      })
-      .finally(() => desk.leave(holds))
+    await desk.enter(1)
+    await room.enter(holds)
+    const leave = () => {
+      room.leave(holds)
+      desk.leave(1)
+    }
+    try {
+      if (failure) throw failure
+      const payload = carries ? await wire.take(asked.length) : undefined
+      serving
+        .carryOut(asked, payload)
+        .catch((error: Error) => {
+          failure = error
+          wire.fail(error)
+        })
+        .finally(leave)
+    } catch (error) {
+      leave()
+      throw error
+    }
   }
 }
 
-/** Lets in so many requests as there is room for. */
-class Desk {
-  private count = 0
-  private held = 0
+/** Room for so much at once; what comes waits until enough of it is free. */
+class Room {
+  private used = 0
   private freed: (() => void)[] = []
 
-  async enter(bytes: number): Promise<void> {
-    // One that is longer than all room comes in when nobody else is there.
-    while (this.count >= MOST_UNDERWAY || (this.count > 0 && this.held + bytes > MOST_HELD)) await this.change()
-    this.count++
-    this.held += bytes
+  constructor(private readonly most: number) {}
+
+  async enter(amount: number): Promise<void> {
+    while (this.used > 0 && this.used + amount > this.most) await this.change()
+    this.used += amount
   }
 
-  leave(bytes: number): void {
-    this.count--
-    this.held -= bytes
+  leave(amount: number): void {
+    this.used -= amount
     for (const free of this.freed.splice(0)) free()
   }
 
   async empty(): Promise<void> {
-    while (this.count > 0) await this.change()
+    while (this.used > 0) await this.change()
   }
 
   private change(): Promise<void> {
     return new Promise((free) => this.freed.push(free))
   }
 }
+
+/** Room for the bytes of all who borrow from one lender. */
+export const roomForAll = () => new Room(MOST_HELD)
+export type { Room }
 
 class Serving {
   constructor(

@@ -2,6 +2,7 @@ import { database } from '../database'
 import { activeBench } from '../world'
 import { benchNow, pace } from '../world/clock'
 import { DEMO_BENCH } from '../world/make'
+import { lentCounts } from './lent/now'
 
 /** What every page's head shows: bench time, its pace, which bench it is. */
 export async function headState() {
@@ -12,5 +13,6 @@ export async function headState() {
     pace: await pace(),
     bench: bench.name,
     isDemo: bench.id === DEMO_BENCH.id,
+    lent: lentCounts(),
   }
 }

@@ -33,6 +33,13 @@ export interface Actions extends BenchActions {
   newSeries(series: unknown): Promise<{ ok: true; value?: string } | { ok: false; sentence: string }>
   /** Computers of a series: one that could not be prepared, and one whose copy failed. */
   prepareAgain(member: { series: string; move: string }): Promise<Outcome>
+  lend(what: {
+    subject: { kind: 'drives' | 'images'; id: string }
+    address: string
+  }): Promise<{ ok: true; value?: string } | { ok: false; sentence: string }>
+  answerBorrower(of: { lent: string; peer: string; yes: boolean }): Promise<Outcome>
+  takeLoanBack(of: { lent: string; peer: string }): Promise<Outcome>
+  endLending(of: { lent: string }): Promise<Outcome>
   writeTogether(of: {
     series: string
     members: readonly { move: string; plate: string; seen: string }[]

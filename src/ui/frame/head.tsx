@@ -22,6 +22,8 @@ export interface HeadState {
   readonly bench: string
   /** It is the one that comes with the program, of made-up things. */
   readonly isDemo: boolean
+  /** Disks that are lent over the network, and addresses that ask for one. */
+  readonly lent: { readonly count: number; readonly asking: number }
 }
 
 export const PACE_NAMES = { '1': '×1', '30': '×30', max: 'as fast as it goes' } as const
@@ -72,6 +74,7 @@ export function Head({
         )}
       </nav>
       <div className="ml-auto flex shrink-0 items-center gap-1 sm:gap-4">
+        <LentMark {...state.lent} />
         <BenchMark name={state.bench} isDemo={state.isDemo} />
         <BenchClock benchNow={state.benchNow} pace={state.pace} />
         <ThemeSwitch />
@@ -95,6 +98,22 @@ function Place({ href, children }: { href: string; children: string }) {
       className={clsx(here ? 'font-semibold' : 'text-ink-soft hover:text-ink')}
     >
       {children}
+    </Link>
+  )
+}
+
+/** Something is lent over the network; whoever asks waits for an answer on its page. */
+function LentMark({ count, asking }: HeadState['lent']) {
+  if (count === 0) return null
+  return (
+    <Link
+      href="/lent"
+      className={clsx(
+        'rounded-full border px-2.5 py-0.5 text-[13px] whitespace-nowrap',
+        asking > 0 ? 'border-magenta font-semibold text-magenta' : 'hidden border-line-strong text-ink-soft sm:block',
+      )}
+    >
+      {asking > 0 ? `${asking} ${asking === 1 ? 'asks' : 'ask'} to read` : `${count} lent`}
     </Link>
   )
 }

@@ -219,6 +219,9 @@ export function Palette({ currentMove }: { currentMove?: string }) {
             <Command.Item value="shelf old drives erase" onSelect={go('/shelf')} className={itemClass}>
               Shelf
             </Command.Item>
+            <Command.Item value="lent lend over the network borrow" onSelect={go('/lent')} className={itemClass}>
+              Lent over the network
+            </Command.Item>
             <Command.Item value="past moves handed over search" onSelect={go('/past')} className={itemClass}>
               Past moves
             </Command.Item>

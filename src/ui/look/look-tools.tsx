@@ -17,6 +17,9 @@ export function LookTools({
       <Link data-action href={`/${kind}/${name}/start`} className={BUTTON}>
         Follow the start
       </Link>
+      <Link data-action href={`/lent?kind=${kind}&id=${name}`} className={BUTTON}>
+        Lend it
+      </Link>
       {moves && (
         <Link data-action href={`/moves/new?${kind === 'drives' ? 'drive' : 'image'}=${name}`} className={BUTTON}>
           Move this system

@@ -82,6 +82,22 @@ export const WORLD = refusals({
     sentence: ({ lba, sectors }: { lba: number; sectors: number }) =>
       `Sector ${groupDigits(lba)} lies behind the end of the drive, which has ${groupDigits(sectors)}.`,
   },
+  'lent-no-address': {
+    status: 400,
+    sentence: ({ address }: { address: string }) => `This computer has no address ${address} that it could lend at.`,
+  },
+  'lent-full': {
+    status: 409,
+    sentence: ({ most }: { most: number }) => `${most} are lent already. Stop lending one of them first.`,
+  },
+  'lent-already': { status: 409, sentence: () => 'It is lent already.' },
+  'lent-failed': { status: 409, sentence: ({ why }: { why: string }) => why },
+  'lent-unknown': { status: 404, sentence: () => 'That is not lent any more.' },
+  'lent-nobody-asks': {
+    status: 409,
+    sentence: ({ peer }: { peer: string }) => `Nobody at ${peer} asks for it any more.`,
+  },
+  'lent-nobody-has': { status: 409, sentence: ({ peer }: { peer: string }) => `Nobody at ${peer} has it any more.` },
   'drive-not-connected': { status: 409, sentence: ({ drive }: OfDrive) => `The ${drive} is not connected.` },
   'drive-moved': {
     status: 409,

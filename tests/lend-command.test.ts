@@ -11,7 +11,7 @@ import { UnreadableSectors } from '@/core/block/device'
 import { pattern } from '@/core/testing'
 import { nbdAddress } from '@/nbd/address'
 import { type ClientOptions, NbdFile } from '@/nbd/client'
-import { keyOfText, newCode } from '@/nbd/key'
+import { keyOfCode, keyOfText, newCode } from '@/nbd/key'
 import { imbarco } from './support/image-files'
 
 // Programs that share no code with this one: nbdkit and nbd-server lend, nbdinfo and nbdcopy borrow.
@@ -130,6 +130,22 @@ describe('the command', () => {
       events.push(next.event)
     expect(events).toContain('wrong key')
     expect(events.filter((e) => e === 'ended').length).toBeGreaterThanOrEqual(3)
+  })
+
+  it('is gone on with after the lender was killed and lends by the same code again', async () => {
+    const first = await lends('--allow')
+    const file = await NbdFile.open(nbdAddress(first.uri), { key: keyOfCode(first.code) })
+    const read = new Uint8Array(SIZE)
+    const half = SIZE / 2
+    await file.read(0, read.subarray(0, half))
+    first.child.kill('SIGKILL')
+    await once(first.child, 'exit')
+    const rest = file.read(half, read.subarray(half))
+    const again = ['lend', disk, '--json', '--allow', '--port', `${first.port}`, '--code', first.code]
+    started('bin/imbarco', again)
+    await rest
+    expect(Buffer.from(read).equals(bytes())).toBe(true)
+    await file.close()
   })
 
   it('asks before it gives, once, and ends when that is over', async () => {

@@ -1,0 +1,198 @@
+import { networkInterfaces } from 'node:os'
+import { Worker } from 'node:worker_threads'
+import { z } from 'zod'
+import { LOOPBACK, type LentView } from '@/core/lent/view'
+import { berthOf } from '@/core/things/bench'
+import { driveName } from '@/core/things/drive'
+import { line } from '@/core/words-schema'
+import { nbdUri } from '@/nbd/address'
+import { LENT_IDENTITY, newCode } from '@/nbd/key'
+import type { LenderEvent } from '@/nbd/lender'
+import { freeId } from '../../ground/ids'
+import { publish } from '../../ground/events'
+import { log } from '../../ground/log'
+import { Refusal } from '../../ground/refusals'
+import { imagePath } from '../../images/names'
+import { leasableDrive, leasableImage, startWithLease } from '../../leases'
+import { benchOfDrive, driveById } from '../../world'
+import { type LookedAt, LookedAtSchema, subjectOf } from '../../world/looked-at'
+import type { FromLender, LendOrder, ToLender } from './messages'
+import { type Lent, lentNow, loansOf, startingNow } from './now'
+
+/** So many are lent at once. */
+const MOST_LENT = 8
+
+const LendSchema = z.object({
+  subject: LookedAtSchema,
+  address: line().max(60),
+  port: z.number().int().min(0).max(65_535).default(0),
+})
+
+/** Lends a drive or an image for reading, at an address of this computer. Returns its id. Rejects with Refusal. */
+export async function lend(input: unknown): Promise<string> {
+  const { subject, address, port } = LendSchema.parse(input)
+  if (!addressesHere().some((a) => a.address === address)) throw new Refusal('lent-no-address', { address })
+  const key = keyOf(subject)
+  const starting = startingNow()
+  if ([...lentNow().values()].some((l) => keyOf(l.subject) === key) || starting.has(key))
+    throw new Refusal('lent-already')
+  if (lentNow().size + starting.size >= MOST_LENT) throw new Refusal('lent-full', { most: MOST_LENT })
+  starting.add(key)
+  try {
+    return await startLent(subject, address, port)
+  } finally {
+    starting.delete(key)
+  }
+}
+
+const keyOf = ({ kind, id }: LookedAt) => `${kind} ${id}`
+
+async function startLent(subject: LookedAt, address: string, port: number): Promise<string> {
+  const { name, leasable } = await lendable(subject)
+  const request = { purpose: 'lending it over the network', read: [leasable], needsPower: true }
+  return startWithLease(request, async (lease) => {
+    const id = await freeId(name, 'lent', async (taken) => lentNow().has(taken))
+    const order = {
+      ...{ subject: await subjectOf(subject), exportName: id, description: name },
+      ...{ host: address, port, code: newCode() },
+    }
+    await startLending({ id, subject, name, order, lease })
+    log.info({ lent: name, address }, 'lent over the network')
+    publish({ type: 'changed', moveId: null })
+    return id
+  })
+}
+
+/** What it is called, and what is read of it. A drive has to be connected to something. */
+async function lendable(subject: LookedAt) {
+  if (subject.kind === 'images')
+    return { name: subject.id, leasable: await leasableImage(await imagePath(subject.id), subject.id) }
+  const drive = await driveById(subject.id)
+  const bench = await benchOfDrive(drive.id)
+  if (berthOf(drive, bench).link === undefined) throw new Refusal('drive-not-connected', { drive: driveName(drive) })
+  return { name: driveName(drive), leasable: await leasableDrive(drive) }
+}
+
+interface Starting extends Pick<Lent, 'id' | 'subject' | 'name' | 'lease'> {
+  readonly order: LendOrder
+}
+
+async function startLending({ id, subject, name, order, lease }: Starting): Promise<void> {
+  const worker = new Worker(new URL('./lend.worker.ts', import.meta.url), { workerData: order })
+  await new Promise<void>((listens, failed) => {
+    const lent: Lent = {
+      ...{ id, subject, name, worker, lease, code: order.code, uri: '', address: '', wrongKeys: 0 },
+      ...{ connections: new Map(), readBefore: new Map(), started: { listens, failed } },
+    }
+    lentNow().set(id, lent)
+    worker.on('message', (message: FromLender) => receive(lent, message))
+    worker.on('error', (error) => {
+      log.error(error)
+      failed(new Refusal('lent-failed', { why: 'Its thread ended.' }))
+    })
+    worker.on('exit', () => {
+      lentNow().delete(id)
+      lease.release()
+      failed(new Refusal('lent-failed', { why: 'Its thread ended.' }))
+      publish({ type: 'changed', moveId: null })
+    })
+  })
+}
+
+function receive(lent: Lent, message: FromLender): void {
+  if (message.type === 'listens') {
+    const { host, port } = message
+    lent.address = `${host}, port ${port}`
+    lent.uri = nbdUri({ tls: true, host, port, exportName: lent.id, identity: LENT_IDENTITY })
+    return lent.started.listens()
+  }
+  if (message.type === 'failed') return lent.started.failed(new Refusal('lent-failed', { why: message.message }))
+  if (message.type === 'borrowers') for (const one of message.borrowers) lent.connections.set(one.id, one)
+  else take(lent, message.event)
+  publish({ type: 'changed', moveId: null })
+}
+
+function take(lent: Lent, event: LenderEvent): void {
+  if (event.type === 'wrong key') {
+    lent.wrongKeys = event.tries
+    log.warn({ lent: lent.name, peer: event.peer, tries: event.tries }, 'asked for with another code')
+    return
+  }
+  const { id, peer, readBytes } = event.borrower
+  if (event.type === 'asks' || event.type === 'has it') lent.connections.set(id, event.borrower)
+  else {
+    lent.connections.delete(id)
+    if (event.type === 'ended') lent.readBefore.set(peer, (lent.readBefore.get(peer) ?? 0) + readBytes)
+  }
+  log.info({ lent: lent.name, peer, readBytes }, `borrower ${event.type}`)
+}
+
+const PeerSchema = z.object({ lent: line().max(80), peer: line().max(80) })
+
+/** Answers whoever asks from an address. Rejects with Refusal where nobody does. */
+export async function answerBorrower(input: unknown): Promise<void> {
+  const { lent: id, peer, yes } = PeerSchema.extend({ yes: z.boolean() }).parse(input)
+  const lent = lentById(id)
+  if (!loansOf(lent).some((l) => l.peer === peer && l.state === 'asks')) throw new Refusal('lent-nobody-asks', { peer })
+  // It has its answer, whatever comes of it; whoever asks next is another question.
+  for (const [number, one] of lent.connections)
+    if (one.peer === peer && one.state === 'asks') lent.connections.delete(number)
+  tell(lent, { type: 'answer', peer, yes })
+}
+
+/** Takes the yes to an address back; its connections end. */
+export async function takeLoanBack(input: unknown): Promise<void> {
+  const { lent: id, peer } = PeerSchema.parse(input)
+  const lent = lentById(id)
+  if (!loansOf(lent).some((l) => l.peer === peer && l.state === 'has it'))
+    throw new Refusal('lent-nobody-has', { peer })
+  tell(lent, { type: 'take back', peer })
+}
+
+/** Lends something no more, whoever has it. */
+export async function endLending(input: unknown): Promise<void> {
+  const { lent: id } = PeerSchema.pick({ lent: true }).parse(input)
+  const lent = lentById(id)
+  const over = new Promise<void>((done) => lent.worker.once('exit', () => done()))
+  tell(lent, { type: 'end' })
+  await over
+}
+
+const tell = (lent: Lent, message: ToLender) => lent.worker.postMessage(message)
+
+function lentById(id: string): Lent {
+  const found = lentNow().get(id)
+  if (!found) throw new Refusal('lent-unknown')
+  return found
+}
+
+/** Addresses of this computer that can be listened at: its own first. */
+function addressesHere(): { address: string; name: string }[] {
+  const found = Object.entries(networkInterfaces()).flatMap(([name, addresses]) =>
+    (addresses ?? [])
+      .filter((a) => !a.internal && !a.address.startsWith('fe80'))
+      .map((a) => ({ address: a.address, name })),
+  )
+  return [{ address: LOOPBACK, name: '' }, ...found]
+}
+
+/** Everything that the page of lent things shows; `asked` is what it was opened for, if anything. */
+export async function lentState(asked: unknown) {
+  const subject = LookedAtSchema.safeParse(asked).data
+  const isLent = subject && [...lentNow().values()].some((l) => keyOf(l.subject) === keyOf(subject))
+  const lent = [...lentNow().values()].map((one): LentView => {
+    const { id, name, subject: of, code, uri, address, wrongKeys } = one
+    return {
+      id,
+      name,
+      href: `/${of.kind}/${encodeURIComponent(of.id)}`,
+      code,
+      uri,
+      address,
+      wrongKeys,
+      loans: loansOf(one),
+    }
+  })
+  const offered = subject && !isLent ? { subject, name: (await lendable(subject)).name } : null
+  return { lent, offered, addresses: addressesHere() }
+}
