@@ -7,12 +7,14 @@ import path from 'node:path'
 import { createInterface } from 'node:readline'
 import { promisify } from 'node:util'
 import { afterAll, afterEach, beforeAll, describe, expect, it, vi } from 'vitest'
-import { UnreadableSectors } from '@/core/block/device'
+import { readBytes, UnreadableSectors } from '@/core/block/device'
 import { pattern } from '@/core/testing'
+import { makeSystemDisk } from '@/core/testing-disk'
 import { nbdAddress } from '@/nbd/address'
 import { type ClientOptions, NbdFile } from '@/nbd/client'
 import { keyOfCode, keyOfText, newCode } from '@/nbd/key'
-import { imbarco } from './support/image-files'
+import { linkTo } from '@/nbd/testing'
+import { imbarco, sparseFile } from './support/image-files'
 
 // Programs that share no code with this one: nbdkit and nbd-server lend, nbdinfo and nbdcopy borrow.
 
@@ -196,6 +198,63 @@ describe('the command', () => {
     expect(code).toBeGreaterThan(0)
     expect(error).toMatch(why)
     expect(error).not.toMatch(/Imbarco failed/)
+  })
+})
+
+describe('a copy onto what is lent', () => {
+  it(
+    'ends byte-equal through a link that is cut ten times and a lender that is killed once',
+    { timeout: 240_000 },
+    async () => {
+      const source = path.join(folder, 'source.img')
+      const system = await makeSystemDisk({
+        systemFiles: [{ path: '/Charts/north.tif', content: pattern(24 * MIB, 6) }],
+      })
+      const parts: [number, Uint8Array][] = []
+      for (const { offset, length } of await system.mapped(0, system.size))
+        parts.push([offset, await readBytes(system, offset, length)])
+      sparseFile(source, system.size, parts)
+      const larger = system.size + 100 * MIB
+      const [target, plain] = ['target', 'plain'].map((name) => path.join(folder, `${name}-copy.img`))
+      writeFileSync(target, '')
+      truncateSync(target, larger)
+      const key = path.join(folder, 'copy.psk')
+      const port = await freePort()
+      const lender = (code: string[]) =>
+        started('bin/imbarco', ['lend', target, '--writable', '--allow', '--json', '--port', `${port}`, ...code])
+      const first = lender(['--psk-file', key])
+      const [line] = (await once(createInterface({ input: first.stdout! }), 'line')) as [string]
+      const { code } = JSON.parse(line) as { code: string }
+      const link = await linkTo(port)
+      const uri = `nbds://imbarco@127.0.0.1:${link.port}/target-copy?tls-psk-file=${key}`
+      const copying = imbarco('copy', source, uri, '--journal', path.join(folder, 'copy.journal'))
+      let over = false
+      void copying.finally(() => (over = true))
+      let cuts = 0
+      for (; cuts < 10 && !over; cuts++) {
+        await link.untilMoved(2 * MIB)
+        if (cuts === 5) {
+          first.kill('SIGKILL')
+          await once(first, 'exit')
+          lender(['--code', code])
+        }
+        link.cut()
+      }
+      const { code: end, error } = await copying
+      expect([end, error.replace(/The connection is (lost, and taken up|there) again\.\n/g, '')]).toEqual([0, ''])
+      expect(cuts).toBe(10)
+      await link.close()
+      expect((await imbarco('copy', source, plain, '--target-size', `${larger}`)).code).toBe(0)
+      expect((await imbarco('compare', target, plain)).code).toBe(0)
+      // It holds something now, so it is not written over by chance.
+      expect((await imbarco('copy', source, uri.replace(`${link.port}`, `${port}`))).error).toMatch(/not empty/)
+    },
+  )
+
+  it('is refused where that is lent for reading', async () => {
+    rmSync(pskFile(), { force: true })
+    const { uriWithKey } = await lends('--allow', '--psk-file', pskFile())
+    expect((await imbarco('copy', disk, uriWithKey, '--every-sector')).error).toMatch(/for reading only/)
   })
 })
 

@@ -8,7 +8,7 @@ import { type CopyPlan, planCopy } from '@/core/copy/plan'
 import { planWhole } from '@/core/copy/plan-whole'
 import { copyShare, type Lost, lostWords } from '@/core/copy/progress'
 import { retryLost } from '@/core/copy/retry'
-import { carriesTable, type CopyStep } from '@/core/copy/run'
+import { carriesTable, type CopyOutcome, type CopyStep } from '@/core/copy/run'
 import { toHex } from '@/core/digest'
 import { solveFit } from '@/core/fit/solve'
 import type { FitResult } from '@/core/fit/types'
@@ -23,6 +23,8 @@ import { sha256 } from '@/host/sha256'
 import { byExtension, type Io, json, Stopped, STOPS } from './commands'
 import { type FitOptions, fitReport, targetOf, wishOf } from './fit'
 import { ChangedMeanwhile, fileIdentity, withImage, WrongUse } from './open'
+import { isNbdAddress } from '@/nbd/address'
+import { type LentTarget, openLentTarget, whenLentStopped, writeOntoLent } from './onto-lent'
 import { fitText } from './text'
 
 export interface CopyOptions extends FitOptions {
@@ -52,20 +54,32 @@ const TELL_EVERY_MS = 500
 
 /** Writes an image onto a new one with its fit, reads it back, and prints what was done. */
 export async function copy(input: string, output: string, options: CopyOptions, io: Io): Promise<number> {
-  const to = options.to ?? byExtension(output)
+  const to = options.to ?? (isNbdAddress(output) ? 'raw' : byExtension(output))
   if (options.resume && !options.journal) throw new WrongUse('Going on needs the journal of the copy: --journal FILE.')
+  if (isNbdAddress(output) && (to !== 'raw' || options.lostList))
+    throw new WrongUse('Onto what is lent a disk is copied as it is, without a list of lost sectors.')
   if (to !== 'raw' && options.lostList) throw new WrongUse('A list of lost sectors is for raw targets.')
   const start = performance.now()
   const copyFrom = async (image: HostImage) => {
     const { device, paths } = image
     await refuseOwn(paths, output, options)
-    await resolveTarget(output)
-    const job = await jobOf(device, options)
-    if ('refused' in job) return { source: input, target: output, ...fitReport(job.refused) }
     const unchanged = async () => {
       if (await image.changed()) throw new ChangedMeanwhile(input)
     }
-    const written = await write(job, { input, output, to }, options, unchanged, io)
+    const lent = isNbdAddress(output) ? await openLentTarget(output, device.logicalSectorSize, options, io) : undefined
+    try {
+      if (!lent) await resolveTarget(output)
+      const job = await jobOf(device, lent ? { ...options, ...sizeOfLent(lent) } : options)
+      if ('refused' in job) return { source: input, target: output, ...fitReport(job.refused) }
+      const written = lent
+        ? await writeLent(job, lent, { input, output }, options, unchanged, io)
+        : await write(job, { input, output, to }, options, unchanged, io)
+      return reportOf(job, written)
+    } finally {
+      await lent?.close()
+    }
+  }
+  const reportOf = (job: Job, written: Awaited<ReturnType<typeof write>>) => {
     const fit = job.fit ? fitReport(job.fit) : { fits: true as const }
     const seconds = Math.round((performance.now() - start) / 10) / 100
     const maps = job.plan.partitions.flatMap(({ number, title, map, mapFinding }) =>
@@ -81,6 +95,32 @@ export async function copy(input: string, output: string, options: CopyOptions, 
   const text = 'writtenBytes' in report ? copyText(report) : fitText(report)
   await io.print(options.json ? json(report) : text)
   return report.fits && !('lost' in report && report.lost.length > 0) ? 0 : STOPS
+}
+
+const sizeOfLent = ({ device }: LentTarget) => ({
+  targetSize: device.size,
+  targetSectorSize: device.logicalSectorSize,
+})
+
+/** The same onto what another program lends, which keeps its size. */
+async function writeLent(
+  { plan, work }: Job,
+  lent: LentTarget,
+  { input, output }: { input: string; output: string },
+  options: CopyOptions,
+  unchanged: () => Promise<void>,
+  io: Io,
+) {
+  const { verify = true, journal, resume } = options
+  const outcome = await writeOntoLent(plan, lent, {
+    note: `${path.basename(input)} to ${output}`.slice(0, 200),
+    ...{ work, verify, journal, resume },
+    recheck: options.recheckAll ? 'every' : 'sample',
+    beforeTables: unchanged,
+    checkpoint: () => io.signal.throwIfAborted(),
+    onStep: tell(plan, verify, options.json === true, io),
+  }).catch(whenLentStopped(journal, (error) => error instanceof Stopped))
+  return outcomeOf(plan, outcome)
 }
 
 async function write(
@@ -110,6 +150,10 @@ async function write(
   })
   const outcome = await copying.catch(whenStopped(output, journal))
   if (lostList && outcome.lost.length > 0) await saveLost(lostList, job, outcome.lost, input, output)
+  return outcomeOf(plan, outcome)
+}
+
+function outcomeOf(plan: CopyPlan, outcome: CopyOutcome) {
   return {
     sizeBytes: plan.expected.size,
     copiedBytes: outcome.copiedBytes,

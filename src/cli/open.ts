@@ -2,9 +2,8 @@ import { stat } from 'node:fs/promises'
 import path from 'node:path'
 import type { BlockDevice } from '@/core/block/device'
 import { CoreError } from '@/core/errors'
-import { readFile } from 'node:fs/promises'
 import { type HostImage, openHostImage } from '@/host/images'
-import { keyOfCode, keyOfText, type SharedKey } from '@/nbd/key'
+import { keyOfCode, keyOfFile, type SharedKey } from '@/nbd/key'
 
 /** The command was given something it cannot work with. */
 export class WrongUse extends CoreError {
@@ -42,14 +41,10 @@ export interface Opening {
   readonly code?: string
 }
 
-/** The key of what is lent, where one was given. Rejects with WrongUse. */
+/** The key of what is lent, where one was given. Rejects with CoreError. */
 export async function keyOf({ pskFile, code }: Opening): Promise<SharedKey | undefined> {
   if (code !== undefined) return keyOfCode(code)
-  if (pskFile === undefined) return undefined
-  const text = await readFile(pskFile, 'utf8').catch((error: Error) => {
-    throw new WrongUse(`The key cannot be read: ${error.message}.`)
-  })
-  return keyOfText(text)
+  return pskFile === undefined ? undefined : keyOfFile(pskFile)
 }
 
 /** The disk of an image that can be written in its place. Throws CoreError for any but a raw one. */

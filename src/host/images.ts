@@ -3,7 +3,7 @@ import path from 'node:path'
 import { CoreError } from '@/core/errors'
 import { openImage, type OpenedImage, type ParentOpener } from '@/core/image'
 import { type SharedKey } from '@/nbd/key'
-import { isNbdAddress, nbdAddress } from '@/nbd/address'
+import { isNbdAddress, keyFor, nbdAddress } from '@/nbd/address'
 import { NbdFile } from '@/nbd/client'
 import { raw } from '@/core/image/raw'
 import { HostFile } from './files'
@@ -58,7 +58,8 @@ export async function openHostImage(file: string, options: OpenHostImage = {}): 
 
 /** A disk that is lent is the bytes of a disk, whatever they look like: no format is looked for in them. */
 async function openLent(uri: string, { key, sectorSize }: OpenHostImage): Promise<HostImage> {
-  const lent = await NbdFile.open(nbdAddress(uri), { key })
+  const address = nbdAddress(uri)
+  const lent = await NbdFile.open(address, { key: await keyFor(address, key) })
   try {
     const openParent = async (): Promise<never> => {
       throw new CoreError('What is lent builds on nothing.')

@@ -1,4 +1,5 @@
 import { CoreError } from '@/core/errors'
+import { keyOfFile, type SharedKey } from './key'
 import { MOST_NAME_BYTES } from './protocol'
 
 /** Where something is lent: `nbd://HOST:PORT/EXPORT`, or `nbds:` with TLS. */
@@ -10,6 +11,8 @@ export interface NbdAddress {
   readonly exportName: string
   /** Who asks, where the address says it. */
   readonly identity?: string
+  /** Where its key is kept on this computer, where the address says it: `?tls-psk-file=…`. */
+  readonly pskFile?: string
 }
 
 export const DEFAULT_PORT = 10809
@@ -38,7 +41,17 @@ export function nbdAddress(text: string): NbdAddress {
   const identity = decoded(url.username)
   if (exportName === undefined || identity === undefined) throw no('its name cannot be read')
   if (Buffer.byteLength(exportName) > MOST_NAME_BYTES) throw no('the name of what is lent is too long')
-  return { tls: /^nbds/i.test(scheme), host, port, exportName, ...(identity === '' ? {} : { identity }) }
+  const pskFile = url.searchParams.get('tls-psk-file')
+  return {
+    ...{ tls: /^nbds/i.test(scheme), host, port, exportName },
+    ...(identity === '' ? {} : { identity }),
+    ...(pskFile ? { pskFile } : {}),
+  }
+}
+
+/** The key for an address: that of the file which it names, else the one that is given. Rejects with CoreError. */
+export async function keyFor({ pskFile }: NbdAddress, given: SharedKey | undefined): Promise<SharedKey | undefined> {
+  return pskFile === undefined ? given : keyOfFile(pskFile)
 }
 
 /** The address as it is written. */

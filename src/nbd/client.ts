@@ -14,6 +14,8 @@ const PIECE = 1024 * 1024
 const MOST_ASKED = 2 ** 31
 /** Requests underway at once. */
 const UNDERWAY = 8
+/** What is kept of what was written until it was flushed. */
+const MOST_UNSURE = 32 * 1024 * 1024
 /** Errors without a place are looked for in stretches of this many bytes, then sector by sector. */
 const SEARCHED = 64 * 1024
 /** Places of a file are told in sectors of this many bytes. */
@@ -32,9 +34,19 @@ export interface ClientOptions {
   readonly onLink?: (isThere: boolean) => void
 }
 
+interface Written {
+  readonly offset: number
+  readonly length: number
+  /** Zeros where there are none. */
+  readonly bytes?: Uint8Array
+  /** The other side has it, safe or not. */
+  isThere: boolean
+}
+
 /**
  * What another program lends, as a file of this one. Requests that a lost connection leaves without an answer are
- * asked again over the next. What was written and not flushed may be gone with a connection: the flush says so.
+ * asked again over the next. What was written and not flushed may be gone with a connection, so it is kept until it
+ * is, and written again over the next one.
  */
 export class NbdFile implements ImageFile {
   readonly size: number
@@ -48,8 +60,9 @@ export class NbdFile implements ImageFile {
   private connecting: Promise<Connection> | undefined
   private underway = 0
   private readonly waiting: (() => void)[] = []
-  private unflushed = false
-  private writesLost = false
+  /** What was written since the last flush, in order. */
+  private unsure: Written[] = []
+  private unsureBytes = 0
   private closed = false
 
   private constructor(
@@ -110,32 +123,34 @@ export class NbdFile implements ImageFile {
   async write(offset: number, from: Uint8Array): Promise<void> {
     if (this.isReadOnly) throw new ReadOnlyDevice()
     this.expectInside(offset, from.length)
-    this.unflushed = true
+    if (this.unsureBytes + from.length > MOST_UNSURE) await this.flush()
+    const written: Written = { offset, length: from.length, bytes: from.slice(), isThere: false }
+    this.unsure.push(written)
+    this.unsureBytes += from.length
     await this.inPieces(offset, from, (at, payload) =>
       this.said(this.ask({ type: COMMAND.write, offset: at, length: payload.length, payload })).then(() => {}),
     )
+    written.isThere = true
   }
 
-  /** Rejects with ConnectionLost where a connection was lost since the last flush: what was written may be, too. */
   async flush(): Promise<void> {
-    if (!this.unflushed) return
+    if (this.unsure.length === 0) return
+    // What is still on its way is none that this flush makes sure.
+    const covered = new Set(this.unsure.filter((one) => one.isThere))
     if ((this.lent.flags & EXPORT_FLAG.flush) !== 0)
       await this.said(this.ask({ type: COMMAND.flush, offset: 0, length: 0 }))
-    const lost = this.writesLost
-    this.unflushed = false
-    this.writesLost = false
-    if (lost) throw new ConnectionLost('what was written before it is not sure')
+    this.unsure = this.unsure.filter((one) => !covered.has(one))
+    for (const { bytes } of covered) this.unsureBytes -= bytes?.length ?? 0
   }
 
   /** Gives a range back, which then reads as zeros. False where the other side cannot. */
   async zero(offset: number, length: number): Promise<boolean> {
     if ((this.lent.flags & EXPORT_FLAG.writeZeroes) === 0) return false
     this.expectInside(offset, length)
-    this.unflushed = true
-    const unit = Math.max(SECTOR, this.minimumBytes)
-    const most = MOST_ASKED - (MOST_ASKED % unit)
-    for (let at = offset; at < offset + length; at += most)
-      await this.said(this.ask({ type: COMMAND.writeZeroes, offset: at, length: Math.min(most, offset + length - at) }))
+    const written: Written = { offset, length, isThere: false }
+    this.unsure.push(written)
+    for (const part of this.zeroRequests(offset, length)) await this.said(this.ask(part))
+    written.isThere = true
     return true
   }
 
@@ -151,8 +166,7 @@ export class NbdFile implements ImageFile {
     bytes: Uint8Array,
     work: (offset: number, part: Uint8Array) => Promise<void>,
   ): Promise<void> {
-    const length = Math.min(PIECE, this.lent.mostBytes)
-    const step = length - (length % Math.max(SECTOR, this.minimumBytes))
+    const step = this.stepBytes
     const pieces: Promise<void>[] = []
     for (let at = 0; at < bytes.length; at += step) pieces.push(work(offset + at, bytes.subarray(at, at + step)))
     const ends = await Promise.allSettled(pieces)
@@ -212,7 +226,6 @@ export class NbdFile implements ImageFile {
   private drop(connection: Connection): void {
     if (this.connection !== connection) return
     this.connection = undefined
-    if (this.unflushed) this.writesLost = true
     this.options.onLink?.(false)
   }
 
@@ -236,6 +249,7 @@ export class NbdFile implements ImageFile {
           await connection.end()
           throw new CoreError('Something else is lent under this name now.')
         }
+        await this.writeAgain(connection)
         this.connection = connection
         this.options.onLink?.(true)
         return connection
@@ -247,6 +261,32 @@ export class NbdFile implements ImageFile {
       }
     }
     throw new DeviceGone(`What ${nbdUri(this.address)} lends`)
+  }
+
+  private async writeAgain(connection: Connection): Promise<void> {
+    // Some more may come to it meanwhile.
+    for (let i = 0; i < this.unsure.length; i++) {
+      const { offset, length, bytes } = this.unsure[i]
+      if (bytes) {
+        const step = this.stepBytes
+        for (let at = 0; at < length; at += step) {
+          const payload = bytes.subarray(at, at + step)
+          await connection.request({ type: COMMAND.write, offset: offset + at, length: payload.length, payload })
+        }
+      } else for (const part of this.zeroRequests(offset, length)) await connection.request(part)
+    }
+  }
+
+  /** Bytes of one request: whole blocks of the other side. */
+  private get stepBytes(): number {
+    const most = Math.min(PIECE, this.lent.mostBytes)
+    return most - (most % Math.max(SECTOR, this.minimumBytes))
+  }
+
+  private *zeroRequests(offset: number, length: number): Generator<Request> {
+    const most = MOST_ASKED - (MOST_ASKED % Math.max(SECTOR, this.minimumBytes))
+    for (let at = offset; at < offset + length; at += most)
+      yield { type: COMMAND.writeZeroes, offset: at, length: Math.min(most, offset + length - at) }
   }
 
   private expectInside(offset: number, length: number): void {

@@ -28,7 +28,6 @@ export class LentDevice implements BlockDevice {
     await this.file.write(offset, from)
   }
 
-  /** Rejects with ConnectionLost where what was written before a lost connection is not sure. */
   flush(): Promise<void> {
     return this.file.flush()
   }

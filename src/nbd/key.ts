@@ -1,4 +1,6 @@
 import { randomInt, scryptSync } from 'node:crypto'
+import { readFile } from 'node:fs/promises'
+import path from 'node:path'
 import { CoreError } from '@/core/errors'
 
 /** What both sides of a connection know: who asks, and the key that proves it. */
@@ -52,6 +54,14 @@ export function keyOfText(text: string): SharedKey {
   const found = /^([^:]{1,128}):((?:[0-9a-f]{2}){16,64})$/i.exec(line?.trim() ?? '')
   if (!found) throw new CoreError('The key has to be a line with a name, a colon and 32 to 128 hexadecimal digits.')
   return { identity: found[1], key: Buffer.from(found[2], 'hex') }
+}
+
+/** The key that a file holds so. Rejects with CoreError. */
+export async function keyOfFile(file: string): Promise<SharedKey> {
+  const text = await readFile(file, 'utf8').catch((error: NodeJS.ErrnoException) => {
+    throw new CoreError(`The key cannot be read from ${path.basename(file)} (${error.code}).`)
+  })
+  return keyOfText(text)
 }
 
 export const textOfKey = ({ identity, key }: SharedKey) => `${identity}:${key.toString('hex')}\n`

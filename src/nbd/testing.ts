@@ -24,6 +24,8 @@ export const addressOf = (port: number, tls = false): NbdAddress => ({
 export async function linkTo(port: number) {
   const open = new Set<Socket>()
   let isCut = false
+  let moved = 0
+  const waiting = new Set<() => void>()
   const server = createServer((near) => {
     if (isCut) return near.destroy()
     const far = connect({ port, host: '127.0.0.1' })
@@ -33,6 +35,10 @@ export async function linkTo(port: number) {
     ]) {
       open.add(one)
       one.pipe(other)
+      one.on('data', (bytes: Uint8Array) => {
+        moved += bytes.length
+        for (const look of waiting) look()
+      })
       one.on('error', () => {})
       one.on('close', () => {
         open.delete(one)
@@ -52,6 +58,18 @@ export async function linkTo(port: number) {
     setCut: (now: boolean) => {
       isCut = now
       if (now) cut()
+    },
+    /** Resolves once so many bytes more have gone over it, in both directions. */
+    untilMoved: (bytes: number) => {
+      const end = moved + bytes
+      return new Promise<void>((done) => {
+        const look = () => {
+          if (moved < end) return
+          waiting.delete(look)
+          done()
+        }
+        waiting.add(look)
+      })
     },
     close: async () => {
       cut()
