@@ -23,6 +23,12 @@ const SIZE = 48 * MIB
 const run = promisify(execFile)
 let folder: string
 let disk: string
+const LARGE_BLOCKS = [
+  'blocksize-minimum=64K',
+  'blocksize-preferred=64K',
+  'blocksize-maximum=1M',
+  'blocksize-error-policy=error',
+]
 const pskFile = () => path.join(folder, 'key.psk')
 const bytes = () => readFileSync(disk)
 const running: ChildProcess[] = []
@@ -251,6 +257,14 @@ describe('a copy onto what is lent', () => {
     },
   )
 
+  it('is refused where its blocks are larger than sectors', async () => {
+    const { uri, open } = await lentBy('nbdkit', (port) => [
+      ...['-f', '-p', `${port}`, '--filter=blocksize-policy', 'memory', '48M', ...LARGE_BLOCKS],
+    ])
+    await (await open()).close()
+    expect((await imbarco('copy', disk, uri, '--every-sector')).error).toMatch(/blocks of 65536 bytes/)
+  })
+
   it('is refused where that is lent for reading', async () => {
     rmSync(pskFile(), { force: true })
     const { uriWithKey } = await lends('--allow', '--psk-file', pskFile())
@@ -272,6 +286,12 @@ describe('what other programs lend', () => {
       'one that answers late',
       'nbdkit',
       (port: number) => ['-f', '-p', `${port}`, '--filter=delay', 'file', disk, 'rdelay=20ms'],
+      '',
+    ],
+    [
+      'one in large blocks',
+      'nbdkit',
+      (port: number) => ['-f', '-p', `${port}`, '--filter=blocksize-policy', 'file', disk, ...LARGE_BLOCKS],
       '',
     ],
     ['a file by nbd-server', 'nbd-server', (port: number) => ['-C', serverSettings(port), '-d', `${port}`], 'disk'],

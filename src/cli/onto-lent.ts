@@ -34,7 +34,11 @@ export async function openLentTarget(
   const file = await NbdFile.open(address, { key, onLink })
   try {
     if (file.isReadOnly) throw new CoreError('That is lent for reading only, so nothing can be copied onto it.')
-    const device = new LentDevice(file, file.minimumBytes === 4096 ? 4096 : sectorSize)
+    if (file.minimumBytes > 4096)
+      throw new CoreError(
+        `That is lent in blocks of ${file.minimumBytes} bytes, and what is copied is written in sectors of at most 4096.`,
+      )
+    const device = new LentDevice(file, file.minimumBytes > 512 ? 4096 : sectorSize)
     if (!options.overwrite && !options.resume) {
       const { scheme, findings } = await surveyDrive(device, sha256)
       if (scheme !== 'none' || findings.length > 0)
