@@ -1,3 +1,4 @@
+import { Semaphore } from 'async-mutex'
 import { type Extent, UnreadableSectors, DeviceGone, ReadOnlyDevice } from '@/core/block/device'
 import { CoreError } from '@/core/errors'
 import type { ImageFile } from '@/core/image'
@@ -58,8 +59,7 @@ export class NbdFile implements ImageFile {
   private readonly lent: Lent
   private connection: Connection | undefined
   private connecting: Promise<Connection> | undefined
-  private underway = 0
-  private readonly waiting: (() => void)[] = []
+  private readonly underway = new Semaphore(UNDERWAY)
   /** What was written since the last flush, in order. */
   private unsure: Written[] = []
   private unsureBytes = 0
@@ -204,10 +204,8 @@ export class NbdFile implements ImageFile {
   }
 
   /** Asks once a place among those underway is free, and again over the next connection where this one is lost. */
-  private async ask(request: Request): Promise<readonly Stretch[]> {
-    if (this.underway >= UNDERWAY) await new Promise<void>((free) => this.waiting.push(free))
-    this.underway++
-    try {
+  private ask(request: Request): Promise<readonly Stretch[]> {
+    return this.underway.runExclusive(async () => {
       for (;;) {
         const connection = await this.connected()
         try {
@@ -217,10 +215,7 @@ export class NbdFile implements ImageFile {
           this.drop(connection)
         }
       }
-    } finally {
-      this.underway--
-      this.waiting.shift()?.()
-    }
+    })
   }
 
   private drop(connection: Connection): void {

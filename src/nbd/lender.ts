@@ -1,3 +1,5 @@
+import { Mutex } from 'async-mutex'
+import { setTimeout as pause } from 'node:timers/promises'
 import { createServer, type AddressInfo, type Server, type Socket } from 'node:net'
 import { createServer as createTlsServer, type TLSSocket } from 'node:tls'
 import type { BlockDevice } from '@/core/block/device'
@@ -63,7 +65,7 @@ const MOST_ADDRESSES = 256
 interface Tries {
   wrong: number
   /** One try after the other. */
-  turn: Promise<void>
+  readonly turn: Mutex
 }
 
 /** Lends a device to whoever has the key and gets a yes. */
@@ -179,26 +181,22 @@ export class Lender {
   private async secured(socket: Socket, { identity, key }: SharedKey): Promise<TLSSocket> {
     const from = socket.remoteAddress ?? ''
     const tries = this.triesOf(from)
-    const before = tries.turn
-    let end = () => {}
-    tries.turn = new Promise((done) => (end = done))
-    try {
-      await before
+    return tries.turn.runExclusive(async () => {
       const wait = tries.wrong === 0 ? 0 : Math.min(LONGEST_WAIT_MS, FIRST_WAIT_MS * 2 ** (tries.wrong - 1))
-      if (wait > 0) await new Promise((go) => setTimeout(go, wait))
-      return await this.handshake(socket, identity, key)
-    } catch (error) {
-      tries.wrong++
-      this.wrongKeys++
-      this.options.onEvent?.({ type: 'wrong key', peer: from, tries: this.wrongKeys })
-      throw error
-    } finally {
-      end()
-    }
+      if (wait > 0) await pause(wait)
+      try {
+        return await this.handshake(socket, identity, key)
+      } catch (error) {
+        tries.wrong++
+        this.wrongKeys++
+        this.options.onEvent?.({ type: 'wrong key', peer: from, tries: this.wrongKeys })
+        throw error
+      }
+    })
   }
 
   private triesOf(from: string): Tries {
-    const found = this.tries.get(from) ?? { wrong: 0, turn: Promise.resolve() }
+    const found = this.tries.get(from) ?? { wrong: 0, turn: new Mutex() }
     // The one that asked longest ago goes first.
     this.tries.delete(from)
     this.tries.set(from, found)

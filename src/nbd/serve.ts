@@ -1,3 +1,4 @@
+import { Semaphore } from 'async-mutex'
 import { type BlockDevice, type Extent, readInto, UnreadableSectors } from '@/core/block/device'
 import { MIB } from '@/core/bytes/size'
 import { CoreError } from '@/core/errors'
@@ -24,8 +25,8 @@ import type { Wire } from './wire'
 
 /** Requests of one connection that are worked on at once. */
 const MOST_UNDERWAY = 16
-/** Bytes that the requests of all connections may hold together; the longest request is half of that. */
-const MOST_HELD = 2 * DEFAULT_MOST_BYTES
+/** Mebibytes that the requests of all connections may hold together; the longest request is half of that. */
+const MOST_HELD = (2 * DEFAULT_MOST_BYTES) / MIB
 /** Stretches in one answer; whoever asked for more asks again. */
 const MOST_STRETCHES = 4096
 /** Bad sectors that one answer names. */
@@ -41,15 +42,18 @@ interface Request {
   readonly payload: Uint8Array | undefined
 }
 
+/** Room for what all who borrow from one lender are given, in whole mebibytes: its steps are counted one by one. */
+export const roomForAll = () => new Semaphore(MOST_HELD)
+
 /** Carries out what one borrower asks until it says that it is done. Rejects where the connection is lost. */
 export async function serveRequests(
   wire: Wire,
   { device, writable }: LentExport,
   agreed: Omit<Agreed, 'wire'>,
   borrower: Borrower,
-  room: Room,
+  room: Semaphore,
 ): Promise<void> {
-  const desk = new Room(MOST_UNDERWAY)
+  const desk = new Semaphore(MOST_UNDERWAY)
   const serving = new Serving(wire, device, writable, agreed, borrower)
   let failure: Error | undefined
   for (;;) {
@@ -58,17 +62,18 @@ export async function serveRequests(
     const asked = REQUEST.read(header)
     if (asked.magic !== REQUEST_MAGIC) throw new ProtocolError('a request of no known form')
     if (asked.type === COMMAND.disconnect) {
-      await desk.empty()
+      // All that it asked for has ended then.
+      await desk.acquire(MOST_UNDERWAY)
       return
     }
     const carries = asked.type === COMMAND.write
     if (carries && asked.length > DEFAULT_MOST_BYTES) throw new ProtocolError(`${asked.length} bytes in one request`)
     const holds = carries || asked.type === COMMAND.read ? Math.min(asked.length, DEFAULT_MOST_BYTES) : 0
-    await desk.enter(1)
-    await room.enter(holds)
+    const [, leaveDesk] = await desk.acquire()
+    const [, leaveRoom] = await room.acquire(Math.max(1, Math.ceil(holds / MIB)))
     const leave = () => {
-      room.leave(holds)
-      desk.leave(1)
+      leaveRoom()
+      leaveDesk()
     }
     try {
       if (failure) throw failure
@@ -86,36 +91,6 @@ export async function serveRequests(
     }
   }
 }
-
-/** Room for so much at once; what comes waits until enough of it is free. */
-class Room {
-  private used = 0
-  private freed: (() => void)[] = []
-
-  constructor(private readonly most: number) {}
-
-  async enter(amount: number): Promise<void> {
-    while (this.used > 0 && this.used + amount > this.most) await this.change()
-    this.used += amount
-  }
-
-  leave(amount: number): void {
-    this.used -= amount
-    for (const free of this.freed.splice(0)) free()
-  }
-
-  async empty(): Promise<void> {
-    while (this.used > 0) await this.change()
-  }
-
-  private change(): Promise<void> {
-    return new Promise((free) => this.freed.push(free))
-  }
-}
-
-/** Room for the bytes of all who borrow from one lender. */
-export const roomForAll = () => new Room(MOST_HELD)
-export type { Room }
 
 class Serving {
   constructor(
