@@ -98,11 +98,13 @@ export function SeriesForm({ benchName, images, drives, computers, targets }: Se
       }
     >
       {(computers.length === 0 || targets.length === 0) && (
-        <Callout>
-          {computers.length === 0
-            ? 'There is no computer on this bench yet. Describe them on the Bench page first.'
-            : 'There is no empty drive on this bench that is nobody’s. Add them on the Bench page first.'}
-        </Callout>
+        <div className="mb-4">
+          <Callout>
+            {computers.length === 0
+              ? 'There is no computer on this bench yet. Describe them on the Bench page first.'
+              : 'There is no empty drive on this bench that is nobody’s. Add them on the Bench page first.'}
+          </Callout>
+        </div>
       )}
       <div className="panel grid gap-4 p-[18px] sm:grid-cols-2">
         <TextField
