@@ -7,41 +7,16 @@ import { writeByThread } from './write-threads'
  * ones cost more in calls. Each ends at a round place, so that the stretches are as long as they can be.
  */
 const READ_BYTES = 512 * 1024
-/** Calls of one reading that are underway at once: each waits for the memory that it copies, not for the others. */
-const CALLS_AT_ONCE = 4
 const WRITE_BYTES = 128 * 1024
 
 /** Fills `into` from `offset` of a file; gives how many bytes there were, fewer only at its end. */
 export async function readFileBytes(file: FileHandle, offset: number, into: Uint8Array): Promise<number> {
-  for (let at = 0; at < into.length; at += CALLS_AT_ONCE * READ_BYTES) {
-    const parts: Uint8Array[] = []
-    for (let from = at; from < into.length && parts.length < CALLS_AT_ONCE; from += READ_BYTES)
-      parts.push(into.subarray(from, from + READ_BYTES))
-    const counts = await allOf(parts.map((part, i) => fill(file, offset + at + i * READ_BYTES, part)))
-    const short = counts.findIndex((count, i) => count < parts[i].length)
-    if (short >= 0) return at + short * READ_BYTES + counts[short]
-  }
-  return into.length
-}
-
-async function fill(file: FileHandle, offset: number, into: Uint8Array): Promise<number> {
-  let done = 0
-  while (done < into.length) {
-    const { bytesRead } = await file.read(into, done, into.length - done, offset + done)
-    if (bytesRead === 0) break
+  for (let done = 0; done < into.length;) {
+    const { bytesRead } = await file.read(into, done, Math.min(READ_BYTES, into.length - done), offset + done)
+    if (bytesRead === 0) return done
     done += bytesRead
   }
-  return done
-}
-
-/** As `Promise.all`, but it rejects only once none of them is underway any more: they have memory of the caller. */
-async function allOf<T>(works: readonly Promise<T>[]): Promise<T[]> {
-  if (works.length === 1) return [await works[0]]
-  const ends = await Promise.allSettled(works)
-  return ends.map((end) => {
-    if (end.status === 'rejected') throw end.reason
-    return end.value
-  })
+  return into.length
 }
 
 /** Shorter ones are written before a thread has been told of them. */
