@@ -24,7 +24,7 @@ import { byExtension, type Io, json, Stopped, STOPS } from './commands'
 import { type FitOptions, fitReport, targetOf, wishOf } from './fit'
 import { ChangedMeanwhile, fileIdentity, withImage, WrongUse } from './open'
 import { isNbdAddress } from '@/nbd/address'
-import { type LentTarget, openLentTarget, whenLentStopped, writeOntoLent } from './onto-lent'
+import { type LentTarget, openLentTarget, writeOntoLent } from './onto-lent'
 import { fitText } from './text'
 
 export interface CopyOptions extends FitOptions {
@@ -119,7 +119,7 @@ async function writeLent(
     beforeTables: unchanged,
     checkpoint: () => io.signal.throwIfAborted(),
     onStep: tell(plan, verify, options.json === true, io),
-  }).catch(whenLentStopped(journal, (error) => error instanceof Stopped))
+  }).catch(whenStopped('What is lent', journal))
   return outcomeOf(plan, outcome)
 }
 
@@ -148,7 +148,7 @@ async function write(
     checkpoint: () => io.signal.throwIfAborted(),
     onStep: tell(plan, verify, options.json === true, io),
   })
-  const outcome = await copying.catch(whenStopped(output, journal))
+  const outcome = await copying.catch(whenStopped(unfinishedName(output), journal))
   if (lostList && outcome.lost.length > 0) await saveLost(lostList, job, outcome.lost, input, output)
   return outcomeOf(plan, outcome)
 }
@@ -167,11 +167,11 @@ function outcomeOf(plan: CopyPlan, outcome: CopyOutcome) {
 }
 
 /** For `catch`: says of a copy that a person stopped how it is gone on with. */
-export function whenStopped(output: string, journal: string | undefined) {
+export function whenStopped(left: string, journal: string | undefined) {
   return (error: unknown): never => {
     if (!(error instanceof Stopped) || !journal) throw error
     throw new CoreError(
-      `Stopped. ${unfinishedName(output)} stays, marked as unfinished; the same command with --resume continues from ${journal}.`,
+      `Stopped. ${left} stays, marked as unfinished; the same command with --resume continues from ${journal}.`,
     )
   }
 }

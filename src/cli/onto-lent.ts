@@ -1,7 +1,5 @@
 import { randomBytes } from 'node:crypto'
-import path from 'node:path'
-import type { CopyOptions as RunOptions, CopyOutcome } from '@/core/copy/run'
-import { runCopy } from '@/core/copy/run'
+import { type CopyOptions as RunOptions, type CopyOutcome, runCopy } from '@/core/copy/run'
 import type { CopyPlan } from '@/core/copy/plan'
 import { CoreError } from '@/core/errors'
 import { surveyDrive } from '@/core/survey/survey'
@@ -70,15 +68,5 @@ export async function writeOntoLent(
     })
   } finally {
     await kept?.close()
-  }
-}
-
-/** For `catch`: how a copy onto what is lent is gone on with. */
-export function whenLentStopped(journal: string | undefined, isStop: (error: unknown) => boolean) {
-  return (error: unknown): never => {
-    if (!isStop(error) || !journal) throw error
-    throw new CoreError(
-      `Stopped. What is lent stays marked as unfinished; the same command with --resume continues from ${path.basename(journal)}.`,
-    )
   }
 }

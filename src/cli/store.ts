@@ -14,7 +14,7 @@ import { counted } from '@/core/words'
 import { lengthsOf } from '@/host/host-folder'
 import { blake3 } from '@/host/strong-digest'
 import { sha256 } from '@/host/sha256'
-import { recordOf, writeImage } from '@/host/write-image'
+import { recordOf, writeImage, unfinishedName } from '@/host/write-image'
 import { byExtension, type Io, json, type Options, percentOn, STOPS } from './commands'
 import { copy, type CopyOptions, refuseOwn, tell, whenStopped, workOf } from './copy'
 import { type IntoOptions, restoreInto, restoreIntoFree } from './into'
@@ -94,7 +94,7 @@ async function keep(
         },
         checkpoint: () => io.signal.throwIfAborted(),
         onStep: tell(plan, verify, options.json === true, io),
-      }).catch(whenStopped(output, journal))
+      }).catch(whenStopped(unfinishedName(output), journal))
       const leftOut = plan.partitions.flatMap((p) => [...p.leftOut])
       return {
         source: input,

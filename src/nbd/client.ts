@@ -236,19 +236,21 @@ export class NbdFile implements ImageFile {
   private async takeUp(): Promise<Connection> {
     const until = performance.now() + (this.options.patienceMs ?? 30_000)
     for (let tries = 0; !this.closed; tries++) {
+      let connection: Connection | undefined
       try {
         const left = Math.max(LEAST_ASK_MS, Math.min(MOST_ASK_MS, until - performance.now()))
-        const connection = await connectionTo(this.address, this.options, false, left)
+        connection = await connectionTo(this.address, this.options, false, left)
         const { size, flags } = connection.lent
-        if (size !== this.size || flags !== this.lent.flags) {
-          await connection.end()
+        if (size !== this.size || flags !== this.lent.flags)
           throw new CoreError('Something else is lent under this name now.')
-        }
-        await this.writeAgain(connection)
+        await this.said(this.writeAgain(connection))
+        if (this.closed) throw new DeviceGone(`What ${nbdUri(this.address)} lends`)
         this.connection = connection
         this.options.onLink?.(true)
         return connection
       } catch (error) {
+        // One that is not gone on with is nobody's to end later.
+        await connection?.end()
         if (!(error instanceof ConnectionLost)) throw error
         const pause = BETWEEN_TRIES_MS[Math.min(tries, BETWEEN_TRIES_MS.length - 1)]
         if (performance.now() + pause > until) break

@@ -34,8 +34,7 @@ export async function lend(input: unknown): Promise<string> {
   if (!addressesHere().some((a) => a.address === address)) throw new Refusal('lent-no-address', { address })
   const key = keyOf(subject)
   const starting = startingNow()
-  if ([...lentNow().values()].some((l) => keyOf(l.subject) === key) || starting.has(key))
-    throw new Refusal('lent-already')
+  if (isLent(subject) || starting.has(key)) throw new Refusal('lent-already')
   if (lentNow().size + starting.size >= MOST_LENT) throw new Refusal('lent-full', { most: MOST_LENT })
   starting.add(key)
   try {
@@ -44,6 +43,8 @@ export async function lend(input: unknown): Promise<string> {
     starting.delete(key)
   }
 }
+
+const isLent = (subject: LookedAt) => [...lentNow().values()].some((l) => keyOf(l.subject) === keyOf(subject))
 
 const keyOf = ({ kind, id }: LookedAt) => `${kind} ${id}`
 
@@ -179,7 +180,6 @@ function addressesHere(): { address: string; name: string }[] {
 /** Everything that the page of lent things shows; `asked` is what it was opened for, if anything. */
 export async function lentState(asked: unknown) {
   const subject = LookedAtSchema.safeParse(asked).data
-  const isLent = subject && [...lentNow().values()].some((l) => keyOf(l.subject) === keyOf(subject))
   const lent = [...lentNow().values()].map((one): LentView => {
     const { id, name, subject: of, code, uri, address, wrongKeys } = one
     return {
@@ -193,6 +193,6 @@ export async function lentState(asked: unknown) {
       loans: loansOf(one),
     }
   })
-  const offered = subject && !isLent ? { subject, name: (await lendable(subject)).name } : null
+  const offered = subject && !isLent(subject) ? { subject, name: (await lendable(subject)).name } : null
   return { lent, offered, addresses: addressesHere() }
 }
