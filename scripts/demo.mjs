@@ -1,6 +1,6 @@
 // npm run demo: installs and builds what is missing, makes the demo bench once, serves it.
 import { spawn } from 'node:child_process'
-import { existsSync, mkdirSync } from 'node:fs'
+import { existsSync, mkdirSync, readFileSync } from 'node:fs'
 import { networkInterfaces } from 'node:os'
 import path from 'node:path'
 import { bin, build, checkNode, checkPort, checkRoom, install, makeBench, ROOT, stop, warmUp } from './ground.mjs'
@@ -35,18 +35,36 @@ const env = {
   NEXT_TELEMETRY_DISABLED: '1',
 }
 makeBench({ reset: args.includes('--reset'), env })
+/** The other bench, which lends a drive to this one: a server of its own, reached by this computer alone. */
+const far = path.join(data, 'miele-e-cera')
+const farPort = port + 1
+const farEnv = {
+  ...process.env,
+  HOST: '127.0.0.1',
+  IMBARCO_DATA: far,
+  IMBARCO_IMAGES: '',
+  IMBARCO_ADDRESS: `http://127.0.0.1:${farPort}`,
+  NEXT_TELEMETRY_DISABLED: '1',
+}
+makeBench({ reset: args.includes('--reset'), env: farEnv, honeyHouse: true })
 
-const server = spawn(process.execPath, [bin('next'), 'start', '-H', host, '-p', String(port)], {
-  cwd: ROOT,
-  env,
-  stdio: ['ignore', 'pipe', 'inherit'],
-})
-let ready = false
-server.stdout.on('data', (chunk) => {
-  if (ready || !chunk.toString().includes('Ready')) return
-  ready = true
-  void announce()
-})
+const serve = (env, host, port, onReady) => {
+  const server = spawn(process.execPath, [bin('next'), 'start', '-H', host, '-p', String(port)], {
+    cwd: ROOT,
+    env,
+    stdio: ['ignore', 'pipe', 'inherit'],
+  })
+  let ready = false
+  server.stdout.on('data', (chunk) => {
+    if (ready || !chunk.toString().includes('Ready')) return
+    ready = true
+    void onReady()
+  })
+  return server
+}
+const server = serve(env, host, port, announce)
+/** Whoever has the port already keeps it, and the shop's bench works without the other one. */
+const farServer = existsSync(path.join(far, 'lends.json')) && serve(farEnv, '127.0.0.1', farPort, lend)
 
 async function announce() {
   await warmUp(address)
@@ -56,8 +74,30 @@ async function announce() {
   void fetch(`${address}/moves/new`).catch(() => {})
 }
 
-for (const signal of ['SIGINT', 'SIGTERM']) process.on(signal, () => server.kill(signal))
-server.on('exit', (code, signal) => process.exit(signal ? 0 : (code ?? 0)))
+/** Has the other bench lend its drive, by the code that the shop was given. */
+async function lend() {
+  const answer = await fetch(`${farEnv.IMBARCO_ADDRESS}/api/lent`, {
+    method: 'POST',
+    body: readFileSync(path.join(far, 'lends.json')),
+  })
+    .then((response) => response.json())
+    .catch((error) => ({ ok: false, sentence: error.message }))
+  console.log(
+    answer.ok
+      ? `Miele e Cera lends a drive, and is asked for it at ${farEnv.IMBARCO_ADDRESS}/lent`
+      : `Miele e Cera lends nothing: ${answer.sentence}`,
+  )
+}
+
+for (const signal of ['SIGINT', 'SIGTERM'])
+  process.on(signal, () => {
+    server.kill(signal)
+    if (farServer) farServer.kill(signal)
+  })
+server.on('exit', (code, signal) => {
+  if (farServer) farServer.kill()
+  process.exit(signal ? 0 : (code ?? 0))
+})
 
 function isLoopback(name) {
   return name === 'localhost' || name === '::1' || /^127(\.\d{1,3}){3}$/.test(name)

@@ -149,8 +149,9 @@ export async function build() {
 }
 
 /** Makes the demo bench when there is none; `reset` throws away what was there. */
-export function makeBench({ reset = false, env = process.env } = {}) {
-  run(bin('tsx'), ['scripts/make-bench.ts', ...(reset ? ['--reset'] : [])], { env })
+export function makeBench({ reset = false, env = process.env, honeyHouse = false } = {}) {
+  const options = [...(reset ? ['--reset'] : []), ...(honeyHouse ? ['--honey-house'] : [])]
+  run(bin('tsx'), ['scripts/make-bench.ts', ...options], { env })
 }
 
 /**

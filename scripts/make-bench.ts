@@ -1,4 +1,5 @@
-// Makes the demo bench in the data folder when there is none. --reset throws away what is there first.
+// Makes the demo bench in the data folder when there is none, with --honey-house the other one that lends it a drive.
+// --reset throws away what is there first.
 import { rmSync } from 'node:fs'
 import path from 'node:path'
 import { SCENARIO_IMAGES } from '@/bench/scenario/images'
@@ -23,7 +24,9 @@ if (process.argv.includes('--reset')) {
 }
 const started = Date.now()
 try {
-  if (await makeBench()) console.log(`The demo bench was made in ${((Date.now() - started) / 1000).toFixed(1)} s.`)
+  const which = process.argv.includes('--honey-house') ? 'honey-house' : 'shop'
+  if (await makeBench(which))
+    console.log(`The demo’s ${which} was made in ${((Date.now() - started) / 1000).toFixed(1)} s.`)
   await (await database()).close()
 } catch (error) {
   console.error(`The demo bench could not be made: ${error instanceof Error ? error.message : String(error)}`)

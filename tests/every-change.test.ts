@@ -18,11 +18,13 @@ import { POST as putImageOnBench } from '@/app/api/images/bench/route'
 import { DELETE as deleteImage } from '@/app/api/images/files/[name]/route'
 import { POST as startImageJob } from '@/app/api/images/jobs/route'
 import { DELETE as stopJob } from '@/app/api/jobs/[id]/route'
+import { POST as postLent } from '@/app/api/lent/route'
 import { POST as changeCopy } from '@/app/api/moves/[id]/copy/route'
 import type { CopyStatus } from '@/core/copy/view'
 import { database } from '@/server/database'
 import { BenchRow, CopyRow, DriveRow, JobRow, MoveRow } from '@/server/database/models'
 import { inTransaction } from '@/server/database/transaction'
+import { borrowedState } from '@/server/pages/lent/borrow'
 import { lentNow } from '@/server/pages/lent/now'
 import { drivesFolder, imagesFolder, journalsFolder } from '@/server/ground/paths'
 import { jobEnd, runningJobs } from '@/server/jobs'
@@ -135,6 +137,14 @@ function changes(): Record<string, Change> {
     answerBorrower: { ask: () => byAction('answerBorrower', { lent: 'none', peer: '127.0.0.1', yes: true }) },
     takeLoanBack: { ask: () => byAction('takeLoanBack', { lent: 'none', peer: '127.0.0.1' }) },
     endLending: { ask: () => byAction('endLending', { lent: 'none' }) },
+    borrow: { ask: () => byAction('borrow', { address: 'nbd://192.0.2.7/disk' }), once: true },
+    endBorrowing: { ask: () => byAction('endBorrowing', { id: 'none' }) },
+    askAgain: { ask: () => byAction('askAgain', { driveId: MOVE }) },
+    giveBack: { ask: () => byAction('giveBack', { driveId: MOVE }) },
+    'POST lent': {
+      ask: () => route(postLent, { subject: { kind: 'images', id: 'loose.img' }, address: '127.0.0.1' }),
+      once: true,
+    },
     writeTogether: {
       ask: () =>
         byAction('writeTogether', {
@@ -306,7 +316,7 @@ function changes(): Record<string, Change> {
 
 /** What asks nothing of the state of a move: benches, things and images that are none of its own. */
 const ASIDE =
-  /^(newMove|newSeries|prepareAgain|setAside|writeTogether|lend|answerBorrower|takeLoanBack|endLending|(new|show|rename|remove)Bench|save|addDrive|removeThing|moveSystem|repairSubject|undoSubject|setPace|POST (benches|images)|DELETE images)/
+  /^(newMove|newSeries|prepareAgain|setAside|writeTogether|lend|POST lent|borrow|endBorrowing|askAgain|giveBack|answerBorrower|takeLoanBack|endLending|(new|show|rename|remove)Bench|save|addDrive|removeThing|moveSystem|repairSubject|undoSubject|setPace|POST (benches|images)|DELETE images)/
 /** States in which that is tried, too, besides in the long runs. */
 const TRIED_ASIDE = ['new', 'fit locked', 'copying', 'handed over']
 
@@ -337,6 +347,7 @@ async function keep(): Promise<Kept> {
 
 async function bringBack({ rows, files }: Kept): Promise<void> {
   for (const lent of lentNow().keys()) await actions.endLending({ lent })
+  for (const { id } of (await borrowedState()).asked) await actions.endBorrowing({ id })
   const sequelize = await database()
   const live = running().get(MOVE)?.id
   const now = await rowsNow()

@@ -24,6 +24,7 @@ import { changeAnyInTurn, changeMoveInTurn } from '@/server/moves/jobs'
 import * as standing from '@/server/moves/standing'
 import * as survey from '@/server/stations/survey'
 import * as lent from '@/server/pages/lent'
+import * as borrowing from '@/server/pages/lent/borrow'
 import * as series from '@/server/pages/series'
 import * as shelf from '@/server/pages/shelf'
 import * as start from '@/server/pages/start'
@@ -57,6 +58,22 @@ export async function newSeries(input: unknown): Promise<Answer<string>> {
 
 export async function lend(input: unknown): Promise<Answer<string>> {
   return answer(() => lent.lend(input))
+}
+
+export async function borrow(input: unknown): Promise<Answer<string>> {
+  return answer(() => borrowing.borrow(input))
+}
+
+export async function askAgain(input: unknown): Promise<Done> {
+  return done(() => borrowing.askAgain(input))
+}
+
+export async function giveBack(input: unknown): Promise<Done> {
+  return done(() => borrowing.giveBack(input))
+}
+
+export async function endBorrowing(input: unknown): Promise<Done> {
+  return done(() => borrowing.endBorrowing(input))
 }
 
 export async function answerBorrower(input: unknown): Promise<Done> {

@@ -229,6 +229,18 @@ export const COMPUTER_MODELS = {
     batteryPercent: 84,
     chassis: LAPTOP,
   },
+  'tramonto-l3': {
+    ...EVERY_COMPUTER,
+    model: 'Tramonto L3',
+    firmware: firmware('uefi'),
+    memoryBytes: 8 * GIB,
+    slots: [sataSlot('SATA 0', 'sata-6', ['2.5-inch'])],
+    homeSlot: 'SATA 0',
+    sockets: [{ plug: 'A', link: 'usb-5', count: 3 }],
+    networkCards: [{ name: 'Ethernet', link: 'ethernet-1', address: null }],
+    batteryPercent: 71,
+    chassis: LAPTOP,
+  },
   'tramonto-t9': {
     ...EVERY_COMPUTER,
     model: 'Tramonto T9',

@@ -5,6 +5,7 @@ import { FaultyDevice, type LostRun, CorruptingDevice } from '@/core/block/fault
 import { ReadCacheDevice } from '@/core/block/read-cache'
 import { CoreError } from '@/core/errors'
 import { openHostImage } from '@/host/images'
+import { openLent } from '@/host/lent'
 import { isWrittenInPlace, openInPlace } from '@/host/in-place-image'
 import { SparseFileDevice } from './sparse-file'
 
@@ -16,6 +17,8 @@ export interface DriveBytes {
   readonly isImage: boolean
   /** The folder that an image has to lie in, with all that it builds on, wherever its name leads. */
   readonly within?: string
+  /** It is lent by another bench, and `file` is its address; another text whenever its bytes may be others. */
+  readonly lent?: string
   readonly logicalSectorSize: 512 | 4096
   readonly physicalSectorSize: number
   /** Where the drive no longer reads. */
@@ -34,13 +37,21 @@ export interface OpenDrive {
 /**
  * Opens a drive of the bench. For writing only when it is the target of a copy or of a repair; an image then has to be
  * raw, since only there a sector has its place beforehand. `inPlace`: or a VHDX, which grows where it has no place for
- * something yet. Rejects with CoreError.
+ * something yet. `onLink`: told when the connection to one that another bench lends is lost and there again. Rejects with
+ * CoreError.
  */
 export async function openDrive(
   drive: DriveBytes,
-  { writable, inPlace = false }: { writable: boolean; inPlace?: boolean },
+  { writable, inPlace = false, onLink }: { writable: boolean; inPlace?: boolean; onLink?: (isThere: boolean) => void },
 ): Promise<OpenDrive> {
-  const { file, isImage, within, logicalSectorSize, physicalSectorSize } = drive
+  const { file, isImage, within, lent, logicalSectorSize, physicalSectorSize } = drive
+  if (lent !== undefined) {
+    const { device, close } = await openLent(file, {
+      ...{ writable, sectorSize: logicalSectorSize, onLink },
+      ...{ now: true, patienceMs: LINK_PATIENCE_MS, idleMs: LINK_PATIENCE_MS },
+    })
+    return { device: withFaults(device, drive), files: [], close }
+  }
   if (isImage) {
     const image = await openHostImage(file, { sectorSize: logicalSectorSize, within })
     if (within !== undefined && path.dirname(await realpath(file)) !== (await realpath(within))) {
@@ -66,6 +77,9 @@ export async function openDrive(
   const opened = await SparseFileDevice.open(file, { writable, logicalSectorSize, physicalSectorSize })
   return { device: withFaults(opened, drive), files: [file], close: () => opened.close() }
 }
+
+/** A lost connection to another bench is taken up again for so long before it counts as lost. */
+const LINK_PATIENCE_MS = 6000
 
 /** Opens a drive of the bench to look around in it, with nothing written. Rejects with CoreError. */
 export async function openToLook(drive: DriveBytes): Promise<OpenDrive> {

@@ -19,12 +19,13 @@ import { RawFile } from '@/host/raw-file'
 import { resolveTarget } from '@/host/target-name'
 import { BLAKE3 } from '@/host/strong-digest'
 import { unfinishedName, writeImage } from '@/host/write-image'
+import type { LentDisk } from '@/host/lent'
 import { sha256 } from '@/host/sha256'
 import { byExtension, type Io, json, Stopped, STOPS } from './commands'
 import { type FitOptions, fitReport, targetOf, wishOf } from './fit'
 import { ChangedMeanwhile, fileIdentity, withImage, WrongUse } from './open'
 import { isNbdAddress } from '@/nbd/address'
-import { type LentTarget, openLentTarget, writeOntoLent } from './onto-lent'
+import { openLentTarget, writeOntoLent } from './onto-lent'
 import { fitText } from './text'
 
 export interface CopyOptions extends FitOptions {
@@ -97,7 +98,7 @@ export async function copy(input: string, output: string, options: CopyOptions, 
   return report.fits && !('lost' in report && report.lost.length > 0) ? 0 : STOPS
 }
 
-const sizeOfLent = ({ device }: LentTarget) => ({
+const sizeOfLent = ({ device }: LentDisk) => ({
   targetSize: device.size,
   targetSectorSize: device.logicalSectorSize,
 })
@@ -105,7 +106,7 @@ const sizeOfLent = ({ device }: LentTarget) => ({
 /** The same onto what another program lends, which keeps its size. */
 async function writeLent(
   { plan, work }: Job,
-  lent: LentTarget,
+  lent: LentDisk,
   { input, output }: { input: string; output: string },
   options: CopyOptions,
   unchanged: () => Promise<void>,

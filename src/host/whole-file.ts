@@ -2,10 +2,13 @@ import { mkdir, open, readFile, rename } from 'node:fs/promises'
 import path from 'node:path'
 import { syncFolderOf } from './sync-folder'
 
-/** Writes a file that is whole at any instant: the new text takes the old one's place once it is stored. */
-export async function writeWhole(file: string, text: string): Promise<void> {
+/**
+ * Writes a file that is whole at any instant: the new text takes the old one's place once it is stored. `mode`: who may
+ * read it.
+ */
+export async function writeWhole(file: string, text: string, mode = 0o666): Promise<void> {
   await mkdir(path.dirname(path.resolve(file)), { recursive: true })
-  const handle = await open(`${file}.new`, 'w')
+  const handle = await open(`${file}.new`, 'w', mode)
   try {
     await handle.writeFile(text)
     await handle.sync()

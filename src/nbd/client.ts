@@ -33,6 +33,12 @@ export interface ClientOptions {
   readonly patienceMs?: number
   /** Told when the connection is lost and when it is there again. */
   readonly onLink?: (isThere: boolean) => void
+  /** Fails where nobody has said yes yet, in place of waiting for it. */
+  readonly now?: boolean
+  /** Told when it was asked for, and nothing is missing but the yes. */
+  readonly onAsked?: () => void
+  /** Ends the asking at first. */
+  readonly signal?: AbortSignal
 }
 
 interface Written {
@@ -52,7 +58,10 @@ interface Written {
 export class NbdFile implements ImageFile {
   readonly size: number
   readonly isReadOnly: boolean
+  /** What the lender says of it, in a line. */
   readonly description: string
+  /** The same as it came, for programs. */
+  readonly toldOfIt: string
   /** Whole blocks of this many bytes are read and written. */
   readonly minimumBytes: number
   readonly mapped?: (offset: number, length: number) => Promise<readonly Extent[]>
@@ -75,6 +84,7 @@ export class NbdFile implements ImageFile {
     this.size = first.lent.size
     this.isReadOnly = (first.lent.flags & EXPORT_FLAG.readOnly) !== 0
     this.description = first.lent.description
+    this.toldOfIt = first.lent.said
     this.minimumBytes = Math.max(1, first.lent.minimumBytes)
     if (first.lent.allocationId !== undefined)
       this.mapped = async (offset, length) => (await this.status(offset, length)).filter((s) => !s.isZero)
@@ -82,7 +92,7 @@ export class NbdFile implements ImageFile {
 
   /** Connects, and waits until whoever lends it has said yes. Rejects with ConnectionLost, NotLent or ProtocolError. */
   static async open(address: NbdAddress, options: ClientOptions = {}): Promise<NbdFile> {
-    return new NbdFile(address, options, await connectionTo(address, options, true))
+    return new NbdFile(address, options, await connectionTo(address, options, !options.now))
   }
 
   async read(offset: number, into: Uint8Array): Promise<void> {
@@ -294,10 +304,10 @@ export class NbdFile implements ImageFile {
 
 const connectionTo = async (
   address: NbdAddress,
-  { key, idleMs = 30_000 }: ClientOptions,
+  { key, idleMs = 30_000, onAsked, signal }: ClientOptions,
   untilYes = false,
   askMs = MOST_ASK_MS,
-) => new Connection(await negotiate(address, key, idleMs, untilYes, askMs))
+) => new Connection(await negotiate(address, { key, idleMs, untilYes, askMs, onAsked, signal }))
 
 const WORDS: Readonly<Record<number, string>> = {
   [FAILURE.notPermitted]: 'it is lent for reading only',

@@ -144,6 +144,8 @@ export class Lender {
     }
     this.connections.set(plain, borrower)
     let wire = new Wire(plain, askMs)
+    const left = new Promise<never>((_, gone) => plain.once('close', () => gone(new ConnectionLost('it left'))))
+    left.catch(() => {})
     let asked = false
     let why = 'It was ended.'
     let done = false
@@ -154,7 +156,8 @@ export class Lender {
         clearTimeout(timer)
         asked = true
         onEvent?.({ type: 'asks', borrower })
-        if (!(await this.isAllowed(borrower))) throw new NotLent('It was not allowed.')
+        // Who leaves meanwhile asks no more.
+        if (!(await Promise.race([this.isAllowed(borrower), left]))) throw new NotLent('It was not allowed.')
         borrower.state = 'has it'
         onEvent?.({ type: 'has it', borrower })
       }

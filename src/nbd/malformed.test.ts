@@ -54,7 +54,7 @@ async function recorded(port: number): Promise<Said[]> {
 }
 
 async function walk(port: number): Promise<void> {
-  const connection = new Connection(await negotiate(addressOf(port), undefined, 2000))
+  const connection = new Connection(await negotiate(addressOf(port), { idleMs: 2000 }))
   const into = new Uint8Array(SIZE)
   try {
     await connection.request({ type: COMMAND.read, offset: 0, length: SIZE, into })

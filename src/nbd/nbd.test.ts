@@ -255,7 +255,7 @@ describe('a connection', () => {
   it('that ends in the middle of what it writes holds no room for the others', async () => {
     const { address } = await lent(await filled())
     for (let i = 0; i < 12; i++) {
-      const { wire } = await negotiate(address, undefined, 2000)
+      const { wire } = await negotiate(address, { idleMs: 2000 })
       const header = new Uint8Array(REQUEST.size)
       const request = { magic: REQUEST_MAGIC, type: COMMAND.write, cookie: 1n, length: DEFAULT_MOST_BYTES }
       REQUEST.write(header, { ...request, flags: 0, offset: 0n })

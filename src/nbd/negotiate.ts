@@ -13,6 +13,7 @@ import {
   INFO_BLOCK_SIZE,
   INFO_EXPORT,
   isOptionError,
+  MOST_NAME_BYTES,
   OPTION,
   OPTION_HEADER,
   OPTION_MAGIC,
@@ -36,7 +37,23 @@ export interface Lent {
   readonly structured: boolean
   /** The number of the context in which it tells what is allocated; undefined where it does not. */
   readonly allocationId: number | undefined
+  /** What it says of it, in one line for people. */
   readonly description: string
+  /** The same as it came, for programs. */
+  readonly said: string
+}
+
+export interface Asking {
+  readonly key?: SharedKey
+  readonly idleMs: number
+  /** Waits for the yes as long as that takes. */
+  readonly untilYes?: boolean
+  /** For all else that is waited for. */
+  readonly askMs?: number
+  /** Told when it was asked for, and nothing is missing but the yes. */
+  readonly onAsked?: () => void
+  /** Ends the asking. */
+  readonly signal?: AbortSignal
 }
 
 export interface Negotiated {
@@ -51,19 +68,14 @@ const MOST_REPLIES = 64
 /** Every answer while it is asked for something comes in this time. */
 const ASK_MS = 10_000
 
-/**
- * Connects and asks for what is lent there; with `untilYes` it waits for the yes as long as that takes, for all else
- * `askMs`. Rejects with ConnectionLost, ProtocolError, or NotLent where it is refused.
- */
-export async function negotiate(
-  address: NbdAddress,
-  key: SharedKey | undefined,
-  idleMs: number,
-  untilYes = false,
-  askMs = ASK_MS,
-): Promise<Negotiated> {
+/** Connects and asks for what is lent there. Rejects with ConnectionLost, ProtocolError, or NotLent where it is refused. */
+export async function negotiate(address: NbdAddress, asking: Asking): Promise<Negotiated> {
+  const { key, idleMs, askMs = ASK_MS, signal } = asking
   if (address.tls && !key) throw new NotLent('This is lent by a key, and none was given.')
   let wire = new Wire(await connected(address, askMs), askMs)
+  const stop = () => wire.fail(new ConnectionLost('it was no longer asked for'))
+  if (signal?.aborted) stop()
+  signal?.addEventListener('abort', stop)
   try {
     const start = SERVER_START.read(await wire.take(SERVER_START.size))
     if (start.magic !== SERVER_MAGIC) throw new ProtocolError('its greeting is another')
@@ -77,12 +89,14 @@ export async function negotiate(
     }
     const structured = (await ask(wire, OPTION.structuredReply)).at(-1)!.type === OPTION_REPLY.ack
     const allocationId = structured ? await allocationContext(wire, address.exportName) : undefined
-    const lent = await go(wire, address, untilYes)
+    const lent = await go(wire, address, asking)
     const socket = wire.release()
     return { wire: new Wire(socket, idleMs), lent: { ...lent, structured, allocationId } }
   } catch (error) {
     wire.fail(error instanceof Error ? error : new ConnectionLost(String(error)))
     throw error instanceof BadStructure ? new ProtocolError(error.why) : error
+  } finally {
+    signal?.removeEventListener('abort', stop)
   }
 }
 
@@ -143,6 +157,7 @@ async function ask(
   const header = new Uint8Array(OPTION_HEADER.size)
   OPTION_HEADER.write(header, { magic: OPTION_MAGIC, option, length: data.length })
   await wire.send(header, data)
+  if (patient) wire.socket.setKeepAlive(true, 5_000)
   const replies: OptionReply[] = []
   while (replies.length < MOST_REPLIES) {
     const start = new Uint8Array(OPTION_REPLY_HEADER.size)
@@ -200,13 +215,16 @@ async function allocationContext(wire: Wire, exportName: string): Promise<number
 
 type Export = Omit<Lent, 'structured' | 'allocationId'>
 
-async function go(wire: Wire, { exportName }: NbdAddress, untilYes: boolean): Promise<Export> {
+async function go(wire: Wire, { exportName }: NbdAddress, { untilYes = false, onAsked }: Asking): Promise<Export> {
   const name = new TextEncoder().encode(exportName)
   const data = Buffer.concat([u32(name.length), name, u16(2), u16(INFO.blockSize), u16(INFO.description)])
-  const replies = await expectAck(wire, OPTION.go, data, exportName === '' ? 'it' : `“${textOf(name)}”`, untilYes)
+  const called = exportName === '' ? 'it' : `“${textOf(name)}”`
+  const asked = expectAck(wire, OPTION.go, data, called, untilYes)
+  onAsked?.()
+  const replies = await asked
   let found: Pick<Export, 'size' | 'flags'> | undefined
   let blocks = { minimumBytes: 1, mostBytes: DEFAULT_MOST_BYTES }
-  let description = ''
+  let said = ''
   for (const { type, data: info } of replies) {
     if (type !== OPTION_REPLY.info || info.length < 2) continue
     const kind = Buffer.from(info).readUInt16BE(0)
@@ -214,10 +232,10 @@ async function go(wire: Wire, { exportName }: NbdAddress, untilYes: boolean): Pr
       const { size, flags } = INFO_EXPORT.read(info)
       found = { size, flags }
     } else if (kind === INFO.blockSize) blocks = blockSizes(info)
-    else if (kind === INFO.description) description = textOf(info.subarray(2))
+    else if (kind === INFO.description) said = DECODER.decode(info.subarray(2, 2 + MOST_NAME_BYTES))
   }
   if (!found || (found.flags & EXPORT_FLAG.hasFlags) === 0) throw new ProtocolError('it does not say what it lends')
-  return { ...found, ...blocks, description }
+  return { ...found, ...blocks, said, description: textOf(new TextEncoder().encode(said.split('\n')[0])) }
 }
 
 function blockSizes(info: Uint8Array): Pick<Export, 'minimumBytes' | 'mostBytes'> {

@@ -9,6 +9,7 @@ import { recover } from './moves/copies'
 import { watchSeries } from './pages/series/prepare'
 import { settleRooms } from './stations/fit/room'
 import { settleImport } from './world/benches'
+import { takeUpBorrowed } from './world/borrowed'
 import { refuseLostDatabase } from './world/make'
 
 /** Takes the data folder, opens the database and ends what the last server left. Ends the process where it cannot. */
@@ -22,6 +23,7 @@ export async function start(): Promise<void> {
     await settleJobs()
     await recover()
     await settleRooms()
+    await takeUpBorrowed()
     watchSeries()
   } catch (error) {
     if (!(error instanceof CoreError)) log.error(error)

@@ -65,6 +65,15 @@ export const SCENARIO_MOVES: Record<string, Brief> = {
     images: ['survey office 3 May.vhdx'],
     promised: '2026-05-08T10:00',
   },
+  'honey-house': {
+    ...base,
+    name: 'Honey-house laptop',
+    customer: 'Beekeepers’ co-op',
+    reason: 'more room',
+    computerId: 'honey-laptop',
+    pairs: [{ sourceId: 'oss1-256', targetId: 'tln1-1000' }],
+    promised: '2026-05-09T12:00',
+  },
   grading: {
     ...base,
     name: 'Grading system',

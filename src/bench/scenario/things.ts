@@ -140,6 +140,7 @@ const DRIVES: Drive[] = [
     requestSeconds: 0.009,
     health: ata(9_115, 31),
   }),
+  drive('tln1-1000', 'Tellina T1', 'TLN1-0422-6HB3', 1000, { health: ata(1, 25, { percentageUsed: 0 }) }),
   drive('crh2-250', 'Corvina H2', 'CRH2-1180-6QX0', 250, {
     kind: 'hard disk',
     place: { kind: 'shelf' },
@@ -147,6 +148,12 @@ const DRIVES: Drive[] = [
     health: ata(61_880, 22, { reallocatedSectors: 3 }),
   }),
 ]
+
+/** The drive of the honey house, which lends it; what it lends at is known when both benches are made. */
+const HONEY_HOUSE_DRIVE = drive('oss1-256', 'Ostrica S1', 'OSS1-8813-5NC4', 256, {
+  place: slot('honey-laptop', 'SATA 0'),
+  health: ata(11_320, 34, { percentageUsed: 37 }),
+})
 
 function computer(
   id: string,
@@ -194,6 +201,8 @@ const COMPUTERS: Computer[] = [
   computer('surveyor-new', 'new survey office PC', 'tramonto-t9'),
 ]
 
+const HONEY_LAPTOP = computer('honey-laptop', 'honey-house laptop', 'tramonto-l3', { running: 'stick' })
+
 const accessory = (id: string, name: string, model: keyof typeof ACCESSORY_MODELS, rest: object = {}): Accessory =>
   AccessorySchema.parse({ ...ACCESSORY_MODELS[model], id, name, ...rest })
 
@@ -206,8 +215,40 @@ const ACCESSORIES: Accessory[] = [
   accessory('network', 'Workshop network', 'network'),
 ]
 
-/** The bench of Molo Sette on the morning of 4 May 2026. */
-export const SCENARIO_BENCH: BenchState = { computers: COMPUTERS, accessories: ACCESSORIES, drives: DRIVES }
+/** Where the honey house lends its drive, in the demo. */
+export const HONEY_HOUSE_PORT = 10809
+export const HONEY_HOUSE = { id: 'miele-e-cera', name: 'Miele e Cera' }
+
+/** The bench of Molo Sette on the morning of 4 May 2026, with what it knows of the honey house. */
+export const SCENARIO_BENCH: BenchState = {
+  computers: [...COMPUTERS, { ...HONEY_LAPTOP, farBenchId: HONEY_HOUSE.id }],
+  accessories: [
+    ...ACCESSORIES,
+    { ...HONEY_HOUSE, detail: 'lends over the network', kind: 'far-bench', link: 'ethernet-1' },
+  ],
+  drives: [
+    ...DRIVES,
+    {
+      ...HONEY_HOUSE_DRIVE,
+      file: null,
+      borrowed: {
+        farBenchId: HONEY_HOUSE.id,
+        address: `nbds://imbarco@127.0.0.1:${HONEY_HOUSE_PORT}/ostrica-s1-256-gb`,
+        ...{ writable: false, state: 'not asked', bytesPerSecond: null },
+      },
+    },
+  ],
+}
+
+/** The bench of the honey house: one laptop that runs from the stick. */
+export const HONEY_HOUSE_BENCH: BenchState = {
+  computers: [HONEY_LAPTOP],
+  accessories: [
+    accessory('rescue-stick', 'rescue stick', 'stick'),
+    accessory('network', 'network to the shop', 'network'),
+  ],
+  drives: [HONEY_HOUSE_DRIVE],
+}
 
 /** Whose bench it is, as the sheet says it. */
 export const SHOP = 'Molo Sette, Porto Salvia'

@@ -11,7 +11,7 @@ export const SpeedSampleSchema = z.object({
 /** Something that happened on the way, at a bench second since the copy's start. */
 export const CopyEventSchema = z.object({
   second: z.number(),
-  kind: z.enum(['paused', 'cut', 'trouble', 'rest', 'rewritten', 'let-go', 'read-back']),
+  kind: z.enum(['paused', 'cut', 'trouble', 'rest', 'rewritten', 'let-go', 'read-back', 'away']),
   text: z.string(),
 })
 export type CopyEvent = z.infer<typeof CopyEventSchema>

@@ -15,6 +15,8 @@ export interface CopyView {
   /** For a copy that did not end: what happened, in a sentence. */
   readonly message: string | null
   readonly progress: CopyProgress | null
+  /** What a running copy waits for before it goes on by itself, in a sentence. */
+  readonly waitsFor: string | null
   readonly summary: CopySummary | null
   readonly choices: CopyChoices
   /** What is on its target can be gone on with. */

@@ -1,7 +1,7 @@
 import { upperFirst } from '../words'
 import { healthVerdict } from '../health/health'
 import { formatSize } from '../bytes/size'
-import { placeName } from '../things/bench'
+import { farBenchOf, isFar, placeName } from '../things/bench'
 import { driveName } from '../things/drive'
 import { effortSeconds, handsOf, openingsOf, thingsOfTransfer, transfersOf } from './measure'
 import type { State, World } from './state'
@@ -160,6 +160,12 @@ function titleOf(world: World, transfers: readonly Transfer[], testedInPlace: bo
   const via = own.length > 1 && own[0].to.kind === 'drive' ? world.drives.get(own[0].to.driveId) : undefined
   if (via) return `Two legs over the ${driveName(via)}${meanwhile}`
   if (last.how === 'send') return `Over the network${meanwhile}`
+  const farFrom = nameOfFar(world, first.from)
+  const farTo = nameOfFar(world, last.to)
+  if (farFrom && farTo) return `Over the network, from ${farFrom} to ${farTo}`
+  if (farFrom)
+    return `Over the network from ${farFrom}${last.to.kind === 'drive' ? `, ${placedIn(world, last.to)}` : ''}`
+  if (farTo) return `Over the network to ${farTo}`
   const inside = (h: Transfer['from']) => h.kind === 'drive' && h.place.kind === 'slot'
   if (inside(last.from) && inside(last.to)) {
     const same =
@@ -179,6 +185,16 @@ function titleOf(world: World, transfers: readonly Transfer[], testedInPlace: bo
   if (inside(last.to)) return 'New drive in first, old one outside'
   return `New drive outside, ${question.pairs[0].stays ? 'put in' : 'swap'} after${meanwhile}`
 }
+
+/** The other bench that a drive is at; undefined for what is here. */
+function nameOfFar(world: World, medium: Transfer['from']): string | undefined {
+  const drive = medium.kind === 'drive' ? world.drives.get(medium.driveId) : undefined
+  const isThere = drive?.borrowed && isFar(drive, world.bench)
+  return isThere ? farBenchOf(drive.borrowed!.farBenchId, world.bench)?.name : undefined
+}
+
+const placedIn = (world: World, { place }: Extract<Transfer['to'], { kind: 'drive' }>) =>
+  `onto the new drive in ${place.kind === 'bay' || place.kind === 'slot' ? 'the ' : ''}${placeName(place, world.bench)}`
 
 function nameOfHost(world: World, id: string): string {
   return world.bench.accessories.find((a) => a.id === id)?.name ?? 'host'
@@ -234,6 +250,8 @@ function risksOf(
       risks.push(`All that is on the ${driveName(via)} is erased.`)
     }
   }
+  const far = transfers.flatMap((t) => [nameOfFar(world, t.from) ?? [], nameOfFar(world, t.to) ?? []].flat())[0]
+  if (far) risks.push(`Where the connection to ${far} is lost, the copy waits for it and goes on by itself.`)
   if (transfers.some((t) => t.how === 'send'))
     risks.push('Bytes leave one computer for another: the owner of the source has to agree first.')
   return risks

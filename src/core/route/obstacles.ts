@@ -1,5 +1,5 @@
 import { counted, lowerFirst } from '../words'
-import { driveIn, placeKey } from '../things/bench'
+import { driveIn, isFar, placeKey } from '../things/bench'
 import { type Slot, whyNotInto } from '../things/bodies'
 import type { Computer } from '../things/computer'
 import { type Drive, driveName } from '../things/drive'
@@ -32,6 +32,7 @@ export function obstaclesOf(question: RouteQuestion): Obstacle[] {
     ...ofAdapters(question),
     ...ofSticks(question),
     ...ofNetworks(question),
+    ...ofLent(question),
     ...ofImages(question),
   ]
   // What holds for both drives is said once.
@@ -98,6 +99,8 @@ function ofAdapters(question: RouteQuestion): Obstacle[] {
   const adapters = adaptersOf(bench)
   const movable = new Set([...drivesOf(question).map((d) => d.id), ...transferDrives(question)])
   return drivesOf(question).flatMap((drive): Obstacle[] => {
+    // At another bench nothing is plugged in from here.
+    if (isFar(drive, bench)) return []
     const takes = adapters.filter((a) => a.bays.some((b) => !whyNotInto(drive, b, 0)))
     const outside = `The ${driveName(drive)} outside`
     if (takes.length === 0) {
@@ -126,7 +129,7 @@ function ofAdapters(question: RouteQuestion): Obstacle[] {
 
 function ofPlugs({ bench, computerId }: RouteQuestion, adapters: readonly Accessory[]): Obstacle[] {
   const computer = bench.computers.find((c) => c.id === computerId)
-  if (!computer) return []
+  if (!computer || computer.farBenchId !== undefined) return []
   const runner: Runner = { kind: 'computer', id: computerId, computer, mode: 'system' }
   return adapters.filter(isAdapter).flatMap((adapter) => {
     const plugged = plugIn([adapter], runner, undefined)
@@ -137,9 +140,12 @@ function ofPlugs({ bench, computerId }: RouteQuestion, adapters: readonly Access
 function ofSticks({ bench, computerId, goal }: RouteQuestion): Obstacle[] {
   const sticks = bench.accessories.filter((a) => a.kind === 'stick')
   const computers = bench.computers.filter(
-    (c) => c.id === computerId || (goal.kind === 'computer' && c.id === goal.computerId),
+    (c) =>
+      c.farBenchId === undefined && (c.id === computerId || (goal.kind === 'computer' && c.id === goal.computerId)),
   )
-  const away = bench.computers.filter((c) => c.running === 'stick' && !computers.includes(c))
+  const away = bench.computers.filter(
+    (c) => c.running === 'stick' && c.farBenchId === undefined && !computers.includes(c),
+  )
   return computers.flatMap((computer) => {
     const what = `The ${computer.name} by the rescue stick`
     if (sticks.length === 0) return [{ what, why: 'There is no rescue stick on the bench.' }]
@@ -153,7 +159,11 @@ function ofNetworks({ bench, computerId, goal }: RouteQuestion): Obstacle[] {
   const what = 'Over the network'
   if (!bench.accessories.some((a) => a.kind === 'network')) return [{ what, why: 'There is no network on the bench.' }]
   const computer = bench.computers.find((c) => c.id === computerId)
-  if (computer && !networkOf({ kind: 'computer', id: computerId, computer, mode: 'stick' }, bench)) {
+  if (
+    computer &&
+    computer.farBenchId === undefined &&
+    !networkOf({ kind: 'computer', id: computerId, computer, mode: 'stick' }, bench)
+  ) {
     return [{ what, why: `The ${computer.name} has no network socket.` }]
   }
   if (goal.kind === 'computer' && goal.computerId === computerId) {
@@ -171,6 +181,25 @@ function ofNetworks({ bench, computerId, goal }: RouteQuestion): Obstacle[] {
     ]
   }
   return []
+}
+
+/** Drives of other benches are only reached by what is in the network here. */
+function ofLent(question: RouteQuestion): Obstacle[] {
+  const { bench } = question
+  const lent = drivesOf(question).filter((d) => d.borrowed && isFar(d, bench))
+  const isInNetwork =
+    hostsOf(bench).some((host) => networkOf({ kind: 'host', id: host.id, host }, bench)) ||
+    bench.computers.some(
+      (c) =>
+        c.farBenchId === undefined &&
+        (c.id === question.computerId || (question.goal.kind === 'computer' && c.id === question.goal.computerId)) &&
+        networkOf({ kind: 'computer', id: c.id, computer: c, mode: 'stick' }, bench),
+    )
+  if (isInNetwork) return []
+  return lent.map((drive) => ({
+    what: `The ${driveName(drive)} over the network`,
+    why: 'Nothing here that copies is in the network: it takes a host, or a computer with a network card.',
+  }))
 }
 
 function ofImages(question: RouteQuestion): Obstacle[] {

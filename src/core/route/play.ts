@@ -1,6 +1,6 @@
 import { lowerFirst } from '../words'
 import { type Accessory, isAdapter } from '../things/accessory'
-import { type BenchState, driveIn, placeKey, placeName, slotAt, whyNotThere } from '../things/bench'
+import { type BenchState, driveIn, farBenchOf, isFar, placeKey, placeName, slotAt, whyNotThere } from '../things/bench'
 import { mediumKey } from './transfers'
 import type { Computer } from '../things/computer'
 import { type Drive, driveName, type Place } from '../things/drive'
@@ -127,7 +127,9 @@ function whyNotStart(
 
 function whyNotByStick(computer: Computer, bench: BenchState): string | undefined {
   const sticks = bench.accessories.filter((a) => a.kind === 'stick')
-  const away = bench.computers.filter((c) => c.id !== computer.id && c.running === 'stick').length
+  const away = bench.computers.filter(
+    (c) => c.id !== computer.id && c.running === 'stick' && c.farBenchId === undefined,
+  ).length
   const { firmware } = computer
   if (sticks.length <= away) return `There is no rescue stick for the ${computer.name}.`
   if (!firmware.startsFromUsb) return `The firmware of the ${computer.name} does not start from USB.`
@@ -190,6 +192,7 @@ function whyNotReached(medium: PlacedMedium, action: Transfer, bench: BenchState
   if (!place || placeKey(drive.place) !== placeKey(place)) {
     return `The ${driveName(drive)} is ${at(drive.place, bench)}${place ? `, and the plan reads and writes it ${at(place, bench)}` : ''}.`
   }
+  if (drive.borrowed && isFar(drive, bench)) return whyNotLent(drive, action, bench)
   if (!slotAt(bench, place)) return `There is no place ${placeName(place, bench)} any more.`
   if (driveIn(bench, place)?.id !== drive.id) return `Another drive sits ${at(place, bench)}.`
   if (place.kind === 'slot' && place.computerId !== action.by && place.computerId !== action.receivedBy) {
@@ -197,6 +200,16 @@ function whyNotReached(medium: PlacedMedium, action: Transfer, bench: BenchState
   }
   const adapter = place.kind === 'bay' ? bench.accessories.find((a) => a.id === place.accessoryId) : undefined
   return adapter ? whyNotPlugged(adapter, action, bench) : undefined
+}
+
+/** Why a drive of another bench is out of reach: whoever copies has to be in the network, and that bench known. */
+function whyNotLent(drive: Drive, action: Transfer, bench: BenchState): string | undefined {
+  if (!farBenchOf(drive.borrowed?.farBenchId, bench)) return gone('bench')
+  const host = bench.accessories.find((a) => a.id === action.by)
+  const isConnected =
+    bench.accessories.some((a) => a.kind === 'network') &&
+    (host?.kind === 'host' ? host.network !== null : computerOf(bench, action.by)?.networkCards.length)
+  return isConnected ? undefined : `The ${driveName(drive)} is lent over the network, which what copies is not in.`
 }
 
 function whyNotPlugged(adapter: Accessory, action: Transfer, bench: BenchState): string | undefined {
@@ -246,6 +259,7 @@ function apply(action: Action, { bench, holds }: Played): Played {
 
 function at(place: Place, bench: BenchState): string {
   const name = placeName(place, bench)
+  if (place.kind === 'far') return `at ${name}`
   return place.kind === 'slot' || place.kind === 'bay' ? `in ${name}` : name
 }
 

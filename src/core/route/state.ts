@@ -79,7 +79,10 @@ export function makeWorld(question: RouteQuestion, transferDrives: readonly stri
     // No drive goes into a computer that the move is not about.
     if (berth.kind === 'slot' && !own.has(berth.computerId)) continue
     countsBrackets ||= moving.some((d) => needsBracket(d.body, slot))
-    const takes = new Set(moving.filter((d) => !whyNotInto(d, slot, brackets)).map((d) => d.id))
+    const there = berth.kind === 'slot' ? bench.computers.find((c) => c.id === owner)?.farBenchId : undefined
+    // What another bench lends stays there.
+    const mayGo = ({ borrowed }: Drive) => borrowed === undefined || borrowed.farBenchId === there
+    const takes = new Set(moving.filter((d) => mayGo(d) && !whyNotInto(d, slot, brackets)).map((d) => d.id))
     const site = { berth, slot, key: placeKey(berth), kind: JSON.stringify([slot.takes, slot.speaks]), takes }
     sites.set(owner, [...(sites.get(owner) ?? []), site])
   }
@@ -98,7 +101,8 @@ export function makeWorld(question: RouteQuestion, transferDrives: readonly stri
     sticks: bench.accessories
       .filter((a) => a.kind === 'stick')
       .sort((a, b) => Number(b.signed) - Number(a.signed) || (a.id < b.id ? -1 : 1)),
-    sticksAway: bench.computers.filter((c) => c.running === 'stick' && !own.has(c.id)).length,
+    sticksAway: bench.computers.filter((c) => c.running === 'stick' && c.farBenchId === undefined && !own.has(c.id))
+      .length,
     brackets,
   }
 }

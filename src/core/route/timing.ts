@@ -24,6 +24,19 @@ export function driveEnd(drive: Drive, name: string, links: End['links']): End {
   return { name, readBytesPerSecond, writeBytesPerSecond, requestSeconds, links }
 }
 
+/** A drive that another bench lends, as fast as the connection to it was measured. */
+export function lentEnd(drive: Drive, name: string, link: End['links'][number]): End {
+  const most = drive.borrowed?.bytesPerSecond ?? Infinity
+  const end = driveEnd(drive, name, [link])
+  const isSlower = most < Math.min(LINKS[link.link].bytesPerSecond, end.readBytesPerSecond, end.writeBytesPerSecond)
+  return {
+    ...end,
+    name: isSlower ? `${name} over ${link.name}, as measured` : name,
+    readBytesPerSecond: Math.min(most, end.readBytesPerSecond),
+    writeBytesPerSecond: Math.min(most, end.writeBytesPerSecond),
+  }
+}
+
 /** The rates of a transfer: the slowest of reading, all links and writing, and what that is. */
 export function legTiming(from: End, to: End): LegTiming {
   const links = [...from.links, ...to.links].map((l) => ({

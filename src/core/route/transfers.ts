@@ -1,12 +1,12 @@
 import type { Adapter } from '../things/accessory'
-import { placeKey, placeName, slotAt } from '../things/bench'
+import { farBenchOf, isFar, placeKey, placeName, slotAt } from '../things/bench'
 import { linkIn } from '../things/bodies'
-import { type Berth, type Drive, driveName } from '../things/drive'
+import { type Berth, type Drive, driveName, type Place } from '../things/drive'
 import { type LinkId, slower, type UsbLink } from '../things/links'
 import { healthVerdict } from '../health/health'
 import { hostsOf, networkOf, type Plugged, plugIn, type Runner, runnerName } from './runners'
 import { arrange, placeOf, seatedIn, type Site, type Start, type State, stickFor, type World } from './state'
-import { driveEnd, type End, legRange, legTiming } from './timing'
+import { driveEnd, type End, legRange, legTiming, lentEnd } from './timing'
 import type { PlacedMedium, Transfer } from './types'
 
 /** What a transfer reads from or writes to, before it is said where a drive among them sits. */
@@ -25,8 +25,10 @@ interface Access {
   readonly berth?: Berth
   readonly driveId?: string
   readonly adapter?: Adapter
-  /** For a host's disk that is reached from elsewhere. */
+  /** For a host's disk that is reached from elsewhere, and a drive that another bench lends. */
   readonly network?: LinkId
+  /** Where a drive that another bench lends is. */
+  readonly far?: Place
 }
 
 /** Every way in which this pair's system can be moved from one medium to another, each with the state it leads to. */
@@ -62,7 +64,8 @@ function runnersFor(world: World, state: State, from: Medium): Runner[] {
   const runners: Runner[] = []
   for (const id of ids) {
     const computer = world.computers.get(id)
-    if (!computer) continue
+    // One at another bench lends what is in it, and does nothing else for this one.
+    if (!computer || computer.farBenchId !== undefined) continue
     if (stickFor(world, state, id) && computer.firmware.startsFromUsb) {
       runners.push({ kind: 'computer', id, computer, mode: 'stick' })
     }
@@ -90,6 +93,7 @@ function accesses(world: World, state: State, medium: Medium, runner: Runner, be
   const driveId = medium.kind === 'drive' ? medium.driveId : medium.store
   if (beside?.driveId === driveId) return []
   const drive = world.drives.get(driveId)!
+  if (drive.borrowed && isFar(drive, world.bench)) return lentAccesses(world, state, drive, runner)
   if (runner.kind === 'computer' && runner.mode === 'system') {
     const place = placeOf(world, state, driveId)
     // A running computer's slots stay as they are, and it does not run from a drive behind USB.
@@ -98,6 +102,15 @@ function accesses(world: World, state: State, medium: Medium, runner: Runner, be
   }
   const inside = runner.kind === 'computer' ? inSlots(world, state, drive, runner.id, beside) : []
   return [...inside, ...inAdapters(world, state, drive, beside)]
+}
+
+/** By the network, as long as nobody has taken it out of where it is lent from. */
+function lentAccesses(world: World, state: State, drive: Drive, runner: Runner): Access[] {
+  const ours = networkOf(runner, world.bench)
+  const theirs = farBenchOf(drive.borrowed!.farBenchId, world.bench)?.link
+  const place = placeOf(world, state, drive.id)
+  if (!ours || !theirs || placeKey(place) !== placeKey(drive.place)) return []
+  return [{ driveId: drive.id, network: slower(ours, theirs), far: place }]
 }
 
 /** One berth for each kind of slot of a computer: where it sits already, one that gets free, a free one. */
@@ -253,8 +266,9 @@ function wantsOf(...ends: readonly Access[]): Map<string, Berth> {
 }
 
 function placedMedium(medium: Medium, access: Access): PlacedMedium {
-  if (medium.kind === 'drive') return { kind: 'drive', driveId: medium.driveId, place: access.berth! }
-  if (medium.kind === 'image') return { kind: 'image', store: medium.store, place: access.berth ?? null }
+  const place = access.berth ?? access.far
+  if (medium.kind === 'drive') return { kind: 'drive', driveId: medium.driveId, place: place! }
+  if (medium.kind === 'image') return { kind: 'image', store: medium.store, place: place ?? null }
   return medium
 }
 
@@ -265,6 +279,11 @@ function endOf(world: World, medium: Medium, access: Access, sockets: ReadonlyMa
     const socket = access.adapter && sockets.get(access.adapter.id)
     const link = socket ? slower(own, socket) : own
     return driveEnd(drive, driveName(drive), [{ name: placeName(access.berth, world.bench), link }])
+  }
+  if (access.far && access.driveId) {
+    const drive = world.drives.get(access.driveId)!
+    const { name } = farBenchOf(drive.borrowed!.farBenchId, world.bench)!
+    return lentEnd(drive, driveName(drive), { name: `the network to ${name}`, link: access.network! })
   }
   const hostId = medium.kind === 'image' ? medium.store : medium.kind === 'virtual-disk' ? medium.hostId : ''
   const host = hostsOf(world.bench).find((h) => h.id === hostId)!
@@ -281,6 +300,7 @@ function endOf(world: World, medium: Medium, access: Access, sockets: ReadonlyMa
 /** What earlier copies are told apart by: the links, and the adapters they are of. */
 function linkKeyOf(access: Access, end: End): string {
   const links = end.links.map((l) => l.link).join('+')
+  if (access.far) return `${access.driveId}:${links}`
   return access.adapter ? `${access.adapter.id}:${links}` : links || 'own'
 }
 

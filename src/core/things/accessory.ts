@@ -46,12 +46,15 @@ export const AccessorySchema = z.discriminatedUnion('kind', [
     cores: z.number().int().min(1).max(1024),
   }),
   z.object({ ...base, kind: z.literal('network'), link: NetworkLinkSchema }),
+  /** Another bench that is reached over the network and lends drives, with the link to it. */
+  z.object({ ...base, kind: z.literal('far-bench'), link: NetworkLinkSchema }),
 ])
 export type Accessory = z.infer<typeof AccessorySchema>
 /** A model of an accessory, each kind by itself. */
 export type AccessoryModel = Accessory extends infer A ? (A extends unknown ? Omit<A, 'id'> : never) : never
 export type Adapter = Extract<Accessory, { kind: 'dock' | 'enclosure' | 'cable' }>
 export type Host = Extract<Accessory, { kind: 'host' }>
+export type FarBench = Extract<Accessory, { kind: 'far-bench' }>
 
 export const isAdapter = (accessory: Accessory): accessory is Adapter => 'bays' in accessory
 export const isHost = (accessory: Accessory): accessory is Host => accessory.kind === 'host'

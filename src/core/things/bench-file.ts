@@ -9,7 +9,7 @@ import { ComputerSchema } from './computer'
 import { DriveSchema, driveName } from './drive'
 
 /** A drive as a bench file has it: its description, and what stands for its bytes. */
-export const DriveInFileSchema = DriveSchema.omit({ file: true }).extend({
+export const DriveInFileSchema = DriveSchema.omit({ file: true, borrowed: true }).extend({
   /** `blank`: an empty drive; `image`: the image named; `described`: no bytes at all. */
   content: z.enum(['blank', 'image', 'described']),
 })
@@ -74,6 +74,11 @@ function contradictionOfDrives({
     if (drive.sizeBytes % drive.logicalSectorSize !== 0)
       return { path: ['drives', i, 'sizeBytes'], what: 'it is not a whole number of sectors' }
     if (drive.place.kind === 'shelf' || drive.place.kind === 'table') continue
+    const { place } = drive
+    if (place.kind === 'far') {
+      if (accessories.some((a) => a.id === place.accessoryId && a.kind === 'far-bench')) continue
+      return { path, what: 'the file has no such place' }
+    }
     const slot = slotAt(bench, drive.place)
     if (!slot) return { path, what: 'the file has no such place' }
     if (needsBracket(drive.body, slot)) bracketed++

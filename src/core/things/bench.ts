@@ -1,4 +1,4 @@
-import { baysOf, bracketCount, type Accessory } from './accessory'
+import { baysOf, bracketCount, type Accessory, type FarBench } from './accessory'
 import { linkIn, needsBracket, type Slot, whyNotInto } from './bodies'
 import type { Computer } from './computer'
 import { type Berth, type Drive, driveName, type Place } from './drive'
@@ -43,8 +43,11 @@ export function slotAt(bench: BenchState, place: Place): Slot | undefined {
 /** A place in words alone. */
 export function placeName(place: Place, bench: BenchState): string {
   if (place.kind === 'slot') {
-    return `${bench.computers.find((c) => c.id === place.computerId)?.name ?? 'a computer'}, ${place.slot}`
+    const computer = bench.computers.find((c) => c.id === place.computerId)
+    const far = computer && farBenchOf(computer.farBenchId, bench)
+    return `${far ? `${far.name}, ` : ''}${computer?.name ?? 'a computer'}, ${place.slot}`
   }
+  if (place.kind === 'far') return farBenchOf(place.accessoryId, bench)?.name ?? 'another bench'
   if (place.kind === 'bay') {
     const accessory = bench.accessories.find((a) => a.id === place.accessoryId)
     if (!accessory) return 'a dock'
@@ -53,25 +56,43 @@ export function placeName(place: Place, bench: BenchState): string {
   return place.kind === 'shelf' ? 'on the shelf' : 'on the table'
 }
 
-/** Where a drive is, in words, with the link it has there. */
+/** Another bench by its id. */
+export function farBenchOf(id: string | undefined, bench: Pick<BenchState, 'accessories'>): FarBench | undefined {
+  const found = id === undefined ? undefined : bench.accessories.find((a) => a.id === id)
+  return found?.kind === 'far-bench' ? found : undefined
+}
+
+/** Where a drive is, in words, with the link it has there: to this bench, of one that another one lends. */
 export function berthOf(drive: Drive, bench: BenchState): BerthWords {
   const slot = slotAt(bench, drive.place)
   return {
     name: placeName(drive.place, bench),
-    link: slot && linkIn(drive, slot),
+    link: isFar(drive, bench) ? linkOfBorrowed(drive, bench) : slot && linkIn(drive, slot),
     inComputer: drive.place.kind === 'slot',
   }
+}
+
+/** True for a drive that is at another bench now, in whatever place. */
+export function isFar({ place }: Pick<Drive, 'place'>, bench: BenchState): boolean {
+  if (place.kind !== 'slot') return place.kind === 'far'
+  return bench.computers.find((c) => c.id === place.computerId)?.farBenchId !== undefined
+}
+
+/** The link over which a drive of another bench is read; undefined where it cannot be now. */
+export function linkOfBorrowed({ borrowed }: Drive, bench: Pick<BenchState, 'accessories'>): LinkId | undefined {
+  return borrowed?.state === 'here' ? farBenchOf(borrowed.farBenchId, bench)?.link : undefined
 }
 
 /** A text that is the same for the same place. */
 export function placeKey(place: Place): string {
   if (place.kind === 'slot') return `slot/${place.computerId}/${place.slot}`
+  if (place.kind === 'far') return `far/${place.accessoryId}`
   return place.kind === 'bay' ? `bay/${place.accessoryId}/${place.bay}` : place.kind
 }
 
 /** True when both name the same place that only one drive can take. */
 export function samePlace(a: Place, b: Place): boolean {
-  return a.kind === b.kind && a.kind !== 'shelf' && a.kind !== 'table' && placeKey(a) === placeKey(b)
+  return a.kind === b.kind && (a.kind === 'slot' || a.kind === 'bay') && placeKey(a) === placeKey(b)
 }
 
 /** The drive in a berth. */
@@ -103,11 +124,18 @@ function countFreeBrackets(bench: BenchState, besides: string | undefined): numb
 
 /** Why a drive cannot go to a place, or undefined when it can. Taking it out of where it is counts too. */
 export function whyNotThere(drive: Drive, place: Place, bench: BenchState): string | undefined {
-  const stuck = whyStuck(drive, bench)
+  const stuck = whyStuck(drive, place, bench)
   if (drive.body.form === 'virtual' && place.kind !== 'slot') return 'A virtual disk stays at its virtual machine.'
   if (place.kind === 'shelf' || place.kind === 'table') return stuck
+  if (place.kind === 'far') return 'What goes to another bench is taken there by hand, and lent from there.'
   const slot = slotAt(bench, place)
   if (!slot) return 'There is no such place on the bench.'
+  const { borrowed } = drive
+  const there = place.kind === 'slot' ? bench.computers.find((c) => c.id === place.computerId)?.farBenchId : undefined
+  if (borrowed && borrowed.farBenchId !== there) {
+    const { name } = farBenchOf(borrowed.farBenchId, bench) ?? { name: 'another bench' }
+    return `The ${driveName(drive)} is lent by ${name}: it is read over the network, or taken in here as a drive of its own.`
+  }
   const misfit = whyNotInto(drive, slot, freeBrackets(bench, drive.id))
   if (misfit) return misfit.sentence
   const other = driveIn(bench, place)
@@ -121,7 +149,14 @@ export function whyNotThere(drive: Drive, place: Place, bench: BenchState): stri
 }
 
 /** Why a drive cannot be taken out of where it is. */
-function whyStuck(drive: Drive, bench: BenchState): string | undefined {
+function whyStuck(drive: Drive, to: Place, bench: BenchState): string | undefined {
+  if (drive.place.kind === 'far') {
+    const { accessoryId } = drive.place
+    // Whoever is there puts it into a computer of theirs.
+    if (to.kind === 'slot' && bench.computers.find((c) => c.id === to.computerId)?.farBenchId === accessoryId) return
+    const { name } = farBenchOf(accessoryId, bench) ?? { name: 'another bench' }
+    return `The ${driveName(drive)} is lent by ${name}, where it stays.`
+  }
   if (drive.place.kind !== 'slot') return undefined
   const { computerId } = drive.place
   const computer = bench.computers.find((c) => c.id === computerId)

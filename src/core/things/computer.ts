@@ -71,6 +71,8 @@ export const ComputerSchema = z.object({
         .max(2 ** 50),
     })
     .optional(),
+  /** The bench that it stands at, where that is another one which lends drives to this. */
+  farBenchId: line().min(1).max(80).optional(),
   /** Its network is on. */
   online: z.boolean().default(true),
 })

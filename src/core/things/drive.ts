@@ -14,6 +14,8 @@ export const PlaceSchema = z.discriminatedUnion('kind', [
   z.object({ kind: z.literal('bay'), accessoryId: id, bay: line().max(40) }),
   z.object({ kind: z.literal('shelf') }),
   z.object({ kind: z.literal('table') }),
+  /** At another bench, wherever it is there. */
+  z.object({ kind: z.literal('far'), accessoryId: id }),
 ])
 export type Place = z.infer<typeof PlaceSchema>
 export type Berth = Extract<Place, { kind: 'slot' | 'bay' }>
@@ -27,6 +29,20 @@ export const FaultsSchema = z
 
 /** What a drive on the shelf was, and the day from which it may be erased; an empty day while its move is open. */
 export const ShelfSchema = z.object({ label: line().max(120), until: line().max(10) })
+
+/** Of a drive that another bench lends over the network. */
+export const BorrowedSchema = z.object({
+  /** That bench, an accessory of this one. */
+  farBenchId: id,
+  /** Where it is lent: `nbds://NAME@HOST:PORT/EXPORT`. Its key is kept beside the database. */
+  address: line().min(1).max(400),
+  writable: z.boolean(),
+  /** `asked`: nobody there has said yes yet; `here`: it can be read now; `away`: there is no connection; `refused`: by them. */
+  state: z.enum(['not asked', 'asked', 'here', 'away', 'refused']),
+  /** What the connection carries, as it was measured. */
+  bytesPerSecond: rate.nullable(),
+})
+export type Borrowed = z.infer<typeof BorrowedSchema>
 
 export const DriveSchema = z.object({
   id,
@@ -63,6 +79,8 @@ export const DriveSchema = z.object({
     .nullable(),
   /** Name of an image in the images folder that stands for the drive, in place of a file of its own. */
   image: line().max(180).nullable().default(null),
+  /** Its bytes are at another bench, which lends it. */
+  borrowed: BorrowedSchema.optional(),
   place: PlaceSchema,
   /** On the shelf: what it was, and the day from which it may be erased. */
   shelf: ShelfSchema.optional(),
@@ -86,5 +104,5 @@ export function driveName(drive: Pick<Drive, 'model' | 'sizeBytes'>): string {
 
 /** True when there are bytes behind it, and it is not only described. */
 export function hasBytes(drive: Drive): boolean {
-  return drive.file !== null || drive.image !== null
+  return drive.file !== null || drive.image !== null || drive.borrowed !== undefined
 }

@@ -41,6 +41,7 @@ import { log } from '../ground/log'
 import type { CopyOrder, CopyPart, FromWorker, LetStarted, ToWorker } from './messages'
 import { CopyMeter } from './meter'
 import { Pacer } from './pacer'
+import { PatientDevice } from './patient-device'
 
 /** Ends the copy because a person asked for it. */
 class StoppedByPerson extends Error {}
@@ -66,6 +67,10 @@ const systems: LiveSystem[] = []
 /** Drives that were taken out meanwhile, with the words for it. */
 const gone = new Map<string, string>()
 let ending: Error | undefined
+let endWaiting: (error: Error) => void = () => {}
+/** Ends what waits for a connection, together with the copy. */
+const ended = new Promise<never>((_, reject) => (endWaiting = reject))
+ended.catch(() => {})
 let resumed: (() => void) | undefined
 let paused: Promise<void> | undefined
 
@@ -78,6 +83,7 @@ parentPort!.on('message', (message: ToWorker) => {
     const alone = sources.includes(message.driveId) || part.targets.length === 1
     if (alone) ending ??= new DeviceGone(message.what)
   }
+  if (ending) endWaiting(ending)
   if (message.type === 'pace') pacer.set(message.pace)
   if (message.type === 'pause') paused ??= new Promise((resolve) => (resumed = resolve))
   if (message.type === 'pause') meter?.mark('paused', 'paused')
@@ -95,7 +101,9 @@ const checkpoint = () => {
 async function work(): Promise<void> {
   const opened: Pick<OpenDrive, 'device' | 'close'>[] = []
   const open = async (medium: CopyOrder['source'], writable: boolean) => {
-    const one = writable && medium.kind === 'drive' ? await openDrive(medium, { writable }) : await openMedium(medium)
+    const lent = medium.kind === 'drive' && medium.lent !== undefined ? await openLent(medium, writable) : undefined
+    const one =
+      lent ?? (writable && medium.kind === 'drive' ? await openDrive(medium, { writable }) : await openMedium(medium))
     opened.push(one)
     // The last look before the first write: still what was surveyed and confirmed?
     if (medium.fingerprint !== undefined && (await fingerprintOf(one.device)) !== medium.fingerprint) {
@@ -124,6 +132,44 @@ async function work(): Promise<void> {
   } finally {
     for (const one of opened) await one.close()
   }
+}
+
+type LentMedium = Extract<CopyOrder['source'], { kind: 'drive' }>
+
+/** Opens a drive that another bench lends: while its connection is lost, the copy waits. */
+async function openLent(medium: LentMedium, writable: boolean): Promise<Pick<OpenDrive, 'device' | 'close'>> {
+  const { title, fingerprint } = medium
+  let lost = 0
+  const { device, close } = await openDrive(medium, {
+    writable,
+    onLink: (isThere) => {
+      if (!isThere) lost++
+    },
+  })
+  const patient = new PatientDevice(device, {
+    ended,
+    lost: () => lost,
+    onAway: (away) => {
+      const why = `There is no connection to the bench that lends the ${title}. The copy goes on by itself when it is back.`
+      send({ type: 'waits', why: away ? why : null })
+      if (away) meter?.mark('away', 'no connection')
+      note(
+        away ? `no connection to the ${title}; the copy waits for it` : `the ${title} is connected again`,
+        away ? 'bad' : 'good',
+      )
+      pacer.restart()
+    },
+    // A target changes by what is written to it; a source must not.
+    ...(writable || fingerprint === undefined
+      ? {}
+      : {
+          recheck: async (now) => {
+            if ((await fingerprintOf(now)) === fingerprint) return
+            throw new CoreError(`What is lent as the ${title} is another disk since the connection was lost.`)
+          },
+        }),
+  })
+  return { device: patient, close }
 }
 
 /** Lets the system of a computer that runs write to its drive, and keeps the drive as it is now for whoever copies it. */

@@ -47,6 +47,7 @@ export async function launch(
     worker,
     status: 'running',
     progress: order.resume?.progress ?? null,
+    waitsFor: null,
     benchStart: await benchNow(),
     benchMilliseconds: 0,
     lastKept: 0,
@@ -93,6 +94,9 @@ export async function launch(
     switch (message.type) {
       case 'progress':
         return takeProgress(copy, message)
+      case 'waits':
+        copy.waitsFor = message.why
+        return publish({ type: 'changed', moveId })
       case 'note':
         await tell(message.text, message.tone)
         return publish({ type: 'changed', moveId })

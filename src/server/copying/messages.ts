@@ -112,6 +112,8 @@ export interface WorkerNote {
 /** What a worker reports. `benchMilliseconds` is what passed in the model since the last report. */
 export type FromWorker =
   | { readonly type: 'progress'; readonly progress: CopyProgress; readonly benchMilliseconds: number }
+  /** It waits for something, said in a sentence; with null it goes on. */
+  | { readonly type: 'waits'; readonly why: string | null }
   | WorkerNote
   | {
       readonly type: 'done'

@@ -28,3 +28,8 @@ export function imagesFolder(): string {
 export function uploadsFolder(): string {
   return path.join(dataFolder(), 'uploads')
 }
+
+/** Where the key is kept by which another bench lends a drive. */
+export function lentKeyFile(driveId: string): string {
+  return path.join(dataFolder(), 'keys', `${driveId.replace(/[^\w-]/g, '_')}.psk`)
+}

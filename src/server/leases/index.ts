@@ -1,7 +1,7 @@
 import { realpathSync, statSync } from 'node:fs'
 import { type Drive, driveName, hasBytes } from '@/core/things/drive'
 import { openHostImage } from '@/host/images'
-import { driveBytes } from '../ground/drive-files'
+import { driveBytes, mayHaveChanged } from '../ground/drive-files'
 import { imagesFolder } from '../ground/paths'
 import { Refusal } from '../ground/refusals'
 import { singleton } from '../ground/singleton'
@@ -51,7 +51,13 @@ export function takeLease(request: LeaseRequest): Lease {
   }
   const id = held().next++
   now.set(id, { ...request, id })
-  return { release: () => void now.delete(id) }
+  const written = write.flatMap((thing) => thing.driveId ?? [])
+  return {
+    release: () => {
+      for (const driveId of written) mayHaveChanged(driveId)
+      now.delete(id)
+    },
+  }
 }
 
 /** Runs `work` while it holds a lease. */
@@ -117,6 +123,8 @@ export async function leasableDrive(drive: Drive): Promise<Leasable> {
   const name = `The ${driveName(drive)}`
   const base = [`drive ${drive.id}`]
   if (!hasBytes(drive)) return { keys: base, name, driveId: drive.id }
+  // Whoever lends it keeps it from others; here it is known by where it is lent.
+  if (drive.borrowed) return { keys: [...base, `lent ${drive.borrowed.address}`], name, driveId: drive.id }
   const { file, isImage } = driveBytes(drive)
   const files = isImage ? await chainOf(file) : [file]
   return { keys: [...base, ...files.map(fileKey)], name, driveId: drive.id }

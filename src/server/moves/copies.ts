@@ -26,6 +26,8 @@ export interface Running {
   readonly worker: Worker
   status: CopyStatus
   progress: CopyProgress | null
+  /** What it waits for before it goes on by itself, in a sentence. */
+  waitsFor: string | null
   /** Bench time when it began or last went on, and what passed in the model since. */
   benchStart: number
   benchMilliseconds: number
@@ -101,7 +103,10 @@ export async function latestCopy(moveId: string, leg?: number): Promise<CopyView
   const copy = leg === undefined ? copies[0] : copies.find((c) => c.leg === leg)
   if (!copy) return undefined
   const live = running().get(moveId)
-  if (live?.id === copy.id) return { ...copy, status: live.status, progress: live.progress }
+  if (live?.id === copy.id) {
+    const { waitsFor, progress } = live
+    return { ...copy, status: waitsFor === null ? live.status : 'paused', progress, waitsFor }
+  }
   const end = unsavedEnds().get(copy.id)
   return end ? { ...copy, ...end } : copy
 }
@@ -151,7 +156,10 @@ async function readCopies(): Promise<Map<string, CopyView[]>> {
 function viewOf(row: CopyRow): CopyView {
   const { id, leg, status, startedAt, endedAt, message, progress, summary, resumable, verifyFailed } = row
   const choices = row.choices ?? USUAL_CHOICES
-  return { id, leg, status, startedAt, endedAt, message, progress, summary, choices, resumable, verifyFailed }
+  return {
+    ...{ id, leg, status, startedAt, endedAt, message, progress, summary, choices, resumable, verifyFailed },
+    waitsFor: null,
+  }
 }
 
 /** Copies that the last server left running were cut off with it; said once, when the database is opened. */

@@ -4,7 +4,7 @@ import { formatSize } from '@/core/bytes/size'
 import { healthVerdict } from '@/core/health/health'
 import type { DriveUse } from '@/core/move/drive-use'
 import { type Accessory, baysOf } from '@/core/things/accessory'
-import { type BenchState, berthOf, placeKey, slotAt } from '@/core/things/bench'
+import { type BenchState, berthOf, farBenchOf, placeKey, slotAt } from '@/core/things/bench'
 import { bodyWords, fittedWords, slotWords } from '@/core/things/bodies'
 import type { Computer } from '@/core/things/computer'
 import { type Drive, driveName, hasBytes, type Place } from '@/core/things/drive'
@@ -51,7 +51,12 @@ export async function benchView(find = '') {
     MOST_QUAYS,
     'quays',
   )
-  const others = bench.accessories.filter((a) => baysOf(a).length === 0)
+  const others = bench.accessories.filter((a) => baysOf(a).length === 0 && a.kind !== 'far-bench')
+  const farBenches = bench.accessories.flatMap((a) => {
+    const there = bench.drives.filter((d) => d.place.kind === 'far' && d.place.accessoryId === a.id)
+    const isShown = a.kind === 'far-bench' && (isFound(a.name) || there.some(isDriveFound))
+    return isShown ? [{ bench: a, drives: most(there, MOST_LOOSE, 'loose') }] : []
+  })
   const loose = (kind: 'shelf' | 'table') =>
     most(
       bench.drives.filter((d) => d.place.kind === kind && isDriveFound(d)),
@@ -61,7 +66,9 @@ export async function benchView(find = '') {
   const [table, shelf] = [loose('table'), loose('shelf')]
   const berth = (place: Place) => berthView(bench, place, byPlace.get(placeKey(place)))
   const moored = [...computers.flatMap(slotsOf), ...adapters.flatMap(baysOfOne)]
-  const drives = [...moored.flatMap((place) => byPlace.get(placeKey(place)) ?? []), ...table, ...shelf]
+  const far = farBenches.flatMap((f) => f.drives)
+  const drives = [...moored.flatMap((place) => byPlace.get(placeKey(place)) ?? []), ...far, ...table, ...shelf]
+  const plate = (drive: Drive) => plateOf(drive, bench)
   const active = await activeBench()
   const uses = await usesOf(active.id)
   return {
@@ -72,13 +79,13 @@ export async function benchView(find = '') {
     unreadable: bench.unreadable,
     totals: {
       drives: bench.drives.length,
-      connected: bench.drives.filter((d) => d.place.kind === 'slot' || d.place.kind === 'bay').length,
+      connected: bench.drives.filter((d) => d.place.kind !== 'table' && d.place.kind !== 'shelf').length,
       failing: bench.drives.filter((d) => healthVerdict(d.health).state === 'failing').length,
     },
     computers: computers.map((computer) => ({
       id: computer.id,
       name: computer.name,
-      detail: `${computer.virtual ? `${computer.model} on the ${hostOf(computer)}` : computer.model}, ${computer.firmware.mode.toUpperCase()}${computer.firmware.secureBoot ? ', Secure Boot on' : ''}`,
+      detail: `${computer.farBenchId ? `at ${farBenchOf(computer.farBenchId, bench)?.name ?? 'another bench'}, ` : ''}${computer.virtual ? `${computer.model} on the ${hostOf(computer)}` : computer.model}, ${computer.firmware.mode.toUpperCase()}${computer.firmware.secureBoot ? ', Secure Boot on' : ''}`,
       isVirtual: computer.virtual !== undefined,
       state: computer.virtual
         ? RUNNING[computer.running]
@@ -93,11 +100,15 @@ export async function benchView(find = '') {
       detail: accessory.detail,
       berths: baysOfOne(accessory).map(berth),
     })),
+    farBenches: farBenches.map(({ bench: { id, name, detail }, drives: there }) => ({
+      ...{ id, name, detail, drives: there.map(plate) },
+      computers: bench.computers.filter((c) => c.farBenchId === id).map((c) => c.name),
+    })),
     others: others.map((a) => ({ id: a.id, name: a.name, detail: a.detail, facts: factsOf(a) })),
     table: table.map(plate),
     shelf: shelf.map(plate),
     uses: Object.fromEntries(drives.map((d) => [d.id, uses(d.id)])),
-    things: { computers, accessories: [...adapters, ...others], drives },
+    things: { computers, accessories: [...adapters, ...others, ...farBenches.map((f) => f.bench)], drives },
     models: { computers: COMPUTER_MODELS, accessories: ACCESSORY_MODELS, drives: DRIVE_MODELS },
     images: (await listImages()).filter((i) => i.opened && i.onBench.length === 0).map((i) => i.name),
   }
@@ -131,12 +142,16 @@ function berthView(bench: BenchState, place: Place, drive: Drive | undefined) {
     place,
     name: slot.id,
     takes: `${slotWords(slot)}, ${slot.speaks.map((s) => LINKS[s.link].name).join(' or ')}`,
-    drive: drive ? plate(drive) : null,
+    drive: drive ? plateOf(drive, bench) : null,
   }
 }
 
-function plate(drive: Drive) {
+function plateOf(drive: Drive, bench: BenchState) {
+  const { borrowed } = drive
   return {
+    lentBy: borrowed
+      ? { bench: farBenchOf(borrowed.farBenchId, bench)?.name ?? 'another bench', state: borrowed.state }
+      : null,
     id: drive.id,
     name: driveName(drive),
     serial: drive.serial,

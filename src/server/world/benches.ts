@@ -124,7 +124,7 @@ export async function exportBench(id: string): Promise<{ name: string; text: str
 }
 
 /** A drive whose own bytes cannot travel in the file is only described in it, unless nothing was written to it. */
-async function inFile({ file, ...drive }: Drive): Promise<BenchFile['drives'][number]> {
+async function inFile({ file, borrowed: _, ...drive }: Drive): Promise<BenchFile['drives'][number]> {
   if (drive.image !== null) return { ...drive, content: 'image' }
   if (!file) return { ...drive, content: 'described' }
   // A file that takes no room on this host was never written to: it reads as zeros throughout.
@@ -206,6 +206,8 @@ async function thingsOf(
     accessoryIds.set(accessory.id, id)
     accessories.push({ ...accessory, id })
   }
+  for (const computer of computers)
+    if (computer.farBenchId !== undefined) computer.farBenchId = accessoryIds.get(computer.farBenchId)
   // By what the files are, so that two names of one image do not stand for two drives.
   const images = (await drivesOfAll()).flatMap((drive) => drive.image ?? [])
   const taken = new Set(images.map((image) => fileKey(path.join(imagesFolder(), image))))
@@ -226,7 +228,7 @@ function driveFrom(
   const place: Place =
     drive.place.kind === 'slot'
       ? { ...drive.place, computerId: ids.computers.get(drive.place.computerId)! }
-      : drive.place.kind === 'bay'
+      : 'accessoryId' in drive.place
         ? { ...drive.place, accessoryId: ids.accessories.get(drive.place.accessoryId)! }
         : drive.place
   return {

@@ -182,6 +182,7 @@ export async function withDrive<T>(drive: Drive, work: (device: BlockDevice) => 
 
 function bytesOnDisk(drive: Drive): DriveBytes {
   const bytes = driveBytes(drive)
+  if (bytes.lent !== undefined) return bytes
   if (!existsSync(/* turbopackIgnore: true */ bytes.file)) {
     const name = driveName(drive)
     if (drive.image === null) throw new Refusal('drive-bytes-missing', { drive: name })

@@ -42,9 +42,8 @@ export async function knownOf(drive: Drive, freshMs = 0): Promise<Known> {
   try {
     const earlier = kept().get(drive.id)
     if (earlier && performance.now() - earlier.lookedAt < freshMs) return await earlier.known
-    const { file } = driveBytes(drive)
-    const { mtimeMs, size, blocks } = await stat(/* turbopackIgnore: true */ file)
-    const stamp = `${file} ${mtimeMs} ${size} ${blocks}`
+    const { file, lent } = driveBytes(drive)
+    const stamp = lent === undefined ? await fileStamp(file) : `${file} ${lent}`
     const before = kept().get(drive.id)
     if (before?.stamp === stamp) {
       before.lookedAt = performance.now()
@@ -57,6 +56,11 @@ export async function knownOf(drive: Drive, freshMs = 0): Promise<Known> {
     kept().delete(drive.id)
     return { holds: refusedFor(error).sentence, ...nothing }
   }
+}
+
+async function fileStamp(file: string): Promise<string> {
+  const { mtimeMs, size, blocks } = await stat(/* turbopackIgnore: true */ file)
+  return `${file} ${mtimeMs} ${size} ${blocks}`
 }
 
 /** So many drives are waited for; of more, those that are not known yet are read while the page is shown already. */

@@ -4,15 +4,23 @@ import path from 'node:path'
 import { DISK_MAKERS } from '@/bench/scenario/disks'
 import { makeScenarioImages } from '@/bench/scenario/images'
 import { SCENARIO_MOVES } from '@/bench/scenario/moves'
-import { SCENARIO_BENCH, SCENARIO_START } from '@/bench/scenario/things'
+import {
+  HONEY_HOUSE,
+  HONEY_HOUSE_BENCH,
+  HONEY_HOUSE_PORT,
+  SCENARIO_BENCH,
+  SCENARIO_START,
+} from '@/bench/scenario/things'
 import { SparseFileDevice } from '@/bench/sparse-file'
 import { type Drive, hasBytes } from '@/core/things/drive'
+import { writeWhole } from '@/host/whole-file'
+import { keyOfCode, newCode, textOfKey } from '@/nbd/key'
 import { database } from '../database'
 import { readable } from '../database/readable'
 import { AccessoryRow, BenchRow, ClockRow, ComputerRow, DriveRow, MoveRow } from '../database/models'
 import { inTransaction } from '../database/transaction'
 import { DataFolderUnusable } from '../ground/data-folder'
-import { dataFolder, drivesFolder, imagesFolder } from '../ground/paths'
+import { dataFolder, drivesFolder, imagesFolder, lentKeyFile } from '../ground/paths'
 
 /** The demo's bench. */
 export const DEMO_BENCH = { id: 'molo-sette', name: 'Molo Sette' }
@@ -38,8 +46,15 @@ export async function addMove(benchId: string, id: string, brief: MoveRow['brief
   await MoveRow.create({ id, benchId, position: (last ?? -1) + 1, brief, ...NO_RESULTS })
 }
 
-/** Makes the demo bench when there is none: things, moves and the drives' bytes. True when it was made. */
-export async function makeBench(): Promise<boolean> {
+/** The two benches of the demo, each in a data folder of its own. */
+const DEMOS = {
+  shop: { ...DEMO_BENCH, things: SCENARIO_BENCH, moves: SCENARIO_MOVES },
+  'honey-house': { ...HONEY_HOUSE, things: HONEY_HOUSE_BENCH, moves: {} },
+}
+
+/** Makes a demo bench when there is none: things, moves and the drives' bytes. True when it was made. */
+export async function makeBench(which: keyof typeof DEMOS = 'shop'): Promise<boolean> {
+  const { id: benchId, name, things, moves } = DEMOS[which]
   await database()
   if ((await BenchRow.count()) > 0) {
     await giveBytes()
@@ -47,22 +62,35 @@ export async function makeBench(): Promise<boolean> {
   }
   await refuseLostDatabase()
   await writeFile(making(), '')
-  for (const drive of SCENARIO_BENCH.drives) await makeBytes(drive)
+  for (const drive of things.drives) await makeBytes(drive)
   const folder = imagesFolder()
   await mkdir(folder, { recursive: true })
-  await makeScenarioImages(folder)
-  const benchId = DEMO_BENCH.id
+  if (which === 'shop') {
+    await makeScenarioImages(folder)
+    await makeDemoCode()
+  }
   // All at once and after the files, so that a bench that was cut off while it was made is made again.
   await inTransaction(async () => {
-    for (const data of SCENARIO_BENCH.computers) await ComputerRow.upsert({ id: data.id, benchId, data })
-    for (const data of SCENARIO_BENCH.accessories) await AccessoryRow.upsert({ id: data.id, benchId, data })
-    for (const data of SCENARIO_BENCH.drives) await DriveRow.upsert({ id: data.id, benchId, data })
+    for (const data of things.computers) await ComputerRow.upsert({ id: data.id, benchId, data })
+    for (const data of things.accessories) await AccessoryRow.upsert({ id: data.id, benchId, data })
+    for (const data of things.drives) await DriveRow.upsert({ id: data.id, benchId, data })
     await ClockRow.upsert({ id: 1, at: SCENARIO_START, pace: '30' })
-    for (const [id, brief] of Object.entries(SCENARIO_MOVES)) await addMove(benchId, id, brief)
-    await BenchRow.create({ ...DEMO_BENCH, position: 0, active: true })
+    for (const [id, brief] of Object.entries(moves)) await addMove(benchId, id, brief)
+    await BenchRow.create({ id: benchId, name, position: 0, active: true })
   })
   await rm(making(), { force: true })
   return true
+}
+
+/** The code of what the demo's other bench lends; the key that it makes is known to the shop from the start. */
+async function makeDemoCode(): Promise<void> {
+  const [drive] = HONEY_HOUSE_BENCH.drives
+  const code = newCode()
+  const keyFile = lentKeyFile(drive.id)
+  await mkdir(path.dirname(keyFile), { recursive: true, mode: 0o700 })
+  await writeWhole(keyFile, textOfKey(keyOfCode(code)), 0o600)
+  const lending = { subject: { kind: 'drives', id: drive.id }, address: '127.0.0.1', port: HONEY_HOUSE_PORT, code }
+  await writeWhole(path.join(dataFolder(), HONEY_HOUSE.id, 'lends.json'), JSON.stringify(lending), 0o600)
 }
 
 /** There while the demo bench is being made. */

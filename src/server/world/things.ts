@@ -266,7 +266,7 @@ function refuseSeat(drive: Drive, slots: readonly Slot[], slotId: string, owner:
     })
 }
 
-async function refuseSerial(serial: string, besides: string | undefined): Promise<void> {
+export async function refuseSerial(serial: string, besides: string | undefined): Promise<void> {
   const twin = (await benchState()).drives.find(
     (d) => d.serial.toUpperCase() === serial.toUpperCase() && d.id !== besides,
   )

@@ -11,7 +11,7 @@ import { Dialog } from '@/ui/shared/dialog'
 import { ChoiceField, TextField, TickField } from '@/ui/shared/field'
 import { SlotEditor } from './slot-editor'
 import { SocketEditor } from './socket-editor'
-import { useSaving } from './use-saving'
+import { useSaving } from '@/ui/shared/use-saving'
 
 interface AccessoryDialogProps {
   readonly accessory?: Accessory
@@ -59,7 +59,7 @@ function fieldsOf(made: AccessoryModel): AccessoryFields {
     diskMb: (host?.diskBytesPerSecond ?? 480e6) / 1e6,
     memoryGib: (host?.memoryBytes ?? GIB) / GIB,
     cores: host?.cores ?? 4,
-    link: made.kind === 'network' ? made.link : 'ethernet-1',
+    link: 'link' in made ? made.link : 'ethernet-1',
   }
 }
 
@@ -72,6 +72,7 @@ function accessoryOf(kind: Accessory['kind'], f: AccessoryFields): unknown {
     case 'stick':
       return { ...base, plug: f.plug, signed: f.signed, image: f.image.trim() || null }
     case 'network':
+    case 'far-bench':
       return { ...base, link: f.link }
     case 'host':
       return {
@@ -144,8 +145,8 @@ export function AccessoryDialog({ accessory, models, onClose }: AccessoryDialogP
             <TextField label="Image with what is on it" placeholder="rescue stick.qcow2" {...register('image')} />
           </>
         )}
-        {(kind === 'network' || kind === 'host') && (
-          <ChoiceField label="Network" {...register(kind === 'network' ? 'link' : 'network')}>
+        {(kind === 'network' || kind === 'far-bench' || kind === 'host') && (
+          <ChoiceField label="Network" {...register(kind === 'host' ? 'network' : 'link')}>
             {kind === 'host' && <option value="">none</option>}
             {(['ethernet-1', 'ethernet-100'] as const).map((link) => (
               <option key={link} value={link}>

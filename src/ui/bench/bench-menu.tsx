@@ -10,7 +10,7 @@ import { Button } from '@/ui/shared/button'
 import { Dialog } from '@/ui/shared/dialog'
 import { TextField } from '@/ui/shared/field'
 import type { BenchProps } from './types'
-import { useSaving } from './use-saving'
+import { useSaving } from '@/ui/shared/use-saving'
 
 type Asked = 'new' | 'rename' | 'remove'
 

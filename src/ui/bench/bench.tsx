@@ -17,10 +17,11 @@ import { Facts } from '@/ui/shared/facts'
 import { Callout } from '@/ui/shared/callout'
 import { FindForm } from '@/ui/shared/find-form'
 import { HealthBlock } from '@/ui/shared/health'
+import { BorrowDialog } from '@/ui/shared/borrow-dialog'
 import { MoveLinks } from '@/ui/shared/move-links'
 import { AccessoryDialog } from './accessory-dialog'
 import { BenchMenu } from './bench-menu'
-import { Berth, CarriedPlate, LooseQuay } from './berth'
+import { Berth, CarriedPlate, DrivePlate, LooseQuay } from './berth'
 import { ComputerDialog } from './computer-dialog'
 import { DriveDialog, NewDriveDialog } from './drive-dialogs'
 import { HandProvider, useHand } from './hand'
@@ -29,14 +30,14 @@ import type { BenchProps, ComputerView, DriveView, QuayView } from './types'
 
 type Asked =
   | { readonly what: 'computer' | 'accessory'; readonly id?: string }
-  | { readonly what: 'new-drive' }
+  | { readonly what: 'new-drive' | 'borrow' }
   | { readonly what: 'drive'; readonly id: string }
 
 /** Every computer, dock and drive, and where each drive sits. */
 export function Bench(props: BenchProps) {
-  const { computers, accessories, table, shelf, things } = props
+  const { computers, accessories, farBenches, table, shelf, things } = props
   const moored = [...computers, ...accessories].flatMap((q) => q.berths.flatMap((b) => (b.drive ? [b.drive] : [])))
-  const drives = [...moored, ...table, ...shelf]
+  const drives = [...moored, ...farBenches.flatMap((f) => f.drives), ...table, ...shelf]
   const [picked, setPicked] = useState<string>()
   const pick = useCallback((id: string) => setPicked(id), [])
   return (
@@ -53,7 +54,8 @@ interface BenchPlanProps extends BenchProps {
 }
 
 function BenchPlan(props: BenchPlanProps) {
-  const { computers, accessories, others, table, shelf, uses, drives, picked, onPick, things, models } = props
+  const { computers, accessories, farBenches, others, table, shelf, uses, drives, picked, onPick, things, models } =
+    props
   const { go, busy } = useAct()
   const hand = useHand()
   const [asked, setAsked] = useState<Asked>()
@@ -74,6 +76,7 @@ function BenchPlan(props: BenchPlanProps) {
           <Button onClick={() => setAsked({ what: 'computer' })}>Describe a computer</Button>
           <Button onClick={() => setAsked({ what: 'new-drive' })}>Add a drive</Button>
           <Button onClick={() => setAsked({ what: 'accessory' })}>Add something else</Button>
+          <Button onClick={() => setAsked({ what: 'borrow' })}>Borrow a drive</Button>
           <BenchMenu name={props.name} benches={props.benches} />
         </div>
       }
@@ -137,6 +140,33 @@ function BenchPlan(props: BenchPlanProps) {
             onEdit={() => setAsked({ what: 'accessory', id: quay.id })}
           />
         ))}
+        {farBenches.map((far) => (
+          <section
+            key={far.id}
+            className="rounded-lg border border-line-strong bg-sunk p-3"
+            data-testid={`quay-${far.id}`}
+          >
+            <QuayHead
+              name={far.name}
+              detail={`another bench, ${far.detail}`}
+              onEdit={() => setAsked({ what: 'accessory', id: far.id })}
+              remove={{ kind: 'accessory', id: far.id }}
+            />
+            <p className="mb-2 text-[13px] text-ink-soft">
+              {far.computers.length > 0 && `With the ${listed(far.computers)}. `}
+              <Link href="/lent" className="font-semibold text-sea-4 underline underline-offset-2">
+                Open what is lent<span className="sr-only"> by {far.name}</span>
+              </Link>
+            </p>
+            <ul className="space-y-2">
+              {far.drives.map((d) => (
+                <li key={d.id}>
+                  <DrivePlate drive={d} picked={picked === d.id} onPick={onPick} />
+                </li>
+              ))}
+            </ul>
+          </section>
+        ))}
       </div>
       <div className="mt-3 grid items-start gap-3 xl:grid-cols-2">
         <LooseQuay
@@ -186,6 +216,7 @@ function BenchPlan(props: BenchPlanProps) {
           onClose={close}
         />
       )}
+      {asked?.what === 'borrow' && <BorrowDialog onClose={close} />}
       {asked?.what === 'new-drive' && <NewDriveDialog models={models.drives} images={props.images} onClose={close} />}
       {asked?.what === 'drive' && <DriveDialog drive={things.drives.find((d) => d.id === asked.id)!} onClose={close} />}
     </Stage>

@@ -15,7 +15,7 @@ interface DrivePlateProps {
 }
 
 /** A drive where it sits: dragged from anywhere on it, or picked up by its handle. */
-function DrivePlate({ drive, picked, onPick }: DrivePlateProps) {
+export function DrivePlate({ drive, picked, onPick }: DrivePlateProps) {
   const hand = useHand()
   const { setNodeRef, listeners, isDragging } = useDraggable({ id: drive.id })
   return (
@@ -93,6 +93,7 @@ function PlateWords({ drive }: { drive: DriveView }) {
   ]
   return (
     <>
+      {drive.lentBy && <Pennant {...drive.lentBy} />}
       <span className="block leading-5 font-bold">{drive.name}</span>
       <span className="block font-mono text-[12.5px] leading-4 text-ink-soft">{drive.serial}</span>
       <span
@@ -106,6 +107,31 @@ function PlateWords({ drive }: { drive: DriveView }) {
         )}
       </span>
     </>
+  )
+}
+
+const STATES: Record<NonNullable<DriveView['lentBy']>['state'], string> = {
+  'not asked': 'not asked for yet',
+  asked: 'waits for a yes',
+  here: 'connected',
+  away: 'no connection',
+  refused: 'refused',
+}
+
+/** The name of the bench that lends a drive, flown on its plate. */
+function Pennant({ bench, state }: NonNullable<DriveView['lentBy']>) {
+  return (
+    <span className="mb-0.5 block text-[12px] leading-4">
+      <span
+        className={clsx(
+          'mr-1.5 inline-block py-px pr-3.5 pl-1.5 font-semibold text-sheet [clip-path:polygon(0_0,100%_50%,0_100%)]',
+          state === 'here' ? 'bg-sea-4' : 'bg-ink-soft',
+        )}
+      >
+        {bench}
+      </span>
+      {STATES[state]}
+    </span>
   )
 }
 

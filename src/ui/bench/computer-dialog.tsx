@@ -11,7 +11,7 @@ import { Dialog } from '@/ui/shared/dialog'
 import { ChoiceField, TextField, TickField } from '@/ui/shared/field'
 import { SlotEditor } from './slot-editor'
 import { SocketEditor } from './socket-editor'
-import { useSaving } from './use-saving'
+import { useSaving } from '@/ui/shared/use-saving'
 
 type ComputerModel = Omit<Computer, 'id' | 'name'>
 

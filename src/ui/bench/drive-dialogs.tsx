@@ -11,7 +11,7 @@ import { type BodyFields, bodyFields, bodyOf, faultsText, parseFaults } from '@/
 import { useActions } from '@/ui/frame/actions'
 import { Dialog } from '@/ui/shared/dialog'
 import { ChoiceField, TextField, TickField } from '@/ui/shared/field'
-import { useSaving } from './use-saving'
+import { useSaving } from '@/ui/shared/use-saving'
 
 interface NewDriveProps {
   readonly models: Readonly<Record<string, { readonly label: string; readonly model: string }>>

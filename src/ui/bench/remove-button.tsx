@@ -5,7 +5,7 @@ import { X } from 'lucide-react'
 import { useActions } from '@/ui/frame/actions'
 import { Button, IconButton } from '@/ui/shared/button'
 import { Dialog } from '@/ui/shared/dialog'
-import { useSaving } from './use-saving'
+import { useSaving } from '@/ui/shared/use-saving'
 
 interface RemoveButtonProps {
   readonly name: string

@@ -2,7 +2,7 @@ import type { Health } from '@/core/health/health'
 import type { DriveUse } from '@/core/move/drive-use'
 import type { Accessory, AccessoryModel } from '@/core/things/accessory'
 import type { Computer } from '@/core/things/computer'
-import type { Drive, Place } from '@/core/things/drive'
+import type { Borrowed, Drive, Place } from '@/core/things/drive'
 
 export interface DriveView {
   readonly id: string
@@ -21,6 +21,8 @@ export interface DriveView {
   readonly sizeBytes: number
   readonly logicalSectorSize: number
   readonly physicalSectorSize: number
+  /** The bench that lends it over the network, and how the connection stands. */
+  readonly lentBy: { readonly bench: string; readonly state: Borrowed['state'] } | null
 }
 
 export interface BerthView {
@@ -56,6 +58,14 @@ export interface BenchProps {
   readonly benches: readonly { readonly id: string; readonly name: string; readonly active: boolean }[]
   readonly computers: readonly ComputerView[]
   readonly accessories: readonly QuayView[]
+  readonly farBenches: readonly {
+    readonly id: string
+    readonly name: string
+    readonly detail: string
+    /** Computers there, whose slots are quays of their own. */
+    readonly computers: readonly string[]
+    readonly drives: readonly DriveView[]
+  }[]
   readonly others: readonly {
     readonly id: string
     readonly name: string

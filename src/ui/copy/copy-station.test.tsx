@@ -57,6 +57,7 @@ function shown(copy: Partial<Copy> = {}, view: Partial<View> = {}): Shown {
       choices: USUAL_CHOICES,
       resumable: false,
       verifyFailed: false,
+      waitsFor: null,
       ...copy,
     },
     others: [],

@@ -77,9 +77,11 @@ export function CopyStation({ moveId, view }: { moveId: string; view: CopyPage }
       tools={
         running && !retrying ? (
           <>
-            <Button onClick={() => command(copy.status === 'paused' ? 'resume' : 'pause')} disabled={busy}>
-              {copy.status === 'paused' ? 'Resume' : 'Pause'}
-            </Button>
+            {copy.waitsFor === null && (
+              <Button onClick={() => command(copy.status === 'paused' ? 'resume' : 'pause')} disabled={busy}>
+                {copy.status === 'paused' ? 'Resume' : 'Pause'}
+              </Button>
+            )}
             <Button tone="erases" onClick={() => command('stop')} disabled={busy}>
               Stop
             </Button>
@@ -343,9 +345,10 @@ function wordsOf(view: CopyPage, progress: CopyProgress | null, benchNow: number
     return {
       heading: 'Nothing is written yet',
       reason:
-        copy.choices.read === 'used' && !copy.choices.mapsUnchecked
+        copy.waitsFor ??
+        (copy.choices.read === 'used' && !copy.choices.mapsUnchecked
           ? 'Checking the used-block maps against the files before the copy starts.'
-          : 'Checking both drives once more before the copy starts.',
+          : 'Checking both drives once more before the copy starts.'),
     }
   if (progress.phase === 'erase' && progress.copiedBytes === 0)
     return {
@@ -359,11 +362,13 @@ function wordsOf(view: CopyPage, progress: CopyProgress | null, benchNow: number
   return {
     heading: `${formatSize(done)} of ${formatSize(progress.totalBytes || leg.bytes)} ${verb}`,
     reason:
-      copy.status === 'paused'
-        ? `Paused. ${left} of work are left; it resumes where it is.`
-        : progress.phase === 'rescue'
-          ? 'What reads well is copied. Now it reads around what does not, in ever smaller pieces.'
-          : `Done at about ${end}, in ${left} of bench time. It will not stop to ask you anything.`,
+      copy.waitsFor !== null
+        ? copy.waitsFor
+        : copy.status === 'paused'
+          ? `Paused. ${left} of work are left; it resumes where it is.`
+          : progress.phase === 'rescue'
+            ? 'What reads well is copied. Now it reads around what does not, in ever smaller pieces.'
+            : `Done at about ${end}, in ${left} of bench time. It will not stop to ask you anything.`,
   }
 }
 

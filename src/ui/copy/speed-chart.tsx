@@ -10,7 +10,7 @@ interface SpeedChartProps {
   readonly timing: Pick<LegTiming, 'copyBytesPerSecond' | 'checkBytesPerSecond'>
 }
 
-const TROUBLE = ['cut', 'trouble', 'rewritten', 'let-go']
+const TROUBLE = ['cut', 'trouble', 'rewritten', 'let-go', 'away']
 
 /** Speed over bench time, with what the slowest part allows, for copying and for reading back, as dashed lines. */
 export function SpeedChart({ samples, events, timing }: SpeedChartProps) {

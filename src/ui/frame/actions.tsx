@@ -36,7 +36,13 @@ export interface Actions extends BenchActions {
   lend(what: {
     subject: { kind: 'drives' | 'images'; id: string }
     address: string
+    writable: boolean
+    plate: string
   }): Promise<{ ok: true; value?: string } | { ok: false; sentence: string }>
+  borrow(what: { address: string; code: string; bench: string; link: string }): Promise<Outcome>
+  askAgain(of: { driveId: string }): Promise<Outcome>
+  giveBack(of: { driveId: string }): Promise<Outcome>
+  endBorrowing(of: { id: string }): Promise<Outcome>
   answerBorrower(of: { lent: string; peer: string; yes: boolean }): Promise<Outcome>
   takeLoanBack(of: { lent: string; peer: string }): Promise<Outcome>
   endLending(of: { lent: string }): Promise<Outcome>

@@ -2,7 +2,8 @@
 
 import { useState } from 'react'
 import { formatSize } from '@/core/bytes/size'
-import type { LentView, LoanView } from '@/core/lent/view'
+import type { BorrowedView, BorrowingView, LentView, LoanView } from '@/core/lent/view'
+import { PLATE_CHARACTERS } from '@/core/ready/plate-check'
 import { counted } from '@/core/words'
 import { useAct } from '@/ui/frame/act'
 import { useActions } from '@/ui/frame/actions'
@@ -11,35 +12,51 @@ import { NextAction } from '@/ui/frame/next-action'
 import { AsideBlock, Stage } from '@/ui/frame/stage'
 import { Button } from '@/ui/shared/button'
 import { ChoiceField } from '@/ui/shared/field'
+import { PlateCheck } from '@/ui/shared/plate-check'
+import { BorrowDialog } from '@/ui/shared/borrow-dialog'
+import { Borrowed } from './borrowed'
 
 export interface LentProps {
   readonly lent: readonly LentView[]
   /** What the page was opened for, where it is not lent yet. */
-  readonly offered: { readonly subject: { kind: 'drives' | 'images'; id: string }; readonly name: string } | null
+  readonly offered: Offered | null
   /** Addresses that can be listened at; the first is this computer's own. */
   readonly addresses: readonly { readonly address: string; readonly name: string }[]
+  readonly asked: readonly BorrowingView[]
+  readonly borrowed: readonly BorrowedView[]
 }
 
-/** What is lent over the network: who asks, who has it, and how it is reached. */
-export function Lent({ lent, offered, addresses }: LentProps) {
+interface Offered {
+  readonly subject: { kind: 'drives' | 'images'; id: string }
+  readonly name: string
+  /** What is on the label of a drive, which is typed before it is lent to be written over. */
+  readonly plate: { readonly model: string; readonly detail: string; readonly prefix: string } | null
+}
+
+/** What is lent and borrowed over the network: who asks, who has it, and how it is reached. */
+export function Lent({ lent, offered, addresses, asked, borrowed }: LentProps) {
   const { act, busy, go } = useAct()
   const { lend } = useActions()
   const [address, setAddress] = useState(addresses[0].address)
-  const asking = lent.flatMap((one) => one.loans.filter((l) => l.state === 'asks').map((loan) => ({ one, loan })))
+  const [writable, setWritable] = useState(false)
+  const [plate, setPlate] = useState('')
+  const [isAsking, setAsking] = useState(false)
+  const asking = lent.flatMap((one) => one.loans.filter((l) => l.state === 'asks')).length
   const start = () =>
     void act(async () => {
-      const answer = await lend({ subject: offered!.subject, address })
+      const answer = await lend({ subject: offered!.subject, address, writable, plate })
       if (answer.ok) go('/lent')
       return answer
     })
   return (
     <Stage
-      heading={headingOf(asking.length, lent.length, offered?.name)}
-      reason="What is lent is only read. Whoever asks needs the code and your yes; a yes can be taken back."
+      heading={headingOf({ asking, lent: lent.length, offered: offered?.name, asked, borrowed })}
+      reason="Whoever asks for what is lent needs its code and a yes; a yes can be taken back."
+      tools={<Button onClick={() => setAsking(true)}>Borrow a drive</Button>}
       aside={
         <AsideBlock title="How it is reached">
           <p className="text-[13.5px] text-ink-soft">
-            By the imbarco command on another computer, or by any program that speaks the protocol of network block
+            By another bench, by the imbarco command, or by any program that speaks the protocol of network block
             devices with a shared key. Say the code, do not send it; the connection is encrypted by it.
           </p>
         </AsideBlock>
@@ -47,9 +64,9 @@ export function Lent({ lent, offered, addresses }: LentProps) {
       next={
         offered ? (
           <NextAction
-            label="Lend it"
+            label={writable ? 'Lend it to be written over' : 'Lend it'}
             onAct={start}
-            disabled={busy}
+            disabled={busy || (writable && plate.length < PLATE_CHARACTERS)}
             hint="It is listened for at this address until you stop it, or the server ends."
           />
         ) : undefined
@@ -64,9 +81,27 @@ export function Lent({ lent, offered, addresses }: LentProps) {
               </option>
             ))}
           </ChoiceField>
+          {offered.plate && (
+            <ChoiceField
+              label="What for"
+              value={writable ? 'write' : 'read'}
+              onChange={(event) => setWritable(event.target.value === 'write')}
+            >
+              <option value="read">To be read</option>
+              <option value="write">As a target, to be written over</option>
+            </ChoiceField>
+          )}
+          {offered.plate && writable && (
+            <div className="sm:col-span-2">
+              <p className="mb-2 text-[13.5px] text-ink-soft">
+                Whoever borrows it can write over all that it holds. Read the serial number off the drive itself.
+              </p>
+              <PlateCheck {...offered.plate} value={plate} onChange={setPlate} />
+            </div>
+          )}
         </div>
       )}
-      {lent.length === 0 && !offered && (
+      {lent.length + asked.length + borrowed.length === 0 && !offered && (
         <p className="text-ink-soft">
           A drive is lent from its own page on the{' '}
           <Link href="/bench" className="underline underline-offset-2">
@@ -76,25 +111,36 @@ export function Lent({ lent, offered, addresses }: LentProps) {
           <Link href="/images" className="underline underline-offset-2">
             images
           </Link>
-          .
+          . To borrow one that another bench lends, its address and its code are all you need.
         </p>
       )}
-      <ul className="grid gap-4" data-testid="lent">
+      <ul className="grid gap-4 empty:hidden" data-testid="lent">
         {lent.map((one) => (
           <Thing key={one.id} lent={one} />
         ))}
       </ul>
+      <Borrowed asked={asked} borrowed={borrowed} />
+      {isAsking && <BorrowDialog onClose={() => setAsking(false)} />}
     </Stage>
   )
 }
 
-function headingOf(asking: number, lent: number, offered: string | undefined): string {
-  if (asking > 0) return `${counted(asking, 'computer')} ${asking === 1 ? 'asks' : 'ask'} you`
-  if (offered) return `Lend ${offered}`
-  return lent === 0 ? 'Nothing is lent' : `${counted(lent, 'disk')} ${lent === 1 ? 'is' : 'are'} lent`
+interface Counts extends Pick<LentProps, 'asked' | 'borrowed'> {
+  readonly asking: number
+  readonly lent: number
+  readonly offered: string | undefined
 }
 
-function Thing({ lent: { id, name, href, code, uri, address, wrongKeys, loans } }: { lent: LentView }) {
+function headingOf({ asking, lent, offered, asked, borrowed }: Counts): string {
+  if (asking > 0) return `${counted(asking, 'computer')} ${asking === 1 ? 'asks' : 'ask'} you`
+  if (offered) return `Lend ${offered}`
+  const waiting = asked.filter((a) => a.state !== 'refused').length + borrowed.filter((b) => b.state === 'asked').length
+  if (waiting > 0) return `${counted(waiting, 'drive')} ${waiting === 1 ? 'waits' : 'wait'} for a yes elsewhere`
+  if (lent > 0) return `${counted(lent, 'disk')} ${lent === 1 ? 'is' : 'are'} lent`
+  return borrowed.length === 0 ? 'Nothing is lent' : `${counted(borrowed.length, 'drive')} borrowed`
+}
+
+function Thing({ lent: { id, name, href, code, writable, uri, address, wrongKeys, loans } }: { lent: LentView }) {
   const { act, busy } = useAct()
   const { endLending } = useActions()
   return (
@@ -106,7 +152,9 @@ function Thing({ lent: { id, name, href, code, uri, address, wrongKeys, loans } 
               {name}
             </Link>
           </h2>
-          <p className="text-[13.5px] text-ink-soft">for reading, at {address}</p>
+          <p className="text-[13.5px] text-ink-soft">
+            {writable ? 'to be written over' : 'for reading'}, at {address}
+          </p>
           <p className="mt-1 font-mono text-[13px] break-all text-ink-soft">{uri}</p>
         </div>
         <p>
@@ -136,7 +184,7 @@ function Thing({ lent: { id, name, href, code, uri, address, wrongKeys, loans } 
   )
 }
 
-function Loan({ lent, loan: { peer, state, readBytes } }: { lent: string; loan: LoanView }) {
+function Loan({ lent, loan: { peer, state, readBytes, writtenBytes } }: { lent: string; loan: LoanView }) {
   const { act, busy } = useAct()
   const { answerBorrower, takeLoanBack } = useActions()
   const answer = (yes: boolean) => void act(() => answerBorrower({ lent, peer, yes }))
@@ -145,13 +193,15 @@ function Loan({ lent, loan: { peer, state, readBytes } }: { lent: string; loan: 
       <p>
         <span className="font-mono font-semibold">{peer}</span>
         <span className="block text-[13.5px] text-ink-soft">
-          {state === 'asks' ? 'has the code and asks for it' : `${state}; ${formatSize(readBytes)} read`}
+          {state === 'asks'
+            ? 'has the code and asks for it'
+            : `${state}; ${formatSize(readBytes)} read${writtenBytes > 0 ? `, ${formatSize(writtenBytes)} written` : ''}`}
         </span>
       </p>
       {state === 'asks' ? (
         <span className="flex gap-2">
           <Button disabled={busy} onClick={() => answer(true)}>
-            Let it read<span className="sr-only">: {peer}</span>
+            Say yes<span className="sr-only">: {peer}</span>
           </Button>
           <Button disabled={busy} onClick={() => answer(false)}>
             Refuse<span className="sr-only">: {peer}</span>

@@ -13,7 +13,7 @@ import { AsideBlock, Stage } from '@/ui/frame/stage'
 import { Plate, type PlateDrive } from '@/ui/shared/plate'
 import { HowItCopies, type HowView } from './how-it-copies'
 import { Items } from './items'
-import { PlateCheck } from './plate-check'
+import { PlateCheck } from '@/ui/shared/plate-check'
 
 interface ReadyView {
   readonly items: readonly ReadyItem[]

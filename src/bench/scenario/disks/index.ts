@@ -2,6 +2,7 @@ import type { BlockDevice } from '@/core/block/device'
 import { makeCuttingRoomDisk } from './cutting-room'
 import { makeEditingDisk } from './editing-computer'
 import { makeFieldLaptopDisk } from './field-laptop'
+import { makeHoneyHouseDisk } from './honey-house'
 import { makeLightingDeskDisk } from './lighting-desk'
 import { makeLogbookArchiveDisk, makeLogbookSystemDisk } from './logbook-server'
 import { makeChoirDisk, makeTransferDisk } from './shop'
@@ -18,6 +19,7 @@ export const DISK_MAKERS: Readonly<Record<string, (device: BlockDevice) => Promi
   'lmb1-256': makeEditingDisk,
   'crv5-1000': makeCuttingRoomDisk,
   'oss1-128': makeSurveyOfficeDisk,
+  'oss1-256': makeHoneyHouseDisk,
   'lmt4-4000': makeTransferDisk,
   'crh2-250': makeChoirDisk,
 }

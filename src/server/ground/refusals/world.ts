@@ -9,6 +9,14 @@ interface OfDrive {
   readonly drive: string
 }
 
+/** Why a drive that another bench lends cannot be read. */
+const NOT_HERE: Readonly<Record<string, string>> = {
+  'not asked': 'the bench that lends it was not asked for it',
+  asked: 'the bench that lends it has not said yes yet',
+  away: 'there is no connection to the bench that lends it',
+  refused: 'the bench that lends it said no, or took its yes back',
+}
+
 export const WORLD = refusals({
   'no-bench': {
     status: 404,
@@ -53,6 +61,22 @@ export const WORLD = refusals({
     status: 409,
     sentence: ({ drive }: OfDrive) => `The ${drive} is only described here; there are no bytes in it.`,
   },
+  'drive-not-here': {
+    status: 409,
+    sentence: ({ drive, state }: OfDrive & { state: string }) => `The ${drive} cannot be read: ${NOT_HERE[state]}.`,
+  },
+  'drive-not-lent': { status: 409, sentence: ({ drive }: OfDrive) => `The ${drive} is not lent by another bench.` },
+  'borrow-refused': { status: 409, sentence: ({ why }: { why: string }) => why },
+  'borrowed-already': {
+    status: 409,
+    sentence: ({ drive }: OfDrive) => `What is lent there is on this bench already: the ${drive}.`,
+  },
+  'borrow-asked': { status: 409, sentence: () => 'That is asked for already. Whoever sits there has to answer.' },
+  'borrow-full': {
+    status: 409,
+    sentence: ({ most }: { most: number }) => `${most} are asked for already. Wait for an answer first.`,
+  },
+  'borrow-ended': { status: 404, sentence: () => 'That is not asked for any more.' },
   'drive-bytes-missing': {
     status: 409,
     sentence: ({ drive }: OfDrive) =>
@@ -92,6 +116,14 @@ export const WORLD = refusals({
   },
   'lent-already': { status: 409, sentence: () => 'It is lent already.' },
   'lent-failed': { status: 409, sentence: ({ why }: { why: string }) => why },
+  'lent-image-as-target': {
+    status: 409,
+    sentence: () => 'An image is lent for reading. What is to be written is a drive, whose plate is typed.',
+  },
+  'lent-on': {
+    status: 409,
+    sentence: ({ drive }: OfDrive) => `The ${drive} is lent by another bench; only that one lends it.`,
+  },
   'lent-unknown': { status: 404, sentence: () => 'That is not lent any more.' },
   'lent-nobody-asks': {
     status: 409,

@@ -1,12 +1,15 @@
 import { networkInterfaces } from 'node:os'
 import { Worker } from 'node:worker_threads'
 import { z } from 'zod'
+import { CoreError } from '@/core/errors'
+import { lentDescription } from '@/core/lent/plate'
 import { LOOPBACK, type LentView } from '@/core/lent/view'
+import { plateMatches, platePrefix } from '@/core/ready/plate-check'
 import { berthOf } from '@/core/things/bench'
-import { driveName } from '@/core/things/drive'
+import { type Drive, driveName } from '@/core/things/drive'
 import { line } from '@/core/words-schema'
 import { nbdUri } from '@/nbd/address'
-import { LENT_IDENTITY, newCode } from '@/nbd/key'
+import { keyOfCode, LENT_IDENTITY, newCode } from '@/nbd/key'
 import type { LenderEvent } from '@/nbd/lender'
 import { freeId } from '../../ground/ids'
 import { publish } from '../../ground/events'
@@ -14,10 +17,12 @@ import { log } from '../../ground/log'
 import { Refusal } from '../../ground/refusals'
 import { imagePath } from '../../images/names'
 import { leasableDrive, leasableImage, startWithLease } from '../../leases'
-import { benchOfDrive, driveById } from '../../world'
+import { reservedDrives } from '../../moves/reserved-drives'
+import { benchName, benchOf, benchOfDrive, driveById } from '../../world'
 import { type LookedAt, LookedAtSchema, subjectOf } from '../../world/looked-at'
+import { borrowedState } from './borrow'
 import type { FromLender, LendOrder, ToLender } from './messages'
-import { type Lent, lentNow, loansOf, startingNow } from './now'
+import { type Lent, lentNow, loansOf, NOTHING, startingNow, together } from './now'
 
 /** So many are lent at once. */
 const MOST_LENT = 8
@@ -26,11 +31,18 @@ const LendSchema = z.object({
   subject: LookedAtSchema,
   address: line().max(60),
   port: z.number().int().min(0).max(65_535).default(0),
+  /** To be written over: a drive whose plate is typed. */
+  writable: z.boolean().default(false),
+  plate: line().max(40).default(''),
+  /** A code by which it was lent before, so that whoever has it need not be told another. */
+  code: line().max(40).optional(),
 })
 
-/** Lends a drive or an image for reading, at an address of this computer. Returns its id. Rejects with Refusal. */
+/** Lends a drive or an image, at an address of this computer. Returns its id. Rejects with Refusal. */
 export async function lend(input: unknown): Promise<string> {
-  const { subject, address, port } = LendSchema.parse(input)
+  const wanted = LendSchema.parse(input)
+  const { subject, address, code } = wanted
+  if (code !== undefined) expectCode(code)
   if (!addressesHere().some((a) => a.address === address)) throw new Refusal('lent-no-address', { address })
   const key = keyOf(subject)
   const starting = startingNow()
@@ -38,9 +50,18 @@ export async function lend(input: unknown): Promise<string> {
   if (lentNow().size + starting.size >= MOST_LENT) throw new Refusal('lent-full', { most: MOST_LENT })
   starting.add(key)
   try {
-    return await startLent(subject, address, port)
+    return await startLent(wanted)
   } finally {
     starting.delete(key)
+  }
+}
+
+function expectCode(code: string): void {
+  try {
+    keyOfCode(code)
+  } catch (error) {
+    if (error instanceof CoreError) throw new Refusal('lent-failed', { why: error.message })
+    throw error
   }
 }
 
@@ -48,30 +69,54 @@ const isLent = (subject: LookedAt) => [...lentNow().values()].some((l) => keyOf(
 
 const keyOf = ({ kind, id }: LookedAt) => `${kind} ${id}`
 
-async function startLent(subject: LookedAt, address: string, port: number): Promise<string> {
-  const { name, leasable } = await lendable(subject)
-  const request = { purpose: 'lending it over the network', read: [leasable], needsPower: true }
+async function startLent({ subject, address, port, writable, plate, code = newCode() }: Wanted): Promise<string> {
+  const { name, description, leasable, drive } = await lendable(subject)
+  if (writable) await expectTarget(drive, plate)
+  const request = {
+    ...{ purpose: 'lending it over the network', needsPower: true },
+    ...(writable ? { write: [leasable] } : { read: [leasable] }),
+  }
   return startWithLease(request, async (lease) => {
     const id = await freeId(name, 'lent', async (taken) => lentNow().has(taken))
     const order = {
-      ...{ subject: await subjectOf(subject), exportName: id, description: name },
-      ...{ host: address, port, code: newCode() },
+      ...{ subject: await subjectOf(subject), exportName: id, description },
+      ...{ host: address, port, code, writable },
     }
     await startLending({ id, subject, name, order, lease })
-    log.info({ lent: name, address }, 'lent over the network')
+    log.info({ lent: name, address, writable }, 'lent over the network')
     publish({ type: 'changed', moveId: null })
     return id
   })
 }
 
-/** What it is called, and what is read of it. A drive has to be connected to something. */
+type Wanted = z.infer<typeof LendSchema>
+
+/** A drive that may be written over by whoever borrows it: its plate was typed, and nothing here rests on it. */
+async function expectTarget(drive: Drive | undefined, plate: string): Promise<void> {
+  if (!drive) throw new Refusal('lent-image-as-target')
+  const name = driveName(drive)
+  if (!plateMatches(drive.serial, plate)) throw new Refusal('plate-wrong', { drive: name })
+  const { benchId } = await benchOf(drive.id)
+  const why = (await reservedDrives(await benchOfDrive(drive.id), benchId, undefined)).get(drive.id)
+  if (why) throw new Refusal('lent-failed', { why })
+}
+
+/** What it is called, what it is described as, and what is used of it. A drive has to be connected to something. */
 async function lendable(subject: LookedAt) {
-  if (subject.kind === 'images')
-    return { name: subject.id, leasable: await leasableImage(await imagePath(subject.id), subject.id) }
+  if (subject.kind === 'images') {
+    const leasable = await leasableImage(await imagePath(subject.id), subject.id)
+    return { name: subject.id, description: subject.id, leasable, drive: undefined }
+  }
   const drive = await driveById(subject.id)
   const bench = await benchOfDrive(drive.id)
-  if (berthOf(drive, bench).link === undefined) throw new Refusal('drive-not-connected', { drive: driveName(drive) })
-  return { name: driveName(drive), leasable: await leasableDrive(drive) }
+  const name = driveName(drive)
+  if (berthOf(drive, bench).link === undefined) throw new Refusal('drive-not-connected', { drive: name })
+  if (drive.borrowed) throw new Refusal('lent-on', { drive: name })
+  const { place } = drive
+  const computer = place.kind === 'slot' ? bench.computers.find((c) => c.id === place.computerId) : undefined
+  const { benchId } = await benchOf(drive.id)
+  const description = lentDescription(drive, await benchName(benchId), computer)
+  return { name, description, leasable: await leasableDrive(drive), drive }
 }
 
 interface Starting extends Pick<Lent, 'id' | 'subject' | 'name' | 'lease'> {
@@ -82,8 +127,9 @@ async function startLending({ id, subject, name, order, lease }: Starting): Prom
   const worker = new Worker(new URL('./lend.worker.ts', import.meta.url), { workerData: order })
   await new Promise<void>((listens, failed) => {
     const lent: Lent = {
-      ...{ id, subject, name, worker, lease, code: order.code, uri: '', address: '', wrongKeys: 0 },
-      ...{ connections: new Map(), readBefore: new Map(), started: { listens, failed } },
+      ...{ id, subject, name, worker, lease, code: order.code, writable: order.writable, wrongKeys: 0 },
+      ...{ uri: '', address: '' },
+      ...{ connections: new Map(), movedBefore: new Map(), started: { listens, failed } },
     }
     lentNow().set(id, lent)
     worker.on('message', (message: FromLender) => receive(lent, message))
@@ -119,13 +165,14 @@ function take(lent: Lent, event: LenderEvent): void {
     log.warn({ lent: lent.name, peer: event.peer, tries: event.tries }, 'asked for with another code')
     return
   }
-  const { id, peer, readBytes } = event.borrower
+  const { id, peer, readBytes, writtenBytes } = event.borrower
   if (event.type === 'asks' || event.type === 'has it') lent.connections.set(id, event.borrower)
   else {
     lent.connections.delete(id)
-    if (event.type === 'ended') lent.readBefore.set(peer, (lent.readBefore.get(peer) ?? 0) + readBytes)
+    if (event.type === 'ended')
+      lent.movedBefore.set(peer, together(lent.movedBefore.get(peer) ?? NOTHING, event.borrower))
   }
-  log.info({ lent: lent.name, peer, readBytes }, `borrower ${event.type}`)
+  log.info({ lent: lent.name, peer, readBytes, writtenBytes }, `borrower ${event.type}`)
 }
 
 const PeerSchema = z.object({ lent: line().max(80), peer: line().max(80) })
@@ -181,18 +228,25 @@ function addressesHere(): { address: string; name: string }[] {
 export async function lentState(asked: unknown) {
   const subject = LookedAtSchema.safeParse(asked).data
   const lent = [...lentNow().values()].map((one): LentView => {
-    const { id, name, subject: of, code, uri, address, wrongKeys } = one
+    const { id, name, subject: of, code, writable, uri, address, wrongKeys } = one
     return {
       id,
       name,
       href: `/${of.kind}/${encodeURIComponent(of.id)}`,
       code,
+      writable,
       uri,
       address,
       wrongKeys,
       loans: loansOf(one),
     }
   })
-  const offered = subject && !isLent(subject) ? { subject, name: (await lendable(subject)).name } : null
-  return { lent, offered, addresses: addressesHere() }
+  const offered = subject && !isLent(subject) ? await offerOf(subject) : null
+  return { lent, offered, addresses: addressesHere(), ...(await borrowedState()) }
+}
+
+async function offerOf(subject: LookedAt) {
+  const { name, drive } = await lendable(subject)
+  const plate = drive && { model: drive.model, detail: driveName(drive), prefix: platePrefix(drive.serial) }
+  return { subject, name, plate: plate ?? null }
 }

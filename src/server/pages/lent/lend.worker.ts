@@ -1,4 +1,6 @@
 import { parentPort, workerData } from 'node:worker_threads'
+import { openDrive } from '@/bench/open-drive'
+import type { BlockDevice } from '@/core/block/device'
 import { readOnly } from '@/core/block/readonly'
 import { CoreError } from '@/core/errors'
 import { keyOfCode } from '@/nbd/key'
@@ -7,7 +9,7 @@ import { log } from '../../ground/log'
 import { withSubject } from '../../jobs/threads/tasks/subject'
 import type { FromLender, LendOrder, ToLender } from './messages'
 
-const { subject, exportName, description, host, port, code } = workerData as LendOrder
+const { subject, exportName, description, host, port, code, writable } = workerData as LendOrder
 const send = (message: FromLender) => parentPort!.postMessage(message)
 const TELL_EVERY_MS = 1000
 /** Who waits for an answer, by address. */
@@ -23,9 +25,9 @@ parentPort!.on('message', (message: ToLender) => {
 })
 
 try {
-  await withSubject(subject, async (device) => {
+  await withLent(async (device) => {
     lender = await Lender.listen(
-      { name: exportName, description, device: readOnly(device), writable: false },
+      { name: exportName, description, device, writable },
       {
         host,
         port,
@@ -58,4 +60,16 @@ try {
   send({ type: 'failed', message: error instanceof CoreError ? error.message : own })
 } finally {
   parentPort!.close()
+}
+
+async function withLent(work: (device: BlockDevice) => Promise<void>): Promise<void> {
+  if (!writable) return withSubject(subject, (device) => work(readOnly(device)))
+  if (subject.kind !== 'drive') throw new CoreError('Only a drive is lent to be written.')
+  const opened = await openDrive(subject.drive, { writable })
+  try {
+    await work(opened.device)
+    await opened.device.flush()
+  } finally {
+    await opened.close()
+  }
 }

@@ -9,6 +9,8 @@ export interface LendOrder {
   readonly host: string
   readonly port: number
   readonly code: string
+  /** Lent to be written: a drive whose plate was typed where it sits. */
+  readonly writable: boolean
 }
 
 export type FromLender =

@@ -11,6 +11,7 @@ export interface Lent {
   readonly subject: LookedAt
   readonly name: string
   readonly code: string
+  readonly writable: boolean
   readonly worker: Worker
   readonly lease: Lease
   uri: string
@@ -18,8 +19,8 @@ export interface Lent {
   wrongKeys: number
   /** Connections that ask or have it, by their number. */
   readonly connections: Map<number, Borrower>
-  /** What those that have ended had read, by address. */
-  readonly readBefore: Map<string, number>
+  /** What those that have ended had read and written, by address. */
+  readonly movedBefore: Map<string, Moved>
   readonly started: { listens: () => void; failed: (error: Error) => void }
 }
 
@@ -30,20 +31,29 @@ export const lentNow = () => singleton('lent', () => new Map<string, Lent>())
 export const startingNow = () => singleton('lent-starting', () => new Set<string>())
 
 /** Those that ask, have it or have had it, one for each address. */
-export function loansOf({ connections, readBefore }: Lent): LoanView[] {
+export function loansOf({ connections, movedBefore }: Lent): LoanView[] {
   const byPeer = new Map<string, Borrower[]>()
   for (const one of connections.values()) byPeer.set(one.peer, [...(byPeer.get(one.peer) ?? []), one])
-  const before = (peer: string) => readBefore.get(peer) ?? 0
   return [
     ...[...byPeer].map(([peer, all]): LoanView => {
       const state = all.some((one) => one.state === 'has it') ? 'has it' : 'asks'
-      return { peer, state, readBytes: all.reduce((sum, one) => sum + one.readBytes, before(peer)) }
+      return { peer, state, ...all.reduce(together, movedBefore.get(peer) ?? NOTHING) }
     }),
-    ...[...readBefore.keys()]
-      .filter((peer) => !byPeer.has(peer))
-      .map((peer): LoanView => ({ peer, state: 'had it', readBytes: before(peer) })),
+    ...[...movedBefore]
+      .filter(([peer]) => !byPeer.has(peer))
+      .map(([peer, moved]): LoanView => ({ peer, state: 'had it', ...moved })),
   ]
 }
+
+/** What an address has read and written. */
+type Moved = Pick<Borrower, 'readBytes' | 'writtenBytes'>
+
+export const NOTHING: Moved = { readBytes: 0, writtenBytes: 0 }
+
+export const together = (a: Moved, b: Moved): Moved => ({
+  readBytes: a.readBytes + b.readBytes,
+  writtenBytes: a.writtenBytes + b.writtenBytes,
+})
 
 /** How many are lent, and how many addresses ask for one of them. */
 export function lentCounts(): { count: number; asking: number } {

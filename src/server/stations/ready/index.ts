@@ -177,7 +177,7 @@ async function look(move: Move, leg: Looked) {
     home: { name: move.computer.name, addresses: move.computer.networkCards.flatMap((c) => c.address ?? []) },
     hostName: bench.accessories.find((a) => a.id === transfer.by)?.name,
     stickName: stick?.name ?? 'rescue stick',
-    hostNeededBytes: from ? (await hostBytes(from)) * (1 + further.length) : leg.source.usedBytes,
+    hostNeededBytes: from ? (await hostBytes(from, leg.source.usedBytes)) * (1 + further.length) : leg.source.usedBytes,
     hostFreeBytes: host.bavail * host.bsize,
     ofSeries: move.brief.series !== undefined,
     backup: move.brief.backup ? { where: move.brief.backup.where, date: dayWords(move.brief.backup.date) } : undefined,
@@ -461,7 +461,13 @@ async function refuseWhileCopying(moveId: string): Promise<void> {
 }
 
 /** What the copy will take on this host: what the source takes, and some for grown records. */
-async function hostBytes(from: Medium): Promise<number> {
+async function hostBytes(from: Medium, usedBytes: number): Promise<number> {
+  if (driveUnder(from)?.borrowed) {
+    // What is zeros there takes no room here either.
+    const written = await withMedium(from, async (device) => (await device.mapped?.(0, device.size)) ?? null)
+    const bytes = written ? written.reduce((sum, extent) => sum + extent.length, 0) : usedBytes
+    return Math.min(bytes, usedBytes) + 64 * MIB
+  }
   const { blocks } = await stat(hostFileOf(from))
   // Blocks are counted in 512 bytes whatever the host's file system has.
   return blocks * 512 + 64 * MIB

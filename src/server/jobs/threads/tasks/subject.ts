@@ -34,7 +34,8 @@ export async function withSubject<T>(
   if (subject.kind === 'drive') {
     const { device, files, close } = await openToLook(subject.drive)
     try {
-      return await work(device, { findings: [], stamp: stampOf(files) })
+      const { file, lent } = subject.drive
+      return await work(device, { findings: [], stamp: lent === undefined ? stampOf(files) : `${file} ${lent}` })
     } finally {
       await close()
     }

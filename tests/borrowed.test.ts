@@ -1,0 +1,178 @@
+import { rmSync } from 'node:fs'
+import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
+
+const folder = await vi.hoisted(async () => {
+  const { mkdtempSync } = await import('node:fs')
+  const { tmpdir } = await import('node:os')
+  const data = mkdtempSync(`${tmpdir()}/imbarco-borrowed-`)
+  process.env.IMBARCO_DATA = data
+  return data
+})
+
+import { makeHoneyHouseDisk } from '@/bench/scenario/disks/honey-house'
+import { HONEY_HOUSE, HONEY_HOUSE_BENCH } from '@/bench/scenario/things'
+import type { BlockDevice } from '@/core/block/device'
+import { MemoryDevice } from '@/core/block/memory'
+import { readOnly } from '@/core/block/readonly'
+import { lentDescription } from '@/core/lent/plate'
+import { berthOf } from '@/core/things/bench'
+import { nbdUri } from '@/nbd/address'
+import { keyOfCode, newCode } from '@/nbd/key'
+import { Lender, type LenderOptions } from '@/nbd/lender'
+import { linkTo } from '@/nbd/testing'
+import { database } from '@/server/database'
+import { MoveRow } from '@/server/database/models'
+import { refusalCode } from '@/server/ground/testing'
+import { latestCopy } from '@/server/moves/copies'
+import { newMove } from '@/server/moves/change'
+import { askAgain, borrow, borrowedState, endBorrowing, giveBack } from '@/server/pages/lent/borrow'
+import { changePace } from '@/server/stations/copy'
+import { lockFit } from '@/server/stations/fit'
+import { takeRoute } from '@/server/stations/route'
+import { benchState, driveById } from '@/server/world'
+import { carryOn, copyEnds, handsTo, plansOf, startLeg, toRoute, untilCopied } from './support/carry-out'
+import { openDemoBench } from './support/open-demo-bench'
+
+vi.setConfig({ testTimeout: 300_000 })
+
+const [DRIVE] = HONEY_HOUSE_BENCH.drives
+const code = newCode()
+let disk: MemoryDevice
+
+beforeAll(async () => {
+  await openDemoBench()
+  await changePace('max')
+  // The shop knows the drive of the demo from the start; here it is borrowed by hand.
+  await MoveRow.destroy({ where: { id: 'honey-house' } })
+  await giveBack({ driveId: DRIVE.id })
+  disk = new MemoryDevice(DRIVE.sizeBytes)
+  await makeHoneyHouseDisk(disk)
+})
+
+afterAll(async () => {
+  await (await database()).close()
+  rmSync(folder, { recursive: true, force: true })
+})
+
+/** The honey house lends its disk at a port, by the same code each time. */
+function lend(options: Partial<LenderOptions> & { device?: BlockDevice; writable?: boolean } = {}): Promise<Lender> {
+  const { device = readOnly(disk), writable = false, ...rest } = options
+  const [laptop] = HONEY_HOUSE_BENCH.computers
+  return Lender.listen(
+    { name: 'disk', description: lentDescription(DRIVE, HONEY_HOUSE.name, laptop), device, writable },
+    { host: '127.0.0.1', port: 0, key: keyOfCode(code), allow: async () => true, ...rest },
+  )
+}
+
+const uriAt = (port: number) => nbdUri({ tls: true, host: '127.0.0.1', port, exportName: 'disk', identity: 'imbarco' })
+
+const borrowedNow = async () => (await borrowedState()).borrowed
+const untilBorrowed = (state: string) =>
+  vi.waitUntil(async () => (await borrowedNow()).find((b) => b.state === state), { timeout: 30_000 })
+
+describe('a drive that another bench lends', () => {
+  it('is asked for by address and code, and is on the bench once there is a yes', async () => {
+    expect(await refusalCode(borrow({ address: 'nbds://127.0.0.1/disk' }))).toBe('borrow-refused')
+    expect(await refusalCode(borrow({ address: 'http://127.0.0.1/disk', code }))).toBe('borrow-refused')
+    expect(await refusalCode(borrow({ address: 'nbds://127.0.0.1/disk', code: 'ABC' }))).toBe('borrow-refused')
+    let say: (yes: boolean) => void = () => {}
+    const lender = await lend({ allow: () => new Promise((answer) => (say = answer)) })
+    const address = uriAt(lender.address.port)
+    await borrow({ address, code: newCode() })
+    const refused = await vi.waitUntil(async () => (await borrowedState()).asked.find((a) => a.state === 'refused'))
+    expect(refused!.why).toMatch(/this key/)
+    await borrow({ address, code })
+    await vi.waitUntil(async () => (await borrowedState()).asked.some((a) => a.state === 'asked'))
+    expect(await refusalCode(borrow({ address, code }))).toBe('borrow-asked')
+    expect(await borrowedNow()).toEqual([])
+    say(false)
+    await vi.waitUntil(async () => (await borrowedState()).asked.some((a) => /not allowed/.test(a.why)))
+    await borrow({ address, code })
+    const { asked } = await borrowedState()
+    expect(asked).toHaveLength(1)
+    await vi.waitUntil(async () => (await borrowedState()).asked.some((a) => a.state === 'asked'))
+    say(true)
+    const found = await untilBorrowed('here')
+    expect(found).toMatchObject({ name: 'Ostrica S1 256 GB', bench: 'Miele e Cera', writable: false, isThere: true })
+    const bench = await benchState()
+    const drive = await driveById(found!.driveId)
+    expect(drive).toMatchObject({ serial: DRIVE.serial, sizeBytes: DRIVE.sizeBytes, health: DRIVE.health })
+    // It sits in the laptop, which this bench knows as one of the other's.
+    expect(berthOf(drive, bench)).toMatchObject({
+      ...{ name: 'Miele e Cera, honey-house laptop, SATA 0', link: 'ethernet-1' },
+    })
+    expect(bench.computers.filter((c) => c.farBenchId !== undefined)).toHaveLength(1)
+    await vi.waitUntil(async () => ((await borrowedNow())[0].bytesPerSecond ?? 0) > 1e6, { timeout: 30_000 })
+    expect(await refusalCode(borrow({ address, code }))).toBe('borrowed-already')
+    await lender.close()
+    await untilBorrowed('away')
+    await giveBack({ driveId: drive.id })
+    expect(await borrowedNow()).toEqual([])
+    expect((await benchState()).drives.some((d) => d.id === drive.id)).toBe(false)
+  })
+
+  it('is asked for no more where nobody answers', async () => {
+    const lender = await lend({ allow: () => new Promise(() => {}) })
+    const id = await borrow({ address: uriAt(lender.address.port), code })
+    await vi.waitUntil(async () => (await borrowedState()).asked.some((a) => a.state === 'asked'))
+    await endBorrowing({ id })
+    expect((await borrowedState()).asked).toEqual([])
+    await vi.waitUntil(() => lender.borrowers.length === 0)
+    expect(await refusalCode(endBorrowing({ id }))).toBe('borrow-ended')
+    expect(await refusalCode(askAgain({ driveId: 'crv5-960' }))).toBe('drive-not-lent')
+    await lender.close()
+  })
+})
+
+/** Borrows the disk over a link that can be cut, and takes a move of it up to where its copy starts. */
+async function movedOver(link: { port: number }) {
+  await borrow({ address: uriAt(link.port), code })
+  const { driveId } = (await untilBorrowed('here'))!
+  const moveId = await newMove({
+    ...{ name: 'Honey house', customer: 'Beekeepers’ co-op', reason: 'more room', computerId: 'honey-laptop' },
+    ...{ pairs: [{ sourceId: driveId, targetId: 'tln1-1000' }], toVirtualMachine: false, targetComputerId: null },
+    ...{ images: [], backup: null, promised: '' },
+  })
+  await toRoute(moveId)
+  return { driveId, moveId }
+}
+
+describe('a move of it', () => {
+  it('goes over the network, with its link cut ten times and its lender killed, and is equal', async () => {
+    let lender = await lend()
+    const { port } = lender.address
+    const link = await linkTo(port)
+    const { driveId, moveId } = await movedOver(link)
+    const plans = await plansOf(moveId)
+    expect(plans[0].title).toMatch(/Over the network from Miele e Cera/)
+    await takeRoute(moveId, { plan: plans[0].id })
+    await lockFit(moveId, { pair: 0, wish: { rules: {}, sizes: {}, reserve: 0 } })
+    await handsTo(moveId)
+    const leg = await startLeg(moveId)
+    // Some cuts while it is looked at once more, the others while it is copied.
+    for (let cuts = 0; cuts < 10; cuts++) {
+      if (cuts === 3) await untilCopied(moveId, leg)
+      await link.untilMoved(2_000_000)
+      link.cut()
+    }
+    await link.untilMoved(1_000_000)
+    await lender.close()
+    link.setCut(true)
+    const waits = await vi.waitUntil(
+      async () => {
+        const copy = await latestCopy(moveId, leg)
+        return copy?.status === 'paused' ? copy : undefined
+      },
+      { timeout: 20_000, interval: 100 },
+    )
+    expect(waits!.waitsFor).toMatch(/no connection to the bench that lends the Ostrica S1 256 GB/)
+    lender = await lend({ port })
+    link.setCut(false)
+    expect(await copyEnds(moveId, leg)).toMatchObject({ status: 'done', summary: { lost: [] } })
+    const end = await carryOn(moveId)
+    expect(end.trial.trace.starts).toBe(true)
+    await link.close()
+    await lender.close()
+    expect(driveId).toBeDefined()
+  })
+})
