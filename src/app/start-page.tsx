@@ -1,4 +1,5 @@
 import { notFound } from 'next/navigation'
+import { waysOutOf } from '@/app/ways-out'
 import { answer } from '@/server/ground/answer'
 import { headState } from '@/server/pages/head'
 import { startView } from '@/server/pages/start'
@@ -12,7 +13,7 @@ export async function StartPage({ lookedAt, query }: { lookedAt: LookedAt; query
   const found = await answer(() => startView(lookedAt, query))
   if (!found.ok) {
     if (found.status === 404) notFound()
-    return <NotPossible heading="Its start cannot be followed" sentence={found.sentence} />
+    return <NotPossible heading="Its start cannot be followed" sentence={found.sentence} links={waysOutOf(found)} />
   }
   return (
     <>

@@ -48,7 +48,7 @@ describe('the headline', () => {
     await page.open('/')
     const finding = await page.finding()
     expect(numberIn(finding, /moves? needs? you/)).toBe(await shown('[data-testid="moves"] > li', /Needs you/))
-    expect(numberIn(finding, /moves? needs? you/)).toBe(7)
+    expect(numberIn(finding, /moves? needs? you/)).toBe(8)
   })
 
   it('of the bench counts the drives that fail, or all of them and those that are connected', async () => {

@@ -75,6 +75,10 @@ export interface ReadyFacts {
   readonly sourceConnected: boolean | undefined
   /** Hands have something to do before this leg. */
   readonly handsFirst: boolean
+  /** Drives that the plan has elsewhere for this copy. */
+  readonly elsewhere: readonly string[]
+  /** Drives of this copy that other benches lend, with what the connections carry. */
+  readonly lent: readonly { readonly name: string; readonly bench: string; readonly bytesPerSecond: number | null }[]
   /** The drives sit where the plan has them for this leg. */
   readonly routeHolds: boolean
   readonly surveyedAt: string

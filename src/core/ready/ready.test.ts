@@ -46,6 +46,8 @@ beforeAll(async () => {
     targetConnected: true,
     sourceConnected: true,
     handsFirst: false,
+    elsewhere: [],
+    lent: [],
     routeHolds: true,
     surveyedAt: '09:00',
     resized: [],
@@ -80,6 +82,13 @@ describe('the list', () => {
     expect(why({ sourceWritten: true }, 'source-same')).toMatch(/as the leg before left it/)
   })
 
+  it('names the bench that lends a drive, and what the connection carries', () => {
+    const lent = [{ name: 'Model old', bench: 'Miele e Cera', bytesPerSecond: 84e6 }]
+    const item = readyItems({ ...settled, lent }).find((i) => i.id === 'lent-Model old')
+    expect(item).toMatchObject({ state: 'settled', title: 'Miele e Cera lends the Model old' })
+    expect(item?.why).toMatch(/carries 84 MB\/s/)
+  })
+
   it('is all settled when everything is as it should be', () => {
     expect(openCount(readyItems(settled))).toBe(0)
   })
@@ -94,7 +103,7 @@ describe('the list', () => {
     ['a target that is gone', { targetConnected: false }, 'target-same', 'blocks'],
     ['too little room on the host', { hostFreeBytes: 10 }, 'host-room', 'blocks'],
     ['a drive in another place', { routeHolds: false }, 'route-holds', 'blocks'],
-    ['drives that have to change places', { handsFirst: true }, 'hands-first', 'blocks'],
+    ['drives that have to change places', { handsFirst: true, elsewhere: ['Model old'] }, 'hands-first', 'blocks'],
     [
       'an MBR for a computer that starts by UEFI',
       { startsIn: { name: 'new desk', mode: 'uefi', table: 'mbr' } },

@@ -194,7 +194,7 @@ function nameOfFar(world: World, medium: Transfer['from']): string | undefined {
 }
 
 const placedIn = (world: World, { place }: Extract<Transfer['to'], { kind: 'drive' }>) =>
-  `onto the new drive in ${place.kind === 'bay' || place.kind === 'slot' ? 'the ' : ''}${placeName(place, world.bench)}`
+  `new drive in ${place.kind === 'bay' || place.kind === 'slot' ? 'the ' : ''}${placeName(place, world.bench)}`
 
 function nameOfHost(world: World, id: string): string {
   return world.bench.accessories.find((a) => a.id === id)?.name ?? 'host'

@@ -69,7 +69,8 @@ function ofBothInside({ bench, computerId, goal, pairs }: RouteQuestion): Obstac
   if (goal.kind === 'virtual-machine' || goal.computerId !== computerId) return []
   const computer = bench.computers.find((c) => c.id === computerId)
   const target = bench.drives.find((d) => d.id === pairs[0].targetId)
-  if (!computer || !target) return []
+  // What is at another bench is read over the network, whatever goes in there.
+  if (!computer || !target || computer.farBenchId !== undefined) return []
   const brackets = bracketCount(bench.accessories)
   const fitting = computer.slots.filter((s) => !whyNotInto(target, s, brackets))
   if (pairs[0].stays && fitting.length > 0) return ofStaying({ bench, computer, pairs, fitting })

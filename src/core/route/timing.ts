@@ -10,7 +10,12 @@ export interface End {
   readonly writeBytesPerSecond: number
   readonly requestSeconds: number
   /** A link with the words for where it is; several when bytes pass through more than one. */
-  readonly links: readonly { readonly name: string; readonly link: LinkId }[]
+  readonly links: readonly {
+    readonly name: string
+    readonly link: LinkId
+    /** Bytes per second that it was measured to carry. */
+    readonly most?: number
+  }[]
 }
 
 /** Bytes of one request of a copy. */
@@ -24,24 +29,13 @@ export function driveEnd(drive: Drive, name: string, links: End['links']): End {
   return { name, readBytesPerSecond, writeBytesPerSecond, requestSeconds, links }
 }
 
-/** A drive that another bench lends, as fast as the connection to it was measured. */
-export function lentEnd(drive: Drive, name: string, link: End['links'][number]): End {
-  const most = drive.borrowed?.bytesPerSecond ?? Infinity
-  const end = driveEnd(drive, name, [link])
-  const isSlower = most < Math.min(LINKS[link.link].bytesPerSecond, end.readBytesPerSecond, end.writeBytesPerSecond)
-  return {
-    ...end,
-    name: isSlower ? `${name} over ${link.name}, as measured` : name,
-    readBytesPerSecond: Math.min(most, end.readBytesPerSecond),
-    writeBytesPerSecond: Math.min(most, end.writeBytesPerSecond),
-  }
-}
+const rateOf = ({ link, most = Infinity }: End['links'][number]) => Math.min(most, LINKS[link].bytesPerSecond)
 
 /** The rates of a transfer: the slowest of reading, all links and writing, and what that is. */
 export function legTiming(from: End, to: End): LegTiming {
   const links = [...from.links, ...to.links].map((l) => ({
-    rate: LINKS[l.link].bytesPerSecond,
-    name: `${l.name}, ${LINKS[l.link].name}`,
+    rate: rateOf(l),
+    name: `${l.name}, ${rateOf(l) < LINKS[l.link].bytesPerSecond ? 'as measured' : LINKS[l.link].name}`,
   }))
   const parts = [
     { rate: from.readBytesPerSecond, name: `reading the ${from.name}` },
@@ -51,7 +45,7 @@ export function legTiming(from: End, to: End): LegTiming {
   const slowest = parts.reduce((a, b) => (b.rate < a.rate ? b : a))
   return {
     copyBytesPerSecond: slowest.rate,
-    checkBytesPerSecond: Math.min(to.readBytesPerSecond, ...to.links.map((l) => LINKS[l.link].bytesPerSecond)),
+    checkBytesPerSecond: Math.min(to.readBytesPerSecond, ...to.links.map(rateOf)),
     requestSeconds: Math.max(from.requestSeconds, to.requestSeconds),
     checkRequestSeconds: to.requestSeconds,
     limitedBy: slowest.name,

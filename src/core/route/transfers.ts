@@ -6,7 +6,7 @@ import { type LinkId, slower, type UsbLink } from '../things/links'
 import { healthVerdict } from '../health/health'
 import { hostsOf, networkOf, type Plugged, plugIn, type Runner, runnerName } from './runners'
 import { arrange, placeOf, seatedIn, type Site, type Start, type State, stickFor, type World } from './state'
-import { driveEnd, type End, legRange, legTiming, lentEnd } from './timing'
+import { driveEnd, type End, legRange, legTiming } from './timing'
 import type { PlacedMedium, Transfer } from './types'
 
 /** What a transfer reads from or writes to, before it is said where a drive among them sits. */
@@ -283,7 +283,8 @@ function endOf(world: World, medium: Medium, access: Access, sockets: ReadonlyMa
   if (access.far && access.driveId) {
     const drive = world.drives.get(access.driveId)!
     const { name } = farBenchOf(drive.borrowed!.farBenchId, world.bench)!
-    return lentEnd(drive, driveName(drive), { name: `the network to ${name}`, link: access.network! })
+    const most = drive.borrowed!.bytesPerSecond ?? undefined
+    return driveEnd(drive, driveName(drive), [{ name: `the network to ${name}`, link: access.network!, most }])
   }
   const hostId = medium.kind === 'image' ? medium.store : medium.kind === 'virtual-disk' ? medium.hostId : ''
   const host = hostsOf(world.bench).find((h) => h.id === hostId)!

@@ -1,3 +1,4 @@
+import type { LentBy } from '../lent/view'
 import { baysOf, bracketCount, type Accessory, type FarBench } from './accessory'
 import { linkIn, needsBracket, type Slot, whyNotInto } from './bodies'
 import type { Computer } from './computer'
@@ -70,6 +71,12 @@ export function berthOf(drive: Drive, bench: BenchState): BerthWords {
     link: isFar(drive, bench) ? linkOfBorrowed(drive, bench) : slot && linkIn(drive, slot),
     inComputer: drive.place.kind === 'slot',
   }
+}
+
+/** The bench that lends a drive, and how the connection to it stands; null for one of this bench's own. */
+export function lentByOf({ borrowed }: Drive, bench: Pick<BenchState, 'accessories'>): LentBy | null {
+  if (!borrowed) return null
+  return { bench: farBenchOf(borrowed.farBenchId, bench)?.name ?? 'another bench', state: borrowed.state }
 }
 
 /** True for a drive that is at another bench now, in whatever place. */

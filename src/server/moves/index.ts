@@ -1,6 +1,7 @@
 import type { Brief } from '@/core/intake/brief'
 import { whyNotYet } from '@/core/intake/possible'
-import { type BenchState, berthOf } from '@/core/things/bench'
+import type { LentBy } from '@/core/lent/view'
+import { type BenchState, berthOf, lentByOf } from '@/core/things/bench'
 import { fittedWords } from '@/core/things/bodies'
 import type { Computer } from '@/core/things/computer'
 import { type Drive, driveName } from '@/core/things/drive'
@@ -44,6 +45,8 @@ export interface PlateView {
   readonly place: string
   readonly inComputer: boolean
   readonly connected: boolean
+  /** The bench that lends it over the network. */
+  readonly lentBy: LentBy | null
 }
 
 export async function moveRow(id: string): Promise<MoveRow> {
@@ -133,6 +136,7 @@ export function plateOf(drive: Drive, bench: BenchState): PlateView {
     place: berth.name,
     inComputer: berth.inComputer,
     connected: berth.link !== undefined,
+    lentBy: lentByOf(drive, bench),
   }
 }
 

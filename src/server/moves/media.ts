@@ -94,6 +94,7 @@ function imagePlate(medium: ImageMedium, bench: BenchState): PlateView {
     fits: TARGETS[medium.format].name,
     place: under ? `on the ${driveName(under)}, ${placeName(under.place, bench)}` : storeName(medium.store),
     inComputer: false,
+    lentBy: null,
     connected: under ? berthOf(under, bench).link !== undefined : true,
   }
 }

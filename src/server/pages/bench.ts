@@ -4,7 +4,7 @@ import { formatSize } from '@/core/bytes/size'
 import { healthVerdict } from '@/core/health/health'
 import type { DriveUse } from '@/core/move/drive-use'
 import { type Accessory, baysOf } from '@/core/things/accessory'
-import { type BenchState, berthOf, farBenchOf, placeKey, slotAt } from '@/core/things/bench'
+import { type BenchState, berthOf, farBenchOf, lentByOf, placeKey, slotAt } from '@/core/things/bench'
 import { bodyWords, fittedWords, slotWords } from '@/core/things/bodies'
 import type { Computer } from '@/core/things/computer'
 import { type Drive, driveName, hasBytes, type Place } from '@/core/things/drive'
@@ -147,11 +147,8 @@ function berthView(bench: BenchState, place: Place, drive: Drive | undefined) {
 }
 
 function plateOf(drive: Drive, bench: BenchState) {
-  const { borrowed } = drive
   return {
-    lentBy: borrowed
-      ? { bench: farBenchOf(borrowed.farBenchId, bench)?.name ?? 'another bench', state: borrowed.state }
-      : null,
+    lentBy: lentByOf(drive, bench),
     id: drive.id,
     name: driveName(drive),
     serial: drive.serial,
@@ -193,7 +190,10 @@ export async function driveView(id: string) {
   const { serial, sizeBytes, kind, health, image } = drive
   return {
     id,
-    drive: { name: driveName(drive), serial, place: berthOf(drive, bench).name, sizeBytes },
+    drive: {
+      ...{ id, name: driveName(drive), serial, place: berthOf(drive, bench).name, sizeBytes },
+      lentBy: lentByOf(drive, bench),
+    },
     detail: image === null ? `${kind}, ${fittedWords(drive)}` : `the image ${image}`,
     health,
     usedBy: (await usesOf((await activeBench()).id))(id),

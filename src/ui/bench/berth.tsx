@@ -5,6 +5,7 @@ import { clsx } from 'clsx'
 import { GripVertical } from 'lucide-react'
 import { healthVerdict } from '@/core/health/health'
 import { lowerFirst } from '@/core/words'
+import { Pennant } from '@/ui/shared/pennant'
 import { useHand } from './hand'
 import type { BerthView, DriveView } from './types'
 
@@ -107,31 +108,6 @@ function PlateWords({ drive }: { drive: DriveView }) {
         )}
       </span>
     </>
-  )
-}
-
-const STATES: Record<NonNullable<DriveView['lentBy']>['state'], string> = {
-  'not asked': 'not asked for yet',
-  asked: 'waits for a yes',
-  here: 'connected',
-  away: 'no connection',
-  refused: 'refused',
-}
-
-/** The name of the bench that lends a drive, flown on its plate. */
-function Pennant({ bench, state }: NonNullable<DriveView['lentBy']>) {
-  return (
-    <span className="mb-0.5 block text-[12px] leading-4">
-      <span
-        className={clsx(
-          'mr-1.5 inline-block py-px pr-3.5 pl-1.5 font-semibold text-sheet [clip-path:polygon(0_0,100%_50%,0_100%)]',
-          state === 'here' ? 'bg-sea-4' : 'bg-ink-soft',
-        )}
-      >
-        {bench}
-      </span>
-      {STATES[state]}
-    </span>
   )
 }
 

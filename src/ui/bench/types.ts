@@ -1,8 +1,9 @@
 import type { Health } from '@/core/health/health'
+import type { LentBy } from '@/core/lent/view'
 import type { DriveUse } from '@/core/move/drive-use'
 import type { Accessory, AccessoryModel } from '@/core/things/accessory'
 import type { Computer } from '@/core/things/computer'
-import type { Borrowed, Drive, Place } from '@/core/things/drive'
+import type { Drive, Place } from '@/core/things/drive'
 
 export interface DriveView {
   readonly id: string
@@ -22,7 +23,7 @@ export interface DriveView {
   readonly logicalSectorSize: number
   readonly physicalSectorSize: number
   /** The bench that lends it over the network, and how the connection stands. */
-  readonly lentBy: { readonly bench: string; readonly state: Borrowed['state'] } | null
+  readonly lentBy: LentBy | null
 }
 
 export interface BerthView {

@@ -4,6 +4,7 @@ import { Link } from '@/ui/frame/link'
 import { formatRate, formatSize, GIB, groupDigits } from '@/core/bytes/size'
 import type { Brief } from '@/core/intake/brief'
 import type { Speed } from '@/core/intake/speed'
+import type { LentBy } from '@/core/lent/view'
 import { upperFirst } from '@/core/words'
 import { useAct } from '@/ui/frame/act'
 import { useActions } from '@/ui/frame/actions'
@@ -46,12 +47,26 @@ interface IntakeView {
   readonly volume?: { readonly title: string; readonly name?: string }
 }
 
+/** A drive that another bench lends and that cannot be read now. */
+function awayOf({ id, name, lentBy }: PlateDrive) {
+  return lentBy && lentBy.state !== 'here' ? { id, name, lentBy } : undefined
+}
+
+const AWAY: Record<LentBy['state'], string> = {
+  'not asked': 'Whoever sits there says yes or no. The drive is then read where it is.',
+  asked: 'It is asked for. Whoever sits there has to say yes.',
+  here: '',
+  away: 'There is no connection; it is taken up again by itself.',
+  refused: 'It was refused there, or taken back.',
+}
+
 /** What is to be moved, and why. */
 export function IntakeStation({ moveId, view }: { moveId: string; view: IntakeView }) {
   const { act, go, finished, busy } = useAct()
-  const { confirmIntake, measureAgain, readDrives } = useActions()
+  const { confirmIntake, measureAgain, readDrives, askAgain } = useActions()
   const { computer, backup, plates, brief, promised } = view
   const next = `/moves/${moveId}/survey`
+  const away = plates.flatMap(({ source, target }) => awayOf(source) ?? (target && awayOf(target)) ?? [])[0]
   const alone = brief.pairs[0].volume !== undefined
   const saveFindings = () =>
     act(async () => {
@@ -92,6 +107,17 @@ export function IntakeStation({ moveId, view }: { moveId: string; view: IntakeVi
       next={
         view.confirmed ? (
           <NextAction label="Go to Survey" onAct={() => go(next)} disabled={busy} />
+        ) : away ? (
+          <NextAction
+            label={
+              away.lentBy.state === 'asked' || away.lentBy.state === 'away'
+                ? `Waiting for ${away.lentBy.bench}`
+                : `Ask ${away.lentBy.bench} for the ${away.name}`
+            }
+            onAct={() => void act(() => askAgain({ driveId: away.id }))}
+            disabled={busy || away.lentBy.state === 'asked' || away.lentBy.state === 'away'}
+            hint={AWAY[away.lentBy.state]}
+          />
         ) : (
           <NextAction
             label="Read the drives"

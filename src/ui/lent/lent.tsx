@@ -36,11 +36,12 @@ interface Offered {
 /** What is lent and borrowed over the network: who asks, who has it, and how it is reached. */
 export function Lent({ lent, offered, addresses, asked, borrowed }: LentProps) {
   const { act, busy, go } = useAct()
-  const { lend } = useActions()
+  const { lend, askAgain } = useActions()
   const [address, setAddress] = useState(addresses[0].address)
   const [writable, setWritable] = useState(false)
   const [plate, setPlate] = useState('')
   const [isAsking, setAsking] = useState(false)
+  const toAsk = borrowed.find((b) => b.state === 'not asked' && b.isThere)
   const asking = lent.flatMap((one) => one.loans.filter((l) => l.state === 'asks')).length
   const start = () =>
     void act(async () => {
@@ -68,6 +69,13 @@ export function Lent({ lent, offered, addresses, asked, borrowed }: LentProps) {
             onAct={start}
             disabled={busy || (writable && plate.length < PLATE_CHARACTERS)}
             hint="It is listened for at this address until you stop it, or the server ends."
+          />
+        ) : toAsk ? (
+          <NextAction
+            label={`Ask for the ${toAsk.name}`}
+            onAct={() => void act(() => askAgain({ driveId: toAsk.driveId }))}
+            disabled={busy}
+            hint={`Whoever sits at ${toAsk.bench} is asked, and says yes or no.`}
           />
         ) : undefined
       }
@@ -136,6 +144,8 @@ function headingOf({ asking, lent, offered, asked, borrowed }: Counts): string {
   if (offered) return `Lend ${offered}`
   const waiting = asked.filter((a) => a.state !== 'refused').length + borrowed.filter((b) => b.state === 'asked').length
   if (waiting > 0) return `${counted(waiting, 'drive')} ${waiting === 1 ? 'waits' : 'wait'} for a yes elsewhere`
+  const notAsked = borrowed.filter((b) => b.state === 'not asked').length
+  if (notAsked > 0) return `${counted(notAsked, 'drive')} can be asked for`
   if (lent > 0) return `${counted(lent, 'disk')} ${lent === 1 ? 'is' : 'are'} lent`
   return borrowed.length === 0 ? 'Nothing is lent' : `${counted(borrowed.length, 'drive')} borrowed`
 }

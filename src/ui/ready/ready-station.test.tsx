@@ -22,6 +22,7 @@ const cost = { copy: 600, check: 300 }
 
 function target(): View['target'] {
   return {
+    id: 'crv5-960',
     name: 'Corvina S5 960 GB',
     serial: 'CRV5-2207-4M1Q',
     place: 'USB dock A, bay 1',
@@ -37,7 +38,13 @@ function shown(changes: Partial<View> = {}): Shown {
     items,
     open: 0,
     whenDone: 'stay',
-    source: { name: 'Corvina S3 240 GB', serial: 'CRV3-8841-07KD', place: 'ticket desk, SATA 0', sizeBytes: 1 },
+    source: {
+      id: 'crv3-240',
+      name: 'Corvina S3 240 GB',
+      serial: 'CRV3-8841-07KD',
+      place: 'ticket desk, SATA 0',
+      sizeBytes: 1,
+    },
     leg: { number: 1, of: 1 },
     target: target(),
     makesImage: false,

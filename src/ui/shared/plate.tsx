@@ -1,13 +1,18 @@
 import { clsx } from 'clsx'
 import { formatCapacity, formatSize } from '@/core/bytes/size'
+import type { LentBy } from '@/core/lent/view'
+import { Pennant } from './pennant'
 
 /** What a plate needs of a drive. */
 export interface PlateDrive {
+  readonly id: string
   readonly name: string
   /** Empty of an image, which has none. */
   readonly serial: string
   readonly place: string
   readonly sizeBytes: number
+  /** The bench that lends it over the network. */
+  readonly lentBy?: LentBy | null
 }
 
 interface PlateProps {
@@ -31,6 +36,7 @@ export function Plate({ drive, role, tone = 'plain', note, capacity }: PlateProp
       )}
     >
       {role && <p className={clsx('text-[13px]', tone === 'erases' ? 'text-vermilion' : 'text-ink-soft')}>{role}</p>}
+      {drive.lentBy && <Pennant {...drive.lentBy} />}
       <p className="text-[15px] font-bold">{drive.name}</p>
       {drive.serial !== '' && <p className="font-mono text-[13px] text-ink-soft">s/n {drive.serial}</p>}
       <p className="text-[13px] text-ink-soft">{note ?? drive.place}</p>

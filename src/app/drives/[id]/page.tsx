@@ -1,4 +1,5 @@
 import { notFound } from 'next/navigation'
+import { waysOutOf } from '@/app/ways-out'
 import { answer } from '@/server/ground/answer'
 import { driveView } from '@/server/pages/bench'
 import { imagesOf } from '@/server/pages/images/on-drives'
@@ -24,7 +25,7 @@ export default async function DrivePage({ params }: { params: Promise<{ id: stri
   })
   if (!found.ok) {
     if (found.status === 404) notFound()
-    return <NotPossible heading="This drive cannot be read" sentence={found.sentence} />
+    return <NotPossible heading="This drive cannot be read" sentence={found.sentence} links={waysOutOf(found)} />
   }
   const { images, stores, ...view } = found.value
   return (

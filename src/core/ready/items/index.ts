@@ -14,6 +14,7 @@ import { handsFirst } from './hands-first'
 import { hostRoom } from './host-room'
 import { idleFiles } from './idle-files'
 import { leftOut } from './left-out'
+import { lent } from './lent'
 import { machine } from './machine'
 import { mains } from './mains'
 import { maps } from './maps'
@@ -36,6 +37,7 @@ const KINDS: readonly ReadyKind[] = [
   notYet,
   handsFirst,
   connection,
+  lent,
   routeHolds,
   failing,
   clean,

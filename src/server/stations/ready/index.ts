@@ -14,7 +14,7 @@ import { legSeconds } from '@/core/route/timing'
 import { readMarker } from '@/core/survey/marker'
 import { fingerprintOf } from '@/core/survey/survey'
 import type { DriveSurvey } from '@/core/survey/types'
-import { berthOf, placeKey } from '@/core/things/bench'
+import { berthOf, isFar, lentByOf, placeKey } from '@/core/things/bench'
 import type { Computer } from '@/core/things/computer'
 import { type Drive, driveName } from '@/core/things/drive'
 import { sha256 } from '@/host/sha256'
@@ -136,10 +136,11 @@ async function look(move: Move, leg: Looked) {
     [transfer.from, under],
     [transfer.to, over],
   ] as const
-  const places = ends.every(
-    ([medium, drive]) =>
-      !drive || ('place' in medium && medium.place !== null && placeKey(medium.place) === placeKey(drive.place)),
-  )
+  const elsewhere = ends.flatMap(([medium, drive]) => {
+    const isThere =
+      drive && 'place' in medium && medium.place !== null && placeKey(medium.place) === placeKey(drive.place)
+    return drive && !isThere ? [driveName(drive)] : []
+  })
   const now = row.ready ?? UNTOUCHED
   const { choices } = now
   const { drives: further, facts: furtherFacts, fingerprints } = await furtherOf(move, leg, choices)
@@ -189,7 +190,9 @@ async function look(move: Move, leg: Looked) {
     targetConnected: target?.connected ?? true,
     sourceConnected: source?.connected,
     handsFirst: progress.phase !== undefined && progress.phase === progress.copied,
-    routeHolds: places,
+    elsewhere,
+    lent: ends.flatMap(([, drive]) => lentOf(drive, bench)),
+    routeHolds: elsewhere.length === 0,
     surveyedAt: clockTime(row.survey.at),
     mapCheckProgress: mapCheckProgress(move.id),
     resized: layout ? layout.partitions.filter((p) => p.resizes).map((p) => p.sourceNumber) : [],
@@ -230,6 +233,11 @@ function adapterOf(drive: Drive | undefined, bench: Move['bench'], seconds: numb
   if (drive?.place.kind !== 'bay') return []
   const { name, link } = berthOf(drive, bench)
   return link ? [{ name, link, seconds }] : []
+}
+
+function lentOf(drive: Drive | undefined, bench: Move['bench']): ReadyFacts['lent'] {
+  const by = drive && isFar(drive, bench) && lentByOf(drive, bench)
+  return by ? [{ name: driveName(drive), bench: by.bench, bytesPerSecond: drive.borrowed!.bytesPerSecond }] : []
 }
 
 /** Of the system's last leg to a computer: whether its firmware starts from such a table. */

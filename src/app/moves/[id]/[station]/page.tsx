@@ -1,4 +1,5 @@
 import { notFound } from 'next/navigation'
+import { waysOutOf } from '@/app/ways-out'
 import type { ReactNode } from 'react'
 import { isStation, STATIONS, type StationId } from '@/core/move/stations'
 import { answer } from '@/server/ground/answer'
@@ -52,7 +53,7 @@ export default async function StationPage({ params }: Params) {
     const links = drives.ok
       ? drives.value.map((d) => ({ label: `Look inside the ${d.name}`, href: `/drives/${d.id}` }))
       : []
-    return <NotPossible sentence={page.sentence} links={links} />
+    return <NotPossible sentence={page.sentence} links={[...waysOutOf(page), ...links]} />
   }
   const { title, name, customer, standing, rail, trouble, job } = page.value
   return (
