@@ -36,9 +36,9 @@ beforeAll(() => {
 afterAll(() => rmSync(folder, { recursive: true, force: true }))
 
 describe('the ticket desk', () => {
-  it('stands on the board as one of seven moves that need someone', async () => {
+  it('stands on the board as one of eight moves that need someone', async () => {
     await page.open('/')
-    expect(await page.finding()).toBe('Seven moves need you')
+    expect(await page.finding()).toBe('Eight moves need you')
     const text = await page.text()
     for (const name of [
       'Ticket desk',

@@ -35,7 +35,11 @@ function isFirst(folder: string): boolean {
   }
 }
 
-const makeInto = (data: string) => execute('node_modules/.bin/tsx', ['scripts/make-bench.ts'], { IMBARCO_DATA: data })
+const makeInto = (data: string, ...options: string[]) =>
+  execute('node_modules/.bin/tsx', ['scripts/make-bench.ts', ...options], { IMBARCO_DATA: data })
+
+/** Makes the demo's other bench in a folder. */
+export const layHoneyHouse = (data: string) => makeInto(data, '--honey-house')
 
 function execute(program: string, args: readonly string[], env: Record<string, string> = {}): void {
   const { status, stderr } = spawnSync(program, args, { env: { ...process.env, ...env }, encoding: 'utf8' })

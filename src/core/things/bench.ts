@@ -74,8 +74,10 @@ export function berthOf(drive: Drive, bench: BenchState): BerthWords {
 }
 
 /** The bench that lends a drive, and how the connection to it stands; null for one of this bench's own. */
-export function lentByOf({ borrowed }: Drive, bench: Pick<BenchState, 'accessories'>): LentBy | null {
-  if (!borrowed) return null
+export function lentByOf(drive: Drive, bench: BenchState): LentBy | null {
+  const { borrowed } = drive
+  // One that hands have taken out of there is no longer read from there.
+  if (!borrowed || !isFar(drive, bench)) return null
   return { bench: farBenchOf(borrowed.farBenchId, bench)?.name ?? 'another bench', state: borrowed.state }
 }
 

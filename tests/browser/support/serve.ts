@@ -77,7 +77,7 @@ function ended(server: ChildProcess, signal: NodeJS.Signals): Promise<void> {
   })
 }
 
-function freePort(): Promise<number> {
+export function freePort(): Promise<number> {
   return new Promise((resolve) => {
     const probe = createServer()
     probe.listen(0, '127.0.0.1', () => {
