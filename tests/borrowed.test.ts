@@ -13,9 +13,13 @@ import { makeHoneyHouseDisk } from '@/bench/scenario/disks/honey-house'
 import { HONEY_HOUSE, HONEY_HOUSE_BENCH } from '@/bench/scenario/things'
 import type { BlockDevice } from '@/core/block/device'
 import { MemoryDevice } from '@/core/block/memory'
+import { MIB } from '@/core/bytes/size'
+import { planCopy } from '@/core/copy/plan'
+import { runCopy } from '@/core/copy/run'
 import { readOnly } from '@/core/block/readonly'
 import { lentDescription } from '@/core/lent/plate'
 import { berthOf } from '@/core/things/bench'
+import { blake3 } from '@/host/strong-digest'
 import { nbdUri } from '@/nbd/address'
 import { keyOfCode, newCode } from '@/nbd/key'
 import { Lender, type LenderOptions } from '@/nbd/lender'
@@ -23,14 +27,16 @@ import { linkTo } from '@/nbd/testing'
 import { database } from '@/server/database'
 import { MoveRow } from '@/server/database/models'
 import { refusalCode } from '@/server/ground/testing'
+import { loadMove } from '@/server/moves'
 import { latestCopy } from '@/server/moves/copies'
+import { loadLeg } from '@/server/moves/legs'
 import { newMove } from '@/server/moves/change'
 import { askAgain, borrow, borrowedState, endBorrowing, giveBack } from '@/server/pages/lent/borrow'
 import { changePace } from '@/server/stations/copy'
 import { lockFit } from '@/server/stations/fit'
 import { takeRoute } from '@/server/stations/route'
-import { benchState, driveById } from '@/server/world'
-import { carryOn, copyEnds, handsTo, plansOf, startLeg, toRoute, untilCopied } from './support/carry-out'
+import { benchState, driveById, withDrive } from '@/server/world'
+import { carryOn, copyEnds, copyLeg, handsTo, plansOf, startLeg, toRoute, untilCopied } from './support/carry-out'
 import { openDemoBench } from './support/open-demo-bench'
 
 vi.setConfig({ testTimeout: 300_000 })
@@ -169,10 +175,73 @@ describe('a move of it', () => {
     lender = await lend({ port })
     link.setCut(false)
     expect(await copyEnds(moveId, leg)).toMatchObject({ status: 'done', summary: { lost: [] } })
+    await withDrive(await driveById('tln1-1000'), async (target) => expectCopied(moveId, disk, target))
     const end = await carryOn(moveId)
     expect(end.trial.trace.starts).toBe(true)
     await link.close()
     await lender.close()
-    expect(driveId).toBeDefined()
+    // Its old drive is in hands now, and is read from there no more.
+    const bench = await benchState()
+    expect(berthOf(await driveById(driveId), bench).link).toBeUndefined()
+  })
+
+  it('whose target another bench lends writes there, and what is written is checked where it lies', async () => {
+    await MoveRow.destroy({ where: { id: 'survey-office' } })
+    const target = new MemoryDevice(256_060_514_304)
+    const moved = { readBytes: 0, writtenBytes: 0 }
+    const there = { ...DRIVE, model: 'Tellina T1', serial: 'TLN1-0990-3WK8', sizeBytes: target.size }
+    const kitchen = { ...HONEY_HOUSE_BENCH.computers[0], name: 'kitchen laptop' }
+    const lender = await Lender.listen(
+      {
+        ...{ name: 'disk', description: lentDescription(there, HONEY_HOUSE.name, kitchen) },
+        ...{ device: target, writable: true, digest: blake3 },
+      },
+      {
+        ...{ host: '127.0.0.1', port: 0, key: keyOfCode(code), allow: async () => true },
+        onEvent: (event) => {
+          if (event.type !== 'ended') return
+          moved.readBytes += event.borrower.readBytes
+          moved.writtenBytes += event.borrower.writtenBytes
+        },
+      },
+    )
+    await borrow({ address: uriAt(lender.address.port), code })
+    const { driveId, writable } = (await vi.waitUntil(async () =>
+      (await borrowedNow()).find((b) => b.state === 'here' && b.name.startsWith('Tellina')),
+    ))!
+    expect(writable).toBe(true)
+    const moveId = await newMove({
+      ...{ name: 'Kitchen', customer: 'Beekeepers’ co-op', reason: 'another computer', computerId: 'surveyor-old' },
+      ...{ pairs: [{ sourceId: 'oss1-128', targetId: driveId }], toVirtualMachine: false },
+      ...{ targetComputerId: 'kitchen-laptop', images: [], backup: null, promised: '' },
+    })
+    await toRoute(moveId)
+    const plan = (await plansOf(moveId)).find((p) => p.title === 'Over the network to Miele e Cera')!
+    await takeRoute(moveId, { plan: plan.id })
+    await lockFit(moveId, { pair: 0, wish: { rules: {}, sizes: {}, reserve: 0 } })
+    await handsTo(moveId)
+    Object.assign(moved, { readBytes: 0, writtenBytes: 0 })
+    const copy = await copyLeg(moveId)
+    expect(copy.summary!.checkedBytes).toBe(copy.summary!.copiedBytes)
+    await withDrive(await driveById('oss1-128'), async (source) => expectCopied(moveId, source, target))
+    await vi.waitUntil(() => moved.writtenBytes > 10e6)
+    expect(moved.readBytes).toBeLessThan(moved.writtenBytes / 2)
+    await lender.close()
   })
 })
+
+/** What is on a target is what a copy of the same source by the same layout writes here. */
+async function expectCopied(moveId: string, source: BlockDevice, target: BlockDevice): Promise<void> {
+  const { layout } = await loadLeg(await loadMove(moveId), 0)
+  const here = new MemoryDevice(target.size)
+  await runCopy(await planCopy(source, layout), here, { digest: blake3, note: 'here', onStep: async () => {} })
+  const [ours, theirs] = [new Uint8Array(MIB), new Uint8Array(MIB)]
+  for (let at = 0; at < target.size; at += MIB) {
+    const length = Math.min(MIB, target.size - at)
+    const holds = await Promise.all([here, target].map((device) => device.mapped!(at, length)))
+    if (holds.every((extents) => extents.length === 0)) continue
+    await here.read(at, ours.subarray(0, length))
+    await target.read(at, theirs.subarray(0, length))
+    if (Buffer.compare(ours, theirs) !== 0) expect.fail(`The mebibyte from byte ${at} on differs.`)
+  }
+}

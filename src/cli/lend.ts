@@ -8,6 +8,7 @@ import { hostError } from '@/host/errors'
 import type { HostImage } from '@/host/images'
 import { RawFile } from '@/host/raw-file'
 import { nbdUri } from '@/nbd/address'
+import { blake3 } from '@/host/strong-digest'
 import { keyOfCode, newCode, textOfKey } from '@/nbd/key'
 import { type Borrower, Lender, type LenderEvent, type LentExport } from '@/nbd/lender'
 import type { Io } from './commands'
@@ -73,6 +74,7 @@ async function lendFrom(
     description: `${path.basename(file)}${partition === undefined ? '' : `, partition ${partition}`}`.slice(0, 200),
     device: place ? new SliceDevice(whole, place.start, place.size) : whole,
     writable: target !== undefined,
+    digest: blake3,
   }
   const code = options.code ?? newCode()
   const key = keyOfCode(code)

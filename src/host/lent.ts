@@ -4,6 +4,7 @@ import { FileDevice } from '@/core/image/raw'
 import { keyFor, nbdAddress } from '@/nbd/address'
 import { type ClientOptions, NbdFile } from '@/nbd/client'
 import { LentDevice } from '@/nbd/device'
+import { blake3 } from './strong-digest'
 
 export interface OpenLent extends ClientOptions {
   readonly writable?: boolean
@@ -32,7 +33,7 @@ export async function openLent(uri: string, { writable = false, sectorSize, ...o
         `That is lent in blocks of ${file.minimumBytes} bytes, and what is copied is written in sectors of at most 4096.`,
       )
     const sector = file.minimumBytes > 512 ? 4096 : sectorSize
-    const device = writable ? new LentDevice(file, sector) : new FileDevice(file, sector)
+    const device = writable ? new LentDevice(file, sector, blake3) : new FileDevice(file, sector)
     return { device, file, close: () => file.close() }
   } catch (error) {
     await file.close()

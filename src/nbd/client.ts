@@ -3,11 +3,11 @@ import { type Extent, UnreadableSectors, DeviceGone, ReadOnlyDevice } from '@/co
 import { CoreError } from '@/core/errors'
 import type { ImageFile } from '@/core/image'
 import { type NbdAddress, nbdUri } from './address'
-import { Connection, type Request, RequestFailed, type Stretch } from './connection'
+import { Connection, isZeroStretch, type Request, RequestFailed, type Stretch } from './connection'
 import { ConnectionLost } from './errors'
 import type { SharedKey } from './key'
 import { type Lent, negotiate } from './negotiate'
-import { COMMAND, EXPORT_FLAG, FAILURE } from './protocol'
+import { COMMAND, COMMAND_FLAG, DEFAULT_MOST_BYTES, DIGEST_CONTEXTS, EXPORT_FLAG, FAILURE } from './protocol'
 
 /** A request is not longer: some of them are underway at once, and none takes long over a slow link. */
 const PIECE = 1024 * 1024
@@ -37,6 +37,8 @@ export interface ClientOptions {
   readonly now?: boolean
   /** Told when it was asked for, and nothing is missing but the yes. */
   readonly onAsked?: () => void
+  /** Asks for digests of ranges in place of what is allocated. */
+  readonly digests?: boolean
   /** Ends the asking at first. */
   readonly signal?: AbortSignal
 }
@@ -73,6 +75,7 @@ export class NbdFile implements ImageFile {
   private unsure: Written[] = []
   private unsureBytes = 0
   private closed = false
+  private digesting: Promise<NbdFile | undefined> | undefined
 
   private constructor(
     readonly address: NbdAddress,
@@ -87,7 +90,10 @@ export class NbdFile implements ImageFile {
     this.toldOfIt = first.lent.said
     this.minimumBytes = Math.max(1, first.lent.minimumBytes)
     if (first.lent.allocationId !== undefined)
-      this.mapped = async (offset, length) => (await this.status(offset, length)).filter((s) => !s.isZero)
+      this.mapped = async (offset, length) =>
+        (await this.status(offset, length))
+          .filter((s) => !isZeroStretch(s))
+          .map((s) => ({ offset: s.offset, length: s.length }))
   }
 
   /** Connects, and waits until whoever lends it has said yes. Rejects with ConnectionLost, NotLent or ProtocolError. */
@@ -164,8 +170,43 @@ export class NbdFile implements ImageFile {
     return true
   }
 
+  /**
+   * The digest of a range as the other side reads it, which does not travel: that of `pieceDigest` by BLAKE3. Undefined
+   * where the other side does not tell it, for this range or any. Rejects with DeviceGone.
+   */
+  async digestOf(offset: number, length: number): Promise<Uint8Array | undefined> {
+    this.digesting ??= this.openForDigests()
+    const other = await this.digesting
+    if (!other || length > DEFAULT_MOST_BYTES) return undefined
+    try {
+      const flags = COMMAND_FLAG.requestOne
+      const told = await other.ask({ type: COMMAND.blockStatus, flags, offset, length })
+      const digest = Buffer.alloc(4 * DIGEST_CONTEXTS.length)
+      for (const [i, id] of other.lent.digestIds.entries()) {
+        const word = told.find((s) => s.context === id)
+        if (word?.length !== length) return undefined
+        digest.writeUInt32BE(word.flags, 4 * i)
+      }
+      return digest
+    } catch (error) {
+      // What it refuses is read, which tells why.
+      if (error instanceof RequestFailed) return undefined
+      throw error
+    }
+  }
+
+  /** A connection that tells nothing but digests: with any other context each range would be read for nothing. */
+  private async openForDigests(): Promise<NbdFile | undefined> {
+    const options = { ...this.options, onLink: undefined, now: true, digests: true }
+    const other = await NbdFile.open(this.address, options).catch(() => undefined)
+    if (other?.lent.digestIds.length === DIGEST_CONTEXTS.length && other.size === this.size) return other
+    await other?.close()
+    return undefined
+  }
+
   async close(): Promise<void> {
     this.closed = true
+    await (await this.digesting)?.close()
     await this.connection?.end()
     this.connection = undefined
   }
@@ -197,9 +238,9 @@ export class NbdFile implements ImageFile {
         const to = Math.min(end, stretch.offset + stretch.length)
         const last = found.at(-1)
         if (to <= from) continue
-        if (last && last.isZero === stretch.isZero && last.offset + last.length === from)
+        if (last && isZeroStretch(last) === isZeroStretch(stretch) && last.offset + last.length === from)
           found[found.length - 1] = { ...last, length: to - last.offset }
-        else found.push({ offset: from, length: to - from, isZero: stretch.isZero })
+        else found.push({ ...stretch, offset: from, length: to - from })
       }
       const told = stretches.at(-1)!
       at = told.offset + told.length
@@ -304,10 +345,10 @@ export class NbdFile implements ImageFile {
 
 const connectionTo = async (
   address: NbdAddress,
-  { key, idleMs = 30_000, onAsked, signal }: ClientOptions,
+  { key, idleMs = 30_000, onAsked, signal, digests }: ClientOptions,
   untilYes = false,
   askMs = MOST_ASK_MS,
-) => new Connection(await negotiate(address, { key, idleMs, untilYes, askMs, onAsked, signal }))
+) => new Connection(await negotiate(address, { key, idleMs, untilYes, askMs, onAsked, signal, digests }))
 
 const WORDS: Readonly<Record<number, string>> = {
   [FAILURE.notPermitted]: 'it is lent for reading only',

@@ -33,10 +33,13 @@ export class RequestFailed extends CoreError {
   }
 }
 
-/** A stretch as the other side tells of it. */
+/** A stretch as the other side tells of it in a context. */
 export interface Stretch extends Extent {
-  readonly isZero: boolean
+  readonly context: number
+  readonly flags: number
 }
+
+export const isZeroStretch = ({ flags }: Stretch) => (flags & ALLOCATION_FLAG.zero) !== 0
 
 export interface Request {
   readonly type: number
@@ -177,21 +180,20 @@ export class Connection {
   }
 
   private async stretches(pending: Pending, length: number): Promise<void> {
-    if (pending.type !== COMMAND.blockStatus || pending.stretches.length > 0)
-      throw new ProtocolError('it tells what is allocated, which was not asked')
+    if (pending.type !== COMMAND.blockStatus) throw new ProtocolError('it tells what is allocated, which was not asked')
     if (length < 12 || (length - 4) % 8 !== 0 || length > MOST_STRETCHES)
       throw new ProtocolError('an answer about what is allocated that has no known form')
     const bytes = Buffer.from(await this.wire.take(length))
-    if (bytes.readUInt32BE(0) !== this.lent.allocationId) throw new ProtocolError('it tells of what was not asked')
+    const context = bytes.readUInt32BE(0)
+    const { allocationId, digestIds } = this.lent
+    if (context !== allocationId && !digestIds.includes(context))
+      throw new ProtocolError('it tells of what was not asked')
+    if (pending.stretches.some((s) => s.context === context)) throw new ProtocolError('it tells something twice')
     let offset = pending.offset
     for (let at = 4; at < length; at += 8) {
       const stretch = bytes.readUInt32BE(at)
       if (stretch === 0) throw new ProtocolError('a stretch without length')
-      pending.stretches.push({
-        offset,
-        length: stretch,
-        isZero: (bytes.readUInt32BE(at + 4) & ALLOCATION_FLAG.zero) !== 0,
-      })
+      pending.stretches.push({ offset, length: stretch, context, flags: bytes.readUInt32BE(at + 4) })
       offset += stretch
     }
   }

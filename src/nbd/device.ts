@@ -1,4 +1,5 @@
-import { type BlockDevice, checkRange, type Extent } from '@/core/block/device'
+import { type BlockDevice, checkRange, type Extent, type OwnDigests } from '@/core/block/device'
+import type { Digest } from '@/core/digest'
 import { FileDevice } from '@/core/image/raw'
 import type { NbdFile } from './client'
 
@@ -7,16 +8,20 @@ export class LentDevice implements BlockDevice {
   readonly size: number
   readonly physicalSectorSize: number
   readonly mapped?: (offset: number, length: number) => Promise<readonly Extent[]>
+  readonly digests?: OwnDigests
   private readonly reading: FileDevice
 
   constructor(
     private readonly file: NbdFile,
     readonly logicalSectorSize: 512 | 4096,
+    /** BLAKE3, by which the other side is asked for digests. */
+    digest?: Digest,
   ) {
     this.reading = new FileDevice(file, logicalSectorSize)
     this.size = this.reading.size
     this.physicalSectorSize = this.reading.physicalSectorSize
     if (this.reading.mapped) this.mapped = this.reading.mapped
+    if (digest) this.digests = { by: digest, of: (offset, length) => file.digestOf(offset, length) }
   }
 
   read(offset: number, into: Uint8Array): Promise<void> {

@@ -3,6 +3,7 @@ import { setTimeout as pause } from 'node:timers/promises'
 import { createServer, type AddressInfo, type Server, type Socket } from 'node:net'
 import { createServer as createTlsServer, type TLSSocket } from 'node:tls'
 import type { BlockDevice } from '@/core/block/device'
+import type { Digest } from '@/core/digest'
 import { BadStructure, CoreError } from '@/core/errors'
 import { ConnectionLost, NotLent, ProtocolError } from './errors'
 import { PSK_CIPHERS, type SharedKey } from './key'
@@ -16,6 +17,8 @@ export interface LentExport {
   readonly description: string
   readonly device: BlockDevice
   readonly writable: boolean
+  /** BLAKE3, by which it tells digests of ranges; without it, it tells none. */
+  readonly digest?: Digest
 }
 
 /** One that has asked, and what it did so far. */

@@ -1,24 +1,29 @@
 import fc from 'fast-check'
+import { createHash } from 'node:crypto'
 import { connect } from 'node:net'
 import { afterEach, describe, expect, it, vi } from 'vitest'
-import { type BlockDevice, DeviceGone, ReadOnlyDevice, UnreadableSectors } from '@/core/block/device'
+import { type BlockDevice, DeviceGone, readBytes, ReadOnlyDevice, UnreadableSectors } from '@/core/block/device'
 import { FaultyDevice } from '@/core/block/faulty'
 import { MemoryDevice } from '@/core/block/memory'
 import { readOnly } from '@/core/block/readonly'
 import { WrappedDevice } from '@/core/block/wrapped'
+import { pieceDigest } from '@/core/copy/piece-digests'
+import type { Digest } from '@/core/digest'
 import { pattern, runsOf } from '@/core/testing'
 import { nbdAddress, nbdUri } from './address'
 import { NbdFile } from './client'
 import { LentDevice } from './device'
 import { ConnectionLost, NotLent } from './errors'
 import { keyOfCode, keyOfText, newCode, textOfKey } from './key'
-import type { LenderEvent, LenderOptions } from './lender'
+import type { LenderEvent } from './lender'
 import { negotiate } from './negotiate'
 import { COMMAND, DEFAULT_MOST_BYTES, REQUEST, REQUEST_MAGIC } from './protocol'
-import { addressOf, lentHere, linkTo } from './testing'
+import { addressOf, lentHere, type LentOptions, linkTo } from './testing'
 
 const MIB = 1024 * 1024
 const SIZE = 8 * MIB
+
+const digest: Digest = (bytes) => createHash('sha256').update(bytes).digest()
 
 /** What is opened in a test and ends with it. */
 const ends: (() => Promise<unknown>)[] = []
@@ -26,7 +31,7 @@ afterEach(async () => {
   for (const end of ends.splice(0).reverse()) await end()
 })
 
-async function lent(device: BlockDevice, options?: Partial<LenderOptions> & { writable?: boolean }) {
+async function lent(device: BlockDevice, options?: LentOptions) {
   const made = await lentHere(device, options)
   ends.push(() => made.lender.close())
   return made
@@ -145,6 +150,33 @@ describe('what is lent', () => {
       }),
       { numRuns: runsOf(15, 200) },
     )
+  })
+
+  it('tells digests of ranges where it takes them, which are those of the same bytes here', async () => {
+    const device = await filled(SIZE, 512)
+    const { address } = await lent(device, { digest })
+    const told = await borrowed(address)
+    await fc.assert(
+      fc.asyncProperty(fc.nat(SIZE / 512 - 1), fc.integer({ min: 1, max: 4096 }), async (first, count) => {
+        const offset = first * 512
+        const length = Math.min(count * 512, SIZE - offset)
+        const here = pieceDigest(await readBytes(device, offset, length), digest)
+        expect(Buffer.compare((await told.digestOf(offset, length))!, here)).toBe(0)
+      }),
+      { numRuns: runsOf(30, 500) },
+    )
+    // One that takes none is read here, as is a range that is too long for one answer.
+    expect(await (await borrowed((await lent(device)).address)).digestOf(0, 4096)).toBeUndefined()
+    const large = await lent(new MemoryDevice(2 * DEFAULT_MOST_BYTES), { digest })
+    expect(await (await borrowed(large.address)).digestOf(0, 2 * DEFAULT_MOST_BYTES)).toBeUndefined()
+  })
+
+  it('that does not give a sector tells no digest of it, so that it is read', async () => {
+    const faulty = new FaultyDevice(await filled(), [{ firstLba: 2050, count: 1 }])
+    const { address } = await lent(faulty, { digest })
+    const told = await borrowed(address)
+    expect(await told.digestOf(MIB, 8192)).toBeUndefined()
+    expect(await told.digestOf(2 * MIB, 8192)).toHaveLength(16)
   })
 
   it('names the sectors that its medium does not give', async () => {
@@ -309,11 +341,11 @@ class Forgetful extends WrappedDevice {
 
 /** Extents that touch are one. */
 function spread(extents: readonly { offset: number; length: number }[]) {
-  const found: { offset: number; length: number; isZero: boolean }[] = []
+  const found: { offset: number; length: number }[] = []
   for (const { offset, length } of extents) {
     const last = found.at(-1)
     if (last && last.offset + last.length === offset) last.length += length
-    else found.push({ offset, length, isZero: false })
+    else found.push({ offset, length })
   }
   return found
 }

@@ -7,6 +7,7 @@ import { PSK_CIPHERS, type SharedKey } from './key'
 import {
   ALLOCATION,
   DEFAULT_MOST_BYTES,
+  DIGEST_CONTEXTS,
   EXPORT_FLAG,
   HANDSHAKE,
   INFO,
@@ -37,6 +38,8 @@ export interface Lent {
   readonly structured: boolean
   /** The number of the context in which it tells what is allocated; undefined where it does not. */
   readonly allocationId: number | undefined
+  /** The numbers of the contexts in which it tells digests, in their order; empty where they were not asked for. */
+  readonly digestIds: readonly number[]
   /** What it says of it, in one line for people. */
   readonly description: string
   /** The same as it came, for programs. */
@@ -52,6 +55,8 @@ export interface Asking {
   readonly askMs?: number
   /** Told when it was asked for, and nothing is missing but the yes. */
   readonly onAsked?: () => void
+  /** Asks for digests of ranges in place of what is allocated. */
+  readonly digests?: boolean
   /** Ends the asking. */
   readonly signal?: AbortSignal
 }
@@ -88,10 +93,13 @@ export async function negotiate(address: NbdAddress, asking: Asking): Promise<Ne
       wire = new Wire(await secured(wire.release(), address, key!, askMs), askMs)
     }
     const structured = (await ask(wire, OPTION.structuredReply)).at(-1)!.type === OPTION_REPLY.ack
-    const allocationId = structured ? await allocationContext(wire, address.exportName) : undefined
+    const contexts = asking.digests ? DIGEST_CONTEXTS : [ALLOCATION]
+    const ids = structured ? await contextsOf(wire, address.exportName, contexts) : []
+    const found = ids.length === contexts.length ? ids : []
+    const [allocationId, digestIds] = asking.digests ? [undefined, found] : [found[0], []]
     const lent = await go(wire, address, asking)
     const socket = wire.release()
-    return { wire: new Wire(socket, idleMs), lent: { ...lent, structured, allocationId } }
+    return { wire: new Wire(socket, idleMs), lent: { ...lent, structured, allocationId, digestIds } }
   } catch (error) {
     wire.fail(error instanceof Error ? error : new ConnectionLost(String(error)))
     throw error instanceof BadStructure ? new ProtocolError(error.why) : error
@@ -202,18 +210,21 @@ export function textOf(data: Uint8Array): string {
     .trim()
 }
 
-async function allocationContext(wire: Wire, exportName: string): Promise<number | undefined> {
+/** The numbers under which a server tells of these contexts, in their order; without those that it does not know. */
+async function contextsOf(wire: Wire, exportName: string, contexts: readonly string[]): Promise<number[]> {
   const name = new TextEncoder().encode(exportName)
-  const query = new TextEncoder().encode(ALLOCATION)
-  const data = Buffer.concat([u32(name.length), name, u32(1), u32(query.length), query])
+  const queries = contexts.map((context) => new TextEncoder().encode(context))
+  const asked = queries.flatMap((query) => [u32(query.length), query])
+  const data = Buffer.concat([u32(name.length), name, u32(queries.length), ...asked])
+  const ids = new Map<string, number>()
   for (const { type, data: found } of await ask(wire, OPTION.setMetaContext, data)) {
     if (type !== OPTION_REPLY.metaContext || found.length < 4) continue
-    if (Buffer.from(found.subarray(4)).toString() === ALLOCATION) return Buffer.from(found).readUInt32BE(0)
+    ids.set(Buffer.from(found.subarray(4)).toString(), Buffer.from(found).readUInt32BE(0))
   }
-  return undefined
+  return contexts.flatMap((context) => ids.get(context) ?? [])
 }
 
-type Export = Omit<Lent, 'structured' | 'allocationId'>
+type Export = Omit<Lent, 'structured' | 'allocationId' | 'digestIds'>
 
 async function go(wire: Wire, { exportName }: NbdAddress, { untilYes = false, onAsked }: Asking): Promise<Export> {
   const name = new TextEncoder().encode(exportName)

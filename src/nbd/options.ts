@@ -3,6 +3,7 @@ import type { LentExport } from './lender'
 import {
   ALLOCATION,
   DEFAULT_MOST_BYTES,
+  DIGEST_CONTEXTS,
   EXPORT_FLAG,
   HANDSHAKE,
   INFO,
@@ -27,6 +28,8 @@ export interface Agreed {
   readonly wire: Wire
   readonly structured: boolean
   readonly tellsAllocation: boolean
+  /** Words of digests that are told, by their numbers. */
+  readonly digestWords: readonly number[]
 }
 
 export interface Asking {
@@ -38,6 +41,9 @@ export interface Asking {
 
 /** The number of the only context. */
 export const ALLOCATION_ID = 1
+
+/** The number of the first word of digests; the others follow. */
+export const DIGEST_ID = 2
 
 /** An option's data is not longer: two names and a few numbers. */
 const MOST_DATA = 3 * MOST_NAME_BYTES
@@ -55,6 +61,7 @@ export async function listenToOptions(first: Wire, lent: LentExport, { secure, y
   let isSecure = false
   let structured = false
   let tellsAllocation = false
+  let digestWords: number[] = []
   for (let options = 0; options < MOST_OPTIONS; options++) {
     const { magic, option, length } = OPTION_HEADER.read(await wire.take(OPTION_HEADER.size))
     if (magic !== OPTION_MAGIC) throw new ProtocolError('an option of no known form')
@@ -75,6 +82,7 @@ export async function listenToOptions(first: Wire, lent: LentExport, { secure, y
         // What was agreed where others may have listened, or spoken, counts no more.
         structured = false
         tellsAllocation = false
+        digestWords = []
       }
       continue
     }
@@ -88,7 +96,7 @@ export async function listenToOptions(first: Wire, lent: LentExport, { secure, y
       await yes()
       const zeroes = (client & HANDSHAKE.noZeroes) === 0 ? 124 : 0
       await wire.send(exportInfo(lent).subarray(2), new Uint8Array(zeroes))
-      return { wire, structured, tellsAllocation }
+      return { wire, structured, tellsAllocation, digestWords }
     }
     if (option === OPTION.structuredReply) {
       structured = length === 0
@@ -102,15 +110,20 @@ export async function listenToOptions(first: Wire, lent: LentExport, { secure, y
       }
     } else if (option === OPTION.listMetaContext || option === OPTION.setMetaContext) {
       const set = option === OPTION.setMetaContext
-      if (set) tellsAllocation = false
+      if (set) [tellsAllocation, digestWords] = [false, []]
       const asked = contextsIn(data)
       if (!asked || (set && !structured)) await reply(OPTION_REPLY.invalid)
       else if (asked.name !== lent.name) await reply(OPTION_REPLY.unknown)
       else {
-        const isMeant = (query: string) => query === ALLOCATION || (!set && query === 'base:')
-        if (asked.queries.some(isMeant) || (!set && asked.queries.length === 0)) {
-          await reply(OPTION_REPLY.metaContext, Buffer.concat([u32(set ? ALLOCATION_ID : 0), Buffer.from(ALLOCATION)]))
-          tellsAllocation = set
+        const known = lent.digest ? [ALLOCATION, ...DIGEST_CONTEXTS] : [ALLOCATION]
+        const all = !set && asked.queries.length === 0
+        for (const [i, context] of known.entries()) {
+          const isMeant = (query: string) => query === context || (!set && query === `${context.split(':')[0]}:`)
+          if (!all && !asked.queries.some(isMeant)) continue
+          const id = context === ALLOCATION ? ALLOCATION_ID : DIGEST_ID + i - 1
+          await reply(OPTION_REPLY.metaContext, Buffer.concat([u32(set ? id : 0), Buffer.from(context)]))
+          if (set && context === ALLOCATION) tellsAllocation = true
+          else if (set) digestWords.push(i - 1)
         }
         await reply(OPTION_REPLY.ack)
       }
@@ -127,7 +140,7 @@ export async function listenToOptions(first: Wire, lent: LentExport, { secure, y
           await reply(OPTION_REPLY.info, Buffer.concat([u16(INFO.description), Buffer.from(lent.description)]))
         await reply(OPTION_REPLY.info, blockSizes(lent))
         await reply(OPTION_REPLY.ack)
-        if (option === OPTION.go) return { wire, structured, tellsAllocation }
+        if (option === OPTION.go) return { wire, structured, tellsAllocation, digestWords }
       }
     } else await reply(OPTION_REPLY.unsupported)
   }

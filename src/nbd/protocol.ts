@@ -94,6 +94,13 @@ export const ALLOCATION = 'base:allocation'
 /** Of a stretch in that context: it takes no room; it reads as zeros. */
 export const ALLOCATION_FLAG = { hole: 1, zero: 2 } as const
 
+/**
+ * Contexts of Imbarco's own, in the form that the protocol leaves for such: block status of a range tells in each the
+ * next 32 bits of the range's digest (`pieceDigest` by BLAKE3), as one extent of the range's length. So what was written
+ * is checked where it lies, and does not travel.
+ */
+export const DIGEST_CONTEXTS = [0, 1, 2, 3].map((word) => `x-imbarco:blake3/${word}`)
+
 /** Names of exports and contexts are no longer than this, in bytes. */
 export const MOST_NAME_BYTES = 4096
 /** What a peer that says nothing of it takes in one request. */

@@ -1,10 +1,12 @@
 import { Semaphore } from 'async-mutex'
 import { type BlockDevice, type Extent, readInto, UnreadableSectors } from '@/core/block/device'
 import { MIB } from '@/core/bytes/size'
+import { pieceDigest } from '@/core/copy/piece-digests'
+import type { Digest } from '@/core/digest'
 import { CoreError } from '@/core/errors'
 import { ProtocolError } from './errors'
 import type { Borrower, LentExport } from './lender'
-import { ALLOCATION_ID, type Agreed } from './options'
+import { ALLOCATION_ID, type Agreed, DIGEST_ID } from './options'
 import {
   ALLOCATION_FLAG,
   CHUNK,
@@ -48,13 +50,13 @@ export const roomForAll = () => new Semaphore(MOST_HELD)
 /** Carries out what one borrower asks until it says that it is done. Rejects where the connection is lost. */
 export async function serveRequests(
   wire: Wire,
-  { device, writable }: LentExport,
+  { device, writable, digest }: LentExport,
   agreed: Omit<Agreed, 'wire'>,
   borrower: Borrower,
   room: Semaphore,
 ): Promise<void> {
   const desk = new Semaphore(MOST_UNDERWAY)
-  const serving = new Serving(wire, device, writable, agreed, borrower)
+  const serving = new Serving(wire, device, writable, agreed, borrower, digest)
   let failure: Error | undefined
   for (;;) {
     const header = new Uint8Array(REQUEST.size)
@@ -68,7 +70,8 @@ export async function serveRequests(
     }
     const carries = asked.type === COMMAND.write
     if (carries && asked.length > DEFAULT_MOST_BYTES) throw new ProtocolError(`${asked.length} bytes in one request`)
-    const holds = carries || asked.type === COMMAND.read ? Math.min(asked.length, DEFAULT_MOST_BYTES) : 0
+    const isDigest = asked.type === COMMAND.blockStatus && agreed.digestWords.length > 0
+    const holds = carries || isDigest || asked.type === COMMAND.read ? Math.min(asked.length, DEFAULT_MOST_BYTES) : 0
     const [, leaveDesk] = await desk.acquire()
     const [, leaveRoom] = await room.acquire(Math.max(1, Math.ceil(holds / MIB)))
     const leave = () => {
@@ -99,6 +102,7 @@ class Serving {
     private readonly writable: boolean,
     private readonly agreed: Omit<Agreed, 'wire'>,
     private readonly borrower: Borrower,
+    private readonly digest: Digest | undefined,
   ) {}
 
   async carryOut(asked: Asked, payload: Uint8Array | undefined): Promise<void> {
@@ -123,7 +127,9 @@ class Serving {
     if (length === 0) return FAILURE.invalid
     if (offset + BigInt(length) > BigInt(this.device.size)) return changes ? FAILURE.noSpace : FAILURE.invalid
     if (type === COMMAND.read && length > DEFAULT_MOST_BYTES) return FAILURE.overflow
-    if (type === COMMAND.blockStatus && !this.agreed.tellsAllocation) return FAILURE.invalid
+    const { tellsAllocation, digestWords } = this.agreed
+    if (type === COMMAND.blockStatus && !tellsAllocation && digestWords.length === 0) return FAILURE.invalid
+    if (type === COMMAND.blockStatus && digestWords.length > 0 && length > DEFAULT_MOST_BYTES) return FAILURE.overflow
     const sector = BigInt(this.device.logicalSectorSize)
     if (changes && (offset % sector !== 0n || BigInt(length) % sector !== 0n)) return FAILURE.invalid
     return undefined
@@ -207,7 +213,17 @@ class Serving {
     }
   }
 
-  private async blockStatus({ asked, offset }: Request): Promise<void> {
+  private async blockStatus(request: Request): Promise<void> {
+    const { asked } = request
+    const told = [
+      ...(this.agreed.tellsAllocation ? [await this.allocation(request)] : []),
+      ...(await this.digestWords(request)),
+    ]
+    for (const [i, bytes] of told.entries())
+      await this.chunk(asked, CHUNK.blockStatus, i === told.length - 1 ? CHUNK_DONE : 0, bytes)
+  }
+
+  private async allocation({ asked, offset }: Request): Promise<Uint8Array> {
     const { device } = this
     const sector = device.logicalSectorSize
     const from = offset - (offset % sector)
@@ -215,13 +231,20 @@ class Serving {
     const mapped = (await device.mapped?.(from, to - from)) ?? [{ offset: from, length: to - from }]
     const most = (asked.flags & COMMAND_FLAG.requestOne) !== 0 ? 1 : MOST_STRETCHES
     const parts = partsOf(offset, asked.length, mapped).slice(0, most)
-    const bytes = Buffer.alloc(4 + 8 * parts.length)
-    bytes.writeUInt32BE(ALLOCATION_ID, 0)
-    for (const [i, { length, isZero }] of parts.entries()) {
-      bytes.writeUInt32BE(length, 4 + 8 * i)
-      bytes.writeUInt32BE(isZero ? ALLOCATION_FLAG.hole | ALLOCATION_FLAG.zero : 0, 8 + 8 * i)
-    }
-    await this.chunk(asked, CHUNK.blockStatus, CHUNK_DONE, bytes)
+    return statusOf(
+      ALLOCATION_ID,
+      parts.map(({ length, isZero }) => [length, isZero ? ALLOCATION_FLAG.hole | ALLOCATION_FLAG.zero : 0]),
+    )
+  }
+
+  /** The digest of the range, as it is read now, in the words that were agreed. */
+  private async digestWords({ asked, offset }: Request): Promise<Uint8Array[]> {
+    const { digestWords } = this.agreed
+    if (digestWords.length === 0 || !this.digest) return []
+    const bytes = new Uint8Array(asked.length)
+    await readInto(this.device, offset, bytes)
+    const digest = Buffer.from(pieceDigest(bytes, this.digest))
+    return digestWords.map((word) => statusOf(DIGEST_ID + word, [[asked.length, digest.readUInt32BE(4 * word)]]))
   }
 
   /** Sectors that the medium does not give, each by its place. */
@@ -257,6 +280,17 @@ class Serving {
     CHUNK_HEADER.write(header, { magic: STRUCTURED_REPLY_MAGIC, flags, type, cookie, length })
     return this.wire.send(header, ...parts)
   }
+}
+
+/** Stretches of a context, each with its length and its flags. */
+function statusOf(context: number, stretches: readonly (readonly [number, number])[]): Uint8Array {
+  const bytes = Buffer.alloc(4 + 8 * stretches.length)
+  bytes.writeUInt32BE(context, 0)
+  for (const [i, [length, flags]] of stretches.entries()) {
+    bytes.writeUInt32BE(length, 4 + 8 * i)
+    bytes.writeUInt32BE(flags, 8 + 8 * i)
+  }
+  return bytes
 }
 
 const KNOWN_FLAGS = COMMAND_FLAG.fua | COMMAND_FLAG.noHole | COMMAND_FLAG.dontFragment | COMMAND_FLAG.requestOne

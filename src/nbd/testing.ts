@@ -1,13 +1,15 @@
 import { connect, createServer, type AddressInfo, type Socket } from 'node:net'
 import type { BlockDevice } from '@/core/block/device'
 import type { NbdAddress } from './address'
-import { Lender, type LenderOptions } from './lender'
+import { Lender, type LenderOptions, type LentExport } from './lender'
+
+export type LentOptions = Partial<LenderOptions> & Partial<Pick<LentExport, 'writable' | 'digest'>>
 
 /** A device lent on this computer under the name `disk`, with its address. */
-export async function lentHere(device: BlockDevice, options: Partial<LenderOptions> & { writable?: boolean } = {}) {
-  const { writable = true, ...rest } = options
+export async function lentHere(device: BlockDevice, options: LentOptions = {}) {
+  const { writable = true, digest, ...rest } = options
   const lender = await Lender.listen(
-    { name: 'disk', description: 'a disk', device, writable },
+    { name: 'disk', description: 'a disk', device, writable, ...(digest ? { digest } : {}) },
     { host: '127.0.0.1', port: 0, allow: async () => true, ...rest },
   )
   return { lender, address: addressOf(lender.address.port, rest.key !== undefined) }

@@ -1,3 +1,4 @@
+import type { Digest } from '../digest'
 import { CoreError } from '../errors'
 
 /** A run of bytes: both in bytes from the start of whatever it belongs to. */
@@ -23,8 +24,17 @@ export interface BlockDevice {
    * without overlap. Everything else is guaranteed to read as zeros. Absent where the device can't tell.
    */
   mapped?(offset: number, length: number): Promise<readonly Extent[]>
+  /** Digests of ranges that the device takes itself, so that their bytes need not come here. Absent where it takes none. */
+  readonly digests?: OwnDigests
   /** Where a stretch lies on the device below, for one that has moved some of it. Absent where all lies where it did. */
   origins?(offset: number, length: number): Iterable<Origin>
+}
+
+export interface OwnDigests {
+  /** The digest by which it takes them. */
+  readonly by: Digest
+  /** That of a range, in the form of `pieceDigest`; undefined where it does not tell it. Rejects with DeviceGone. */
+  of(offset: number, length: number): Promise<Uint8Array | undefined>
 }
 
 /** A stretch of a device and where it lies on the one below. All in bytes. */

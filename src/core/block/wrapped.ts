@@ -1,4 +1,4 @@
-import type { BlockDevice, Extent, Origin } from './device'
+import type { BlockDevice, Extent, Origin, OwnDigests } from './device'
 import { ReadOnlyDevice } from './device'
 
 /**
@@ -11,6 +11,8 @@ export class WrappedDevice implements BlockDevice {
   discard?: (offset: number, length: number) => Promise<void>
   mapped?: (offset: number, length: number) => Promise<readonly Extent[]>
   origins?: (offset: number, length: number) => Iterable<Origin>
+  /** Not passed on by itself: a device that reads otherwise than the one below has other digests. */
+  digests?: OwnDigests
 
   constructor(
     protected readonly base: BlockDevice,

@@ -485,6 +485,9 @@ class PullableDevice extends WrappedDevice {
     super(drive)
     const { discard } = this
     if (discard) this.discard = async (offset, length) => (this.refuseGone(), discard(offset, length))
+    const { digests } = drive
+    if (digests)
+      this.digests = { by: digests.by, of: async (offset, length) => (this.refuseGone(), digests.of(offset, length)) }
   }
 
   override async read(offset: number, into: Uint8Array): Promise<void> {

@@ -25,6 +25,9 @@ export class PatientDevice extends WrappedDevice {
   ) {
     super(base)
     const { discard, mapped } = this
+    const { digests } = base
+    if (digests)
+      this.digests = { by: digests.by, of: (offset, length) => this.patiently(() => digests.of(offset, length)) }
     if (discard) this.discard = (offset, length) => this.patiently(() => discard(offset, length))
     if (mapped) this.mapped = (offset, length) => this.patiently(() => mapped(offset, length))
   }

@@ -34,6 +34,10 @@ interface ComputerView {
   readonly slots: readonly { id: string; takes: string; holds: string | null }[]
 }
 
+interface DrivePlate extends PlateDrive {
+  readonly id: string
+}
+
 interface IntakeView {
   readonly confirmed: boolean
   readonly brief: Brief
@@ -41,14 +45,14 @@ interface IntakeView {
   readonly backup: { readonly where: string; readonly date: string } | null
   readonly computer: ComputerView
   readonly goal?: ComputerView
-  readonly plates: readonly { readonly source: PlateDrive; readonly target?: PlateDrive; readonly speed?: Speed }[]
+  readonly plates: readonly { readonly source: DrivePlate; readonly target?: DrivePlate; readonly speed?: Speed }[]
   readonly lines: readonly LogLine[]
   /** The one partition that moves, as far as its drive was read. */
   readonly volume?: { readonly title: string; readonly name?: string }
 }
 
 /** A drive that another bench lends and that cannot be read now. */
-function awayOf({ id, name, lentBy }: PlateDrive) {
+function awayOf({ id, name, lentBy }: DrivePlate) {
   return lentBy && lentBy.state !== 'here' ? { id, name, lentBy } : undefined
 }
 

@@ -22,7 +22,6 @@ const cost = { copy: 600, check: 300 }
 
 function target(): View['target'] {
   return {
-    id: 'crv5-960',
     name: 'Corvina S5 960 GB',
     serial: 'CRV5-2207-4M1Q',
     place: 'USB dock A, bay 1',
@@ -39,7 +38,6 @@ function shown(changes: Partial<View> = {}): Shown {
     open: 0,
     whenDone: 'stay',
     source: {
-      id: 'crv3-240',
       name: 'Corvina S3 240 GB',
       serial: 'CRV3-8841-07KD',
       place: 'ticket desk, SATA 0',

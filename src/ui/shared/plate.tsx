@@ -5,7 +5,6 @@ import { Pennant } from './pennant'
 
 /** What a plate needs of a drive. */
 export interface PlateDrive {
-  readonly id: string
   readonly name: string
   /** Empty of an image, which has none. */
   readonly serial: string

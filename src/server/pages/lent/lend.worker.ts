@@ -3,6 +3,7 @@ import { openDrive } from '@/bench/open-drive'
 import type { BlockDevice } from '@/core/block/device'
 import { readOnly } from '@/core/block/readonly'
 import { CoreError } from '@/core/errors'
+import { blake3 } from '@/host/strong-digest'
 import { keyOfCode } from '@/nbd/key'
 import { Lender } from '@/nbd/lender'
 import { log } from '../../ground/log'
@@ -27,7 +28,7 @@ parentPort!.on('message', (message: ToLender) => {
 try {
   await withLent(async (device) => {
     lender = await Lender.listen(
-      { name: exportName, description, device, writable },
+      { name: exportName, description, device, writable, digest: blake3 },
       {
         host,
         port,
