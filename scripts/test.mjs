@@ -32,6 +32,8 @@ const TOOLS = [
   ['nbdkit', 'nbdkit'],
   ['nbd-server', 'nbd-server'],
   ['libnbd-bin', 'nbdinfo'],
+  ['python3-libnbd', 'nbdsh'],
+  ['iproute2', 'ip'],
 ]
 
 const BROWSER = ['chromium', 'chromium-headless-shell', 'chromium-driver']

@@ -10,6 +10,7 @@ import { afterAll, afterEach, beforeAll, describe, expect, it, vi } from 'vitest
 import { readBytes, UnreadableSectors } from '@/core/block/device'
 import { pattern } from '@/core/testing'
 import { makeSystemDisk } from '@/core/testing-disk'
+import { blake3 } from '@/host/strong-digest'
 import { nbdAddress } from '@/nbd/address'
 import { type ClientOptions, NbdFile } from '@/nbd/client'
 import { keyOfCode, keyOfText, newCode } from '@/nbd/key'
@@ -138,6 +139,53 @@ describe('the command', () => {
       events.push(next.event)
     expect(events).toContain('wrong key')
     expect(events.filter((e) => e === 'ended').length).toBeGreaterThanOrEqual(3)
+  })
+
+  it('answers a client that asks what it must not, and one that asks for digests', async () => {
+    rmSync(pskFile(), { force: true })
+    const { uriWithKey } = await lends('--allow', '--psk-file', pskFile())
+    const script = `
+import json
+words = {}
+def told(context, offset, entries, error):
+    words[context] = list(entries)
+def fails(work):
+    try:
+        work()
+        return 0
+    except nbd.Error as error:
+        return error.errnum
+h.set_uri_allow_local_file(True)
+h.add_meta_context("base:allocation")
+for i in range(4):
+    h.add_meta_context("x-imbarco:blake3/%d" % i)
+h.connect_uri("${uriWithKey}")
+h.set_strict_mode(0)
+size = h.get_size()
+read = bytes(h.pread(1048576, 4 * 1048576))
+h.block_status(1048576, 4 * 1048576, told, nbd.CMD_FLAG_REQ_ONE)
+refused = [
+    fails(lambda: h.pread(1024, size)),
+    fails(lambda: h.pread(1024, size - 512)),
+    fails(lambda: h.pread(64 * 1048576, 0)),
+    fails(lambda: h.pwrite(b"x" * 512, 0)),
+    fails(lambda: h.zero(512, 0)),
+]
+print(json.dumps({"size": size, "read": read[:16].hex(), "words": words, "refused": refused, "after": bytes(h.pread(4, 4 * 1048576)).hex()}))
+`
+    // Its library is there for the system's own Python.
+    const env = { ...process.env, PATH: `/usr/bin:${process.env.PATH}` }
+    const { stdout } = await run('nbdsh', ['-c', script], { env })
+    const told = JSON.parse(stdout) as Record<string, unknown> & { words: Record<string, [number, number]> }
+    const start = bytes().subarray(4 * MIB, 5 * MIB)
+    const digest = Buffer.alloc(16)
+    for (const word of [0, 1, 2, 3]) digest.writeUInt32BE(told.words[`x-imbarco:blake3/${word}`][1], 4 * word)
+    expect(digest.equals(Buffer.from(blake3(start)).subarray(0, 16))).toBe(true)
+    expect(told).toMatchObject({
+      ...{ size: SIZE, read: start.subarray(0, 16).toString('hex'), after: start.subarray(0, 4).toString('hex') },
+      words: { 'base:allocation': [MIB, 0], 'x-imbarco:blake3/0': [MIB, expect.any(Number)] },
+    })
+    for (const number of told.refused as number[]) expect([1, 22, 28, 34, 75]).toContain(number)
   })
 
   it('is gone on with after the lender was killed and lends by the same code again', async () => {
