@@ -6,7 +6,7 @@ import { SCENARIO_IMAGES } from '@/bench/scenario/images'
 import { makeBench } from '@/server/world/make'
 import { holdDataFolder } from '@/server/ground/data-folder'
 import { database } from '@/server/database'
-import { databaseFile, drivesFolder, imagesFolder, journalsFolder } from '@/server/ground/paths'
+import { databaseFile, dataFolder, drivesFolder, imagesFolder, journalsFolder } from '@/server/ground/paths'
 
 try {
   await holdDataFolder()
@@ -17,6 +17,8 @@ try {
 if (process.argv.includes('--reset')) {
   for (const suffix of ['', '-wal', '-shm']) rmSync(databaseFile() + suffix, { force: true })
   rmSync(drivesFolder(), { recursive: true, force: true })
+  // Keys of what another bench lends; the demo's own is made anew.
+  rmSync(path.join(dataFolder(), 'keys'), { recursive: true, force: true })
   // What is kept of copies and repairs is of those drives.
   rmSync(journalsFolder(), { recursive: true, force: true })
   // Images of one's own stay; those of the demo are made anew.

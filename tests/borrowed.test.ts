@@ -9,9 +9,10 @@ const folder = await vi.hoisted(async () => {
   return data
 })
 
-import { makeHoneyHouseDisk } from '@/bench/scenario/disks/honey-house'
+import { makeHoneyHouseDisk, ORDERS } from '@/bench/scenario/disks/honey-house'
 import { HONEY_HOUSE, HONEY_HOUSE_BENCH } from '@/bench/scenario/things'
-import type { BlockDevice } from '@/core/block/device'
+import { type BlockDevice, readBytes } from '@/core/block/device'
+import { FaultyDevice } from '@/core/block/faulty'
 import { MemoryDevice } from '@/core/block/memory'
 import { MIB } from '@/core/bytes/size'
 import { planCopy } from '@/core/copy/plan'
@@ -145,7 +146,10 @@ async function movedOver(link: { port: number }) {
 
 describe('a move of it', () => {
   it('goes over the network, with its link cut ten times and its lender killed, and is equal', async () => {
-    let lender = await lend()
+    // Three sectors of a file that its drive does not give, which is told over the network.
+    const bad = { firstLba: await lbaOf(ORDERS.subarray(4096 * 9)), count: 3 }
+    const failing = new FaultyDevice(readOnly(disk), [bad])
+    let lender = await lend({ device: failing })
     const { port } = lender.address
     const link = await linkTo(port)
     const { driveId, moveId } = await movedOver(link)
@@ -172,10 +176,14 @@ describe('a move of it', () => {
       { timeout: 20_000, interval: 100 },
     )
     expect(waits!.waitsFor).toMatch(/no connection to the bench that lends the Ostrica S1 256 GB/)
-    lender = await lend({ port })
+    lender = await lend({ port, device: failing })
     link.setCut(false)
-    expect(await copyEnds(moveId, leg)).toMatchObject({ status: 'done', summary: { lost: [] } })
-    await withDrive(await driveById('tln1-1000'), async (target) => expectCopied(moveId, disk, target))
+    const copy = await copyEnds(moveId, leg)
+    expect(copy).toMatchObject({
+      ...{ status: 'done', summary: { lost: [{ sourceLba: bad.firstLba, sectors: 3 }] } },
+    })
+    expect(copy.summary!.lost[0].files).toEqual(['/Orders/2026/open orders.csv'])
+    await withDrive(await driveById('tln1-1000'), async (target) => expectCopied(moveId, failing, target))
     const end = await carryOn(moveId)
     expect(end.trial.trace.starts).toBe(true)
     await link.close()
@@ -229,6 +237,16 @@ describe('a move of it', () => {
     await lender.close()
   })
 })
+
+/** Where on the disk some content lies, from its first sector on. */
+async function lbaOf(content: Uint8Array): Promise<number> {
+  const first = Buffer.from(content.subarray(0, 512))
+  for (const { offset, length } of await disk.mapped(0, disk.size)) {
+    const at = Buffer.from(await readBytes(disk, offset, length)).indexOf(first)
+    if (at >= 0) return (offset + at) / 512
+  }
+  throw new Error('It is not on the disk.')
+}
 
 /** What is on a target is what a copy of the same source by the same layout writes here. */
 async function expectCopied(moveId: string, source: BlockDevice, target: BlockDevice): Promise<void> {

@@ -10,10 +10,14 @@ const folder = await vi.hoisted(async () => {
   return data
 })
 
-import { DeviceGone } from '@/core/block/device'
+import { DeviceGone, readBytes } from '@/core/block/device'
+import { pieceDigest } from '@/core/copy/piece-digests'
+import { lentPlate } from '@/core/lent/plate'
 import { surveyDrive } from '@/core/survey/survey'
 import { openHostImage } from '@/host/images'
+import { pattern } from '@/core/testing'
 import { sha256 } from '@/host/sha256'
+import { blake3 } from '@/host/strong-digest'
 import { nbdAddress } from '@/nbd/address'
 import { NbdFile } from '@/nbd/client'
 import { keyOfCode, newCode } from '@/nbd/key'
@@ -21,6 +25,8 @@ import { database } from '@/server/database'
 import { refusalCode } from '@/server/ground/testing'
 import { startImageJob } from '@/server/pages/images/jobs'
 import { answerBorrower, endLending, lend, lentState, takeLoanBack } from '@/server/pages/lent'
+import { driveById, placeDrive, withDrive } from '@/server/world'
+import { addDrive } from '@/server/world/things'
 import { openDemoBench } from './support/open-demo-bench'
 
 const IMAGE = 'survey office 3 May.vhdx'
@@ -108,8 +114,44 @@ describe('a drive that is lent', () => {
     await untilState('asks')
     await answerBorrower({ lent: id, peer: HERE, yes: true })
     const file = await asked
-    expect([file.description, file.isReadOnly]).toEqual(['Corvina S5 960 GB', true])
+    expect([file.description, file.isReadOnly]).toEqual(['Corvina S5 960 GB of Molo Sette', true])
+    expect(lentPlate(file.toldOfIt)).toMatchObject({ bench: 'Molo Sette', drive: { serial: 'CRV5-2207-4M1Q' } })
     await file.close()
     await endLending({ lent: id })
+  })
+
+  it('is lent to be written over by its plate alone, as long as nothing rests on it', async () => {
+    const target = { kind: 'drives' as const, id: 'crv1-7777-ab12' }
+    const as = (plate: string, id = target.id) =>
+      lend({ subject: { kind: 'drives', id }, address: HERE, writable: true, plate })
+    await addDrive({
+      ...{ from: 'blank', kind: 'sata-ssd', model: 'Corvina S1', serial: 'CRV1-7777-AB12' },
+      ...{ sizeBytes: 2 ** 30, logicalSectorSize: 512, purpose: 'customer' },
+    })
+    await placeDrive(target.id, { kind: 'bay', accessoryId: 'dock-a', bay: 'bay 2' })
+    expect(await refusalCode(as('AB13'))).toBe('plate-wrong')
+    expect(await refusalCode(as('4M1Q', 'crv5-960'))).toBe('lent-failed')
+    expect(await refusalCode(lend({ subject, address: HERE, writable: true, plate: 'AB12' }))).toBe(
+      'lent-image-as-target',
+    )
+    const id = await as('ab12')
+    expect(await lentNow()).toMatchObject([{ id, writable: true }])
+    // It is its borrower's alone.
+    const capture = { kind: 'capture', driveId: target.id, output: 'x.vhdx', to: 'vhdx', usedOnly: true }
+    expect(await refusalCode(startImageJob(capture))).toBe('in-use')
+    const asked = borrow()
+    await untilState('asks')
+    await answerBorrower({ lent: id, peer: HERE, yes: true })
+    const file = await asked
+    await file.write(4096, pattern(8192, 5))
+    await file.flush()
+    // Digests are those of what is on the drive.
+    expect(Buffer.from((await file.digestOf(4096, 8192))!).equals(pieceDigest(pattern(8192, 5), blake3))).toBe(true)
+    await file.close()
+    await vi.waitUntil(async () => (await loans()).some((l) => l.writtenBytes === 8192))
+    await endLending({ lent: id })
+    await withDrive(await driveById(target.id), async (device) => {
+      expect(await readBytes(device, 4096, 8192)).toEqual(pattern(8192, 5))
+    })
   })
 })

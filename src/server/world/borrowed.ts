@@ -1,3 +1,4 @@
+import { rm } from 'node:fs/promises'
 import { setTimeout as pause } from 'node:timers/promises'
 import type { Borrowed, Drive } from '@/core/things/drive'
 import { driveName } from '@/core/things/drive'
@@ -74,14 +75,19 @@ async function keepOn(driveId: string, ended: AbortSignal): Promise<void> {
       const drive = await driveById(driveId)
       if (!drive.borrowed) return
       file = await connect(drive, ended, () => void tell({ state: 'asked' }))
-      if (file.size !== drive.sizeBytes) throw new NotLent('Something else is lent under its name now.')
+      if (wholeSectors(file.size, drive.logicalSectorSize) !== drive.sizeBytes)
+        throw new NotLent('Something else is lent under its name now.')
       mayHaveChanged(driveId)
       await tell({ state: 'here', writable: !file.isReadOnly })
       await measure(driveId, tell)
-      await watch(file, ended)
+      await watch(driveId, file, ended)
     } catch (error) {
       if (ended.aborted) return
-      if (error instanceof Refusal && error.code === 'drive-unknown') return
+      if (error instanceof Refusal && error.code === 'drive-unknown') {
+        keepers().delete(driveId)
+        await rm(lentKeyFile(driveId), { force: true })
+        return
+      }
       log.info({ drive: driveId, why: error instanceof Error ? error.message : String(error) }, 'a lent drive is away')
       if (error instanceof NotLent) {
         await tell({ state: 'refused' })
@@ -101,12 +107,18 @@ async function connect(drive: Drive, signal: AbortSignal, onAsked: () => void): 
   return NbdFile.open(address, { key, idleMs: PATIENCE_MS, patienceMs: 0, onAsked, signal })
 }
 
-/** Looks again and again whether it still answers. Rejects once it does not; returns when nobody wants to know any more. */
-async function watch(file: NbdFile, ended: AbortSignal): Promise<void> {
+/** Bytes of a disk in whole sectors: what is lent may end with a part of one. */
+export const wholeSectors = (bytes: number, sectorSize: number) => bytes - (bytes % sectorSize)
+
+/** Looks again and again whether it still answers. Rejects once it does not, or the drive is gone; returns when nobody wants to know any more. */
+async function watch(driveId: string, file: NbdFile, ended: AbortSignal): Promise<void> {
   const first = new Uint8Array(Math.max(512, file.minimumBytes))
   while (!ended.aborted) {
     await pause(LOOK_EVERY_MS, undefined, { signal: ended }).catch(() => {})
-    if (!ended.aborted) await file.read(0, first)
+    if (ended.aborted) return
+    // A bench that is removed takes its drives with it.
+    await driveById(driveId)
+    await file.read(0, first)
   }
 }
 

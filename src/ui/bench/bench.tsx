@@ -447,7 +447,10 @@ function benchFinding(drives: readonly DriveView[], totals: BenchProps['totals']
     }
   if (totals.failing === 0) {
     return {
-      heading: `${groupDigits(totals.drives)} ${totals.drives === 1 ? 'drive' : 'drives'}, ${groupDigits(totals.connected)} of them connected`,
+      heading:
+        totals.drives === 1
+          ? `1 drive, ${totals.connected === 1 ? 'connected' : 'not connected'}`
+          : `${groupDigits(totals.drives)} drives, ${groupDigits(totals.connected)} of them connected`,
       reason: moving,
     }
   }

@@ -60,7 +60,7 @@ export function BorrowDialog({ onClose }: { onClose: () => void }) {
           </ChoiceField>
         </div>
         <p className="text-[13.5px] text-ink-soft">
-          Whoever sits there is asked, and says yes or no. It then stands on this bench, and is read where it is.
+          Whoever sits there is asked, and says yes or no. The drive then stands on this bench, and is read where it is.
         </p>
       </div>
     </Dialog>

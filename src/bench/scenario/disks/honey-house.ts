@@ -17,6 +17,9 @@ import {
 
 const DISK = '2f90d7a4-6b31-4e58-b7c2-914ae05d8c63'
 
+/** What is written there in full, and not only takes room. */
+export const ORDERS = noise(600_000, 661)
+
 /** The disk of the honey house, which another bench reads over the network. */
 export async function makeHoneyHouseDisk(device: BlockDevice): Promise<void> {
   const [esp, , system, recovery] = await layOut(device, DISK, [
@@ -42,6 +45,7 @@ export async function makeHoneyHouseDisk(device: BlockDevice): Promise<void> {
       pageMib: 2048,
       hibernation: { mib: 2600, asleep: false },
     }),
+    { path: '/Orders/2026/open orders.csv', content: ORDERS },
     ...customerFiles(['/Hives/2024', '/Hives/2025', '/Orders', '/Photographs'], 74 * GIB, {
       seed: 262,
       extension: 'jpg',

@@ -66,6 +66,10 @@ export const WORLD = refusals({
     sentence: ({ drive, state }: OfDrive & { state: string }) => `The ${drive} cannot be read: ${NOT_HERE[state]}.`,
   },
   'drive-not-lent': { status: 409, sentence: ({ drive }: OfDrive) => `The ${drive} is not lent by another bench.` },
+  'drive-erased-there': {
+    status: 409,
+    sentence: ({ drive }: OfDrive) => `The bytes of the ${drive} are at the bench that lends it, where it is erased.`,
+  },
   'borrow-refused': { status: 409, sentence: ({ why }: { why: string }) => why },
   'borrowed-already': {
     status: 409,

@@ -25,7 +25,7 @@ import { outsideQueues } from '../../ground/queue'
 import { Refusal } from '../../ground/refusals'
 import { singleton } from '../../ground/singleton'
 import { activeBench, benchState, driveById } from '../../world'
-import { askForDrive, keep, letGoOfDrive } from '../../world/borrowed'
+import { askForDrive, keep, letGoOfDrive, wholeSectors } from '../../world/borrowed'
 import { driveOfModel } from '../../world/image-drives'
 import { refuseSerial, removeThing, thingId } from '../../world/things'
 
@@ -132,7 +132,10 @@ async function putOnBench(
   wanted: z.infer<typeof BorrowSchema>,
 ): Promise<string> {
   const told = lentPlate(file.toldOfIt)
-  const plate = told?.drive.sizeBytes === file.size ? told : undefined
+  const sectorSize = file.minimumBytes > 512 ? 4096 : 512
+  const sizeBytes = wholeSectors(file.size, sectorSize)
+  if (sizeBytes === 0) throw new Refusal('borrow-refused', { why: 'What is lent there holds less than a sector.' })
+  const plate = told?.drive.sizeBytes === file.size && told.drive.logicalSectorSize === sectorSize ? told : undefined
   const uri = nbdUri(address)
   return inTransaction(async () => {
     await refuseTwice(uri)
@@ -143,10 +146,10 @@ async function putOnBench(
     const isFree = computer && !(await isTaken(benchId, computer.id, plate.slot))
     const drive: Drive = {
       ...driveOfModel('sata-ssd'),
-      ...{ logicalSectorSize: file.minimumBytes > 512 ? 4096 : 512, physicalSectorSize: 4096, encrypted: false },
+      ...{ logicalSectorSize: sectorSize, physicalSectorSize: 4096, encrypted: false },
       ...{ requestSeconds: 0 },
       ...plate?.drive,
-      ...{ id, model, serial: plate?.drive.serial ?? id, sizeBytes: file.size },
+      ...{ id, model, serial: plate?.drive.serial ?? id, sizeBytes },
       ...{ purpose: 'customer', unreadable: [], misstores: [], file: null, image: null },
       place:
         isFree && plate.slot !== null

@@ -135,6 +135,7 @@ export async function eraseDrive(input: unknown): Promise<StartedJob> {
   const moves = await movesOfDrive(driveId)
   if (drive.place.kind === 'slot' && staysInside(drive, moves)) await expectReachable(drive, drive.place.computerId)
   else if (drive.place.kind !== 'shelf') throw new Refusal('erase-off-shelf', { drive: name })
+  if (drive.borrowed) throw new Refusal('drive-erased-there', { drive: name })
   if (drive.file === null) throw new Refusal('drive-described-only', { drive: name })
   if (!plateMatches(drive.serial, plate)) throw new Refusal('plate-wrong', { drive: name })
   const problem = volume && (whyNoDataVolume(drive, volume.kind) ?? labelProblem(volume.kind, volume.label))
