@@ -3,7 +3,19 @@ import { spawn } from 'node:child_process'
 import { existsSync, mkdirSync, readFileSync } from 'node:fs'
 import { networkInterfaces } from 'node:os'
 import path from 'node:path'
-import { bin, build, checkNode, checkPort, checkRoom, install, makeBench, ROOT, stop, warmUp } from './ground.mjs'
+import {
+  bin,
+  build,
+  checkNode,
+  checkPort,
+  checkRoom,
+  install,
+  isFree,
+  makeBench,
+  ROOT,
+  stop,
+  warmUp,
+} from './ground.mjs'
 
 const args = process.argv.slice(2)
 const value = (name) => (args.includes(name) ? args[args.indexOf(name) + 1] : undefined)
@@ -64,7 +76,8 @@ const serve = (env, host, port, onReady) => {
 }
 const server = serve(env, host, port, announce)
 /** Whoever has the port already keeps it, and the shop's bench works without the other one. */
-const farServer = existsSync(path.join(far, 'lends.json')) && serve(farEnv, '127.0.0.1', farPort, lend)
+const farServer = (await isFree(farPort)) ? serve(farEnv, '127.0.0.1', farPort, lend) : undefined
+if (!farServer) console.log(`Port ${farPort} is in use, so Miele e Cera is not there to lend a drive.`)
 
 async function announce() {
   await warmUp(address)

@@ -54,6 +54,15 @@ export function checkPort(port, host = '127.0.0.1', data = '') {
   })
 }
 
+/** Whether nothing listens on a port of this computer. */
+export function isFree(port) {
+  return new Promise((resolve) => {
+    const probe = createServer()
+    probe.once('error', () => resolve(false))
+    probe.listen(port, '127.0.0.1', () => probe.close(() => resolve(true)))
+  })
+}
+
 /** Where a server that holds a data folder is reached; undefined where none does. */
 function servedFrom(data) {
   try {

@@ -52,4 +52,6 @@ export interface BorrowedView {
 export interface LentBy {
   readonly bench: string
   readonly state: Borrowed['state']
+  /** What the connection carries, where it was measured. */
+  readonly bytesPerSecond: number | null
 }

@@ -78,7 +78,8 @@ export function lentByOf(drive: Drive, bench: BenchState): LentBy | null {
   const { borrowed } = drive
   // One that hands have taken out of there is no longer read from there.
   if (!borrowed || !isFar(drive, bench)) return null
-  return { bench: farBenchOf(borrowed.farBenchId, bench)?.name ?? 'another bench', state: borrowed.state }
+  const { farBenchId, state, bytesPerSecond } = borrowed
+  return { bench: farBenchOf(farBenchId, bench)?.name ?? 'another bench', state, bytesPerSecond }
 }
 
 /** True for a drive that is at another bench now, in whatever place. */

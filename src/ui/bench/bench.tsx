@@ -3,7 +3,7 @@
 import { Link } from '@/ui/frame/link'
 import { useCallback, useMemo, useState } from 'react'
 import { Pencil } from 'lucide-react'
-import { formatCapacity, formatSize, groupDigits } from '@/core/bytes/size'
+import { formatCapacity, formatRate, formatSize, groupDigits } from '@/core/bytes/size'
 import { healthVerdict } from '@/core/health/health'
 import type { DriveUse } from '@/core/move/drive-use'
 import { type PlaceOption, placesFor } from '@/core/things/places'
@@ -341,6 +341,10 @@ function DriveAside({ drive, places, uses, inHand, onEdit }: DriveAsideProps) {
               mono: true,
             },
             ...(drive.image ? [{ name: 'Image', value: drive.image }] : []),
+            ...(drive.lentBy ? [{ name: 'Lent by', value: drive.lentBy.bench }] : []),
+            ...(drive.lentBy?.bytesPerSecond
+              ? [{ name: 'Connection carries', value: formatRate(drive.lentBy.bytesPerSecond), mono: true }]
+              : []),
           ]}
         />
         <MoveLinks uses={uses} />

@@ -10,7 +10,7 @@ const STATES: Record<LentBy['state'], string> = {
 }
 
 /** The name of the bench that lends a drive, flown on its plate. */
-export function Pennant({ bench, state }: LentBy) {
+export function Pennant({ bench, state }: Pick<LentBy, 'bench' | 'state'>) {
   return (
     <span className="mb-1 flex flex-wrap items-center gap-x-1.5 text-[12px] leading-[18px]">
       <span

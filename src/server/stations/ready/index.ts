@@ -14,7 +14,7 @@ import { legSeconds } from '@/core/route/timing'
 import { readMarker } from '@/core/survey/marker'
 import { fingerprintOf } from '@/core/survey/survey'
 import type { DriveSurvey } from '@/core/survey/types'
-import { berthOf, isFar, lentByOf, placeKey } from '@/core/things/bench'
+import { berthOf, lentByOf, placeKey } from '@/core/things/bench'
 import type { Computer } from '@/core/things/computer'
 import { type Drive, driveName } from '@/core/things/drive'
 import { sha256 } from '@/host/sha256'
@@ -236,8 +236,8 @@ function adapterOf(drive: Drive | undefined, bench: Move['bench'], seconds: numb
 }
 
 function lentOf(drive: Drive | undefined, bench: Move['bench']): ReadyFacts['lent'] {
-  const by = drive && isFar(drive, bench) && lentByOf(drive, bench)
-  return by ? [{ name: driveName(drive), bench: by.bench, bytesPerSecond: drive.borrowed!.bytesPerSecond }] : []
+  const by = drive && lentByOf(drive, bench)
+  return by ? [{ name: driveName(drive), bench: by.bench, bytesPerSecond: by.bytesPerSecond }] : []
 }
 
 /** Of the system's last leg to a computer: whether its firmware starts from such a table. */
