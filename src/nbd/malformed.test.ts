@@ -1,4 +1,5 @@
 import fc from 'fast-check'
+import { createHash } from 'node:crypto'
 import { connect, createServer, type AddressInfo, type Socket } from 'node:net'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { MemoryDevice } from '@/core/block/memory'
@@ -8,7 +9,7 @@ import { NbdFile } from './client'
 import { Connection } from './connection'
 import type { Lender } from './lender'
 import { negotiate } from './negotiate'
-import { COMMAND } from './protocol'
+import { COMMAND, COMMAND_FLAG } from './protocol'
 import { addressOf, lentHere } from './testing'
 
 const SIZE = 256 * 1024
@@ -20,20 +21,21 @@ interface Said {
 
 let lender: Lender
 let device: MemoryDevice
-/** A whole session as both sides said it, from the greeting to the end. */
-let session: Said[]
+/** Whole sessions as both sides said them, from the greeting to the end: one that reads and writes, one for digests. */
+const sessions = new Map<boolean, Said[]>()
 
 beforeAll(async () => {
   device = new MemoryDevice(SIZE)
   await device.write(64 * 1024, pattern(8192, 5))
-  ;({ lender } = await lentHere(device, { askMs: 2000 }))
-  session = await recorded(lender.address.port)
+  const digest = (bytes: Uint8Array) => createHash('sha256').update(bytes).digest()
+  ;({ lender } = await lentHere(device, { askMs: 2000, digest }))
+  for (const digests of [false, true]) sessions.set(digests, await recorded(lender.address.port, digests))
 })
 
 afterAll(() => lender.close())
 
 /** What goes to and fro where a client reads, asks for holes, writes, clears and flushes. */
-async function recorded(port: number): Promise<Said[]> {
+async function recorded(port: number, digests: boolean): Promise<Said[]> {
   const said: Said[] = []
   const proxy = createServer((near) => {
     const far = connect({ port, host: '127.0.0.1' })
@@ -48,17 +50,17 @@ async function recorded(port: number): Promise<Said[]> {
     near.on('close', () => far.destroy())
   })
   await new Promise<void>((done) => proxy.listen(0, '127.0.0.1', done))
-  await walk((proxy.address() as AddressInfo).port)
+  await walk((proxy.address() as AddressInfo).port, digests)
   await new Promise((done) => proxy.close(done))
   return said
 }
 
-async function walk(port: number): Promise<void> {
-  const connection = new Connection(await negotiate(addressOf(port), { idleMs: 2000 }))
+async function walk(port: number, digests: boolean): Promise<void> {
+  const connection = new Connection(await negotiate(addressOf(port), { idleMs: 2000, digests }))
   const into = new Uint8Array(SIZE)
   try {
     await connection.request({ type: COMMAND.read, offset: 0, length: SIZE, into })
-    await connection.request({ type: COMMAND.blockStatus, offset: 0, length: SIZE })
+    await connection.request({ type: COMMAND.blockStatus, flags: COMMAND_FLAG.requestOne, offset: 0, length: SIZE })
     await connection.request({ type: COMMAND.write, offset: 512, length: 1024, payload: pattern(1024, 1) })
     await connection.request({ type: COMMAND.writeZeroes, offset: 512, length: 1024 })
     await connection.request({ type: COMMAND.flush, offset: 0, length: 0 })
@@ -92,7 +94,8 @@ function damaged(
   return made
 }
 
-const bytesBy = (by: Said['by']) => Buffer.concat(session.filter((s) => s.by === by).map((s) => s.bytes))
+const bytesBy = (by: Said['by'], digests: boolean) =>
+  Buffer.concat(sessions.get(digests)!.flatMap((s) => (s.by === by ? [s.bytes] : [])))
 
 const ended = (socket: Socket) =>
   new Promise<void>((done) => {
@@ -104,35 +107,33 @@ const ended = (socket: Socket) =>
 describe('malformed messages', () => {
   it('end a connection of the lender, and it goes on with the next', async () => {
     const before = process.memoryUsage().rss
-    const whole = bytesBy('client')
     await fc.assert(
-      fc.asyncProperty(fc.array(damage, { minLength: 1, maxLength: 3 }), async (damages) => {
+      fc.asyncProperty(fc.array(damage, { minLength: 1, maxLength: 3 }), fc.boolean(), async (damages, digests) => {
         const socket = connect({ port: lender.address.port, host: '127.0.0.1' })
         const over = ended(socket)
-        socket.end(damages.reduce(damaged, whole))
+        socket.end(damages.reduce(damaged, bytesBy('client', digests)))
         await over
       }),
       { numRuns: runsOf(300, 20_000) },
     )
-    await walk(lender.address.port)
+    await walk(lender.address.port, false)
     expect(lender.borrowers.length).toBeLessThanOrEqual(1)
     expect(process.memoryUsage().rss - before).toBeLessThan(200 * 1024 * 1024)
   })
 
   it('end a client in a sentence, without a byte that nobody sent', async () => {
     const before = process.memoryUsage().rss
-    const whole = bytesBy('server')
     await fc.assert(
-      fc.asyncProperty(fc.array(damage, { minLength: 1, maxLength: 3 }), async (damages) => {
+      fc.asyncProperty(fc.array(damage, { minLength: 1, maxLength: 3 }), fc.boolean(), async (damages, digests) => {
         const server = createServer((socket) => {
           socket.on('error', () => {})
-          answer(socket, damages.reduce(damaged, whole))
+          answer(socket, sessions.get(digests)!, damages.reduce(damaged, bytesBy('server', digests)))
         })
         await new Promise<void>((done) => server.listen(0, '127.0.0.1', done))
         const { port } = server.address() as AddressInfo
-        const error = await walk(port).catch((e: unknown) => e)
+        const error = await walk(port, digests).catch((e: unknown) => e)
         if (error !== undefined) expect(error).toBeInstanceOf(CoreError)
-        const opened = await NbdFile.open(addressOf(port), { patienceMs: 0 }).catch((e: unknown) => e)
+        const opened = await NbdFile.open(addressOf(port), { patienceMs: 0, digests }).catch((e: unknown) => e)
         if (opened instanceof NbdFile) await opened.close()
         else expect(opened).toBeInstanceOf(CoreError)
         await new Promise((done) => server.close(done))
@@ -144,7 +145,7 @@ describe('malformed messages', () => {
 })
 
 /** Says what is to be said as the client goes on, each part after as many bytes as came before it; then it ends. */
-function answer(socket: Socket, bytes: Buffer): void {
+function answer(socket: Socket, session: readonly Said[], bytes: Buffer): void {
   const turns: { after: number; length: number }[] = []
   let asked = 0
   for (const { by, bytes: said } of session) {

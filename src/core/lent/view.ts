@@ -47,11 +47,3 @@ export interface BorrowedView {
   /** It is still there, in no hand of this bench. */
   readonly isThere: boolean
 }
-
-/** The bench that lends a drive, and how the connection to it stands. */
-export interface LentBy {
-  readonly bench: string
-  readonly state: Borrowed['state']
-  /** What the connection carries, where it was measured. */
-  readonly bytesPerSecond: number | null
-}

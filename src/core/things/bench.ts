@@ -1,8 +1,7 @@
-import type { LentBy } from '../lent/view'
 import { baysOf, bracketCount, type Accessory, type FarBench } from './accessory'
 import { linkIn, needsBracket, type Slot, whyNotInto } from './bodies'
 import type { Computer } from './computer'
-import { type Berth, type Drive, driveName, type Place } from './drive'
+import { type Berth, type Drive, driveName, type LentBy, type Place } from './drive'
 import type { LinkId } from './links'
 
 /** Everything on the bench. */

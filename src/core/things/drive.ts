@@ -44,6 +44,14 @@ export const BorrowedSchema = z.object({
 })
 export type Borrowed = z.infer<typeof BorrowedSchema>
 
+/** The bench that lends a drive, and how the connection to it stands. */
+export interface LentBy {
+  readonly bench: string
+  readonly state: Borrowed['state']
+  /** What the connection carries, where it was measured. */
+  readonly bytesPerSecond: number | null
+}
+
 export const DriveSchema = z.object({
   id,
   /** Maker and model, as printed: `Corvina S5`. */

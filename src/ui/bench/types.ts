@@ -1,9 +1,8 @@
 import type { Health } from '@/core/health/health'
-import type { LentBy } from '@/core/lent/view'
 import type { DriveUse } from '@/core/move/drive-use'
 import type { Accessory, AccessoryModel } from '@/core/things/accessory'
 import type { Computer } from '@/core/things/computer'
-import type { Drive, Place } from '@/core/things/drive'
+import type { Drive, LentBy, Place } from '@/core/things/drive'
 
 export interface DriveView {
   readonly id: string

@@ -1,5 +1,5 @@
 import { clsx } from 'clsx'
-import type { LentBy } from '@/core/lent/view'
+import type { LentBy } from '@/core/things/drive'
 
 const STATES: Record<LentBy['state'], string> = {
   'not asked': 'not asked for yet',

@@ -1,6 +1,6 @@
 import { clsx } from 'clsx'
 import { formatCapacity, formatSize } from '@/core/bytes/size'
-import type { LentBy } from '@/core/lent/view'
+import type { LentBy } from '@/core/things/drive'
 import { Pennant } from './pennant'
 
 /** What a plate needs of a drive. */
