@@ -32,11 +32,13 @@ import { loadMove } from '@/server/moves'
 import { latestCopy } from '@/server/moves/copies'
 import { loadLeg } from '@/server/moves/legs'
 import { newMove } from '@/server/moves/change'
+import { lend as lendOn } from '@/server/pages/lent'
 import { askAgain, borrow, borrowedState, endBorrowing, giveBack } from '@/server/pages/lent/borrow'
 import { changePace } from '@/server/stations/copy'
 import { lockFit } from '@/server/stations/fit'
 import { takeRoute } from '@/server/stations/route'
-import { benchState, driveById, withDrive } from '@/server/world'
+import { benchState, driveById, placeDrive, withDrive } from '@/server/world'
+import { removeThing, saveComputer } from '@/server/world/things'
 import { carryOn, copyEnds, copyLeg, handsTo, plansOf, startLeg, toRoute, untilCopied } from './support/carry-out'
 import { openDemoBench } from './support/open-demo-bench'
 
@@ -82,8 +84,8 @@ describe('a drive that another bench lends', () => {
     expect(await refusalCode(borrow({ address: 'nbds://127.0.0.1/disk' }))).toBe('borrow-refused')
     expect(await refusalCode(borrow({ address: 'http://127.0.0.1/disk', code }))).toBe('borrow-refused')
     expect(await refusalCode(borrow({ address: 'nbds://127.0.0.1/disk', code: 'ABC' }))).toBe('borrow-refused')
-    let say: (yes: boolean) => void = () => {}
-    const lender = await lend({ allow: () => new Promise((answer) => (say = answer)) })
+    const asks: ((yes: boolean) => void)[] = []
+    const lender = await lend({ allow: () => new Promise((answer) => asks.push(answer)) })
     const address = uriAt(lender.address.port)
     await borrow({ address, code: newCode() })
     const refused = await vi.waitUntil(async () => (await borrowedState()).asked.find((a) => a.state === 'refused'))
@@ -92,13 +94,15 @@ describe('a drive that another bench lends', () => {
     await vi.waitUntil(async () => (await borrowedState()).asked.some((a) => a.state === 'asked'))
     expect(await refusalCode(borrow({ address, code }))).toBe('borrow-asked')
     expect(await borrowedNow()).toEqual([])
-    say(false)
+    await vi.waitUntil(() => asks.length === 1)
+    asks[0](false)
     await vi.waitUntil(async () => (await borrowedState()).asked.some((a) => /not allowed/.test(a.why)))
     await borrow({ address, code })
     const { asked } = await borrowedState()
     expect(asked).toHaveLength(1)
     await vi.waitUntil(async () => (await borrowedState()).asked.some((a) => a.state === 'asked'))
-    say(true)
+    await vi.waitUntil(() => asks.length === 2)
+    asks[1](true)
     const found = await untilBorrowed('here')
     expect(found).toMatchObject({ name: 'Ostrica S1 256 GB', bench: 'Miele e Cera', writable: false, isThere: true })
     const bench = await benchState()
@@ -111,6 +115,14 @@ describe('a drive that another bench lends', () => {
     expect(bench.computers.filter((c) => c.farBenchId !== undefined)).toHaveLength(1)
     await vi.waitUntil(async () => ((await borrowedNow())[0].bytesPerSecond ?? 0) > 1e6, { timeout: 30_000 })
     expect(await refusalCode(borrow({ address, code }))).toBe('borrowed-already')
+    // What it is at stays as it is meanwhile, and it is nobody's here to put elsewhere or to lend on.
+    expect(await refusalCode(removeThing({ kind: 'accessory', id: HONEY_HOUSE.id }))).toBe('bench-lends')
+    const laptop = bench.computers.find((c) => c.farBenchId !== undefined)!
+    expect(await refusalCode(saveComputer({ ...laptop, farBenchId: undefined }))).toBe('computer-with-lent')
+    const bay = { kind: 'bay', accessoryId: 'dock-a', bay: 'bay 2' } as const
+    expect(await refusalCode(placeDrive(drive.id, bay))).toBe('drive-stays')
+    const on = { subject: { kind: 'drives', id: drive.id }, address: '127.0.0.1' }
+    expect(await refusalCode(lendOn(on))).toBe('lent-on')
     await lender.close()
     await untilBorrowed('away')
     await giveBack({ driveId: drive.id })

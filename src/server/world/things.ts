@@ -4,7 +4,7 @@ import type { DRIVE_MODELS } from '@/bench/catalogue'
 import { HealthSchema } from '@/core/health/health'
 import { legsOf } from '@/core/route/types'
 import { type Accessory, AccessorySchema, baysOf } from '@/core/things/accessory'
-import { placeName } from '@/core/things/bench'
+import { type BenchState, farBenchOf, placeName } from '@/core/things/bench'
 import { BodySchema, ProtocolSchema, type Slot, whyNotInto } from '@/core/things/bodies'
 import { type Computer, ComputerSchema } from '@/core/things/computer'
 import { type Drive, driveName, DriveSchema, FaultsSchema } from '@/core/things/drive'
@@ -41,12 +41,23 @@ async function storeComputer(input: unknown): Promise<string> {
     if (drive.place.kind !== 'slot' || drive.place.computerId !== computer.id) continue
     refuseSeat(drive, computer.slots, drive.place.slot, computer.name)
   }
+  refuseElsewhere(computer, bench)
   const old = bench.computers.find((c) => c.id === computer.id)
   // What it is doing is not part of its description.
   const data: Computer = { ...computer, running: old?.running ?? 'off', mains: old?.mains ?? false }
   await ComputerRow.upsert({ id: data.id, benchId, data })
   publish({ type: 'changed', moveId: null })
   return data.id
+}
+
+/** Where it stands there has to be a bench, and what another bench lends does not come along with its computer. */
+function refuseElsewhere({ id, name, farBenchId }: Computer, bench: BenchState): void {
+  if (farBenchId !== undefined && !farBenchOf(farBenchId, bench)) throw new Refusal('thing-unknown')
+  const lent = bench.drives.find(
+    ({ place, borrowed }) =>
+      borrowed && place.kind === 'slot' && place.computerId === id && borrowed.farBenchId !== farBenchId,
+  )
+  if (lent) throw new Refusal('computer-with-lent', { computer: name, drive: driveName(lent) })
 }
 
 /** Stores an accessory, new or changed. Returns its id. */
@@ -202,8 +213,10 @@ async function remove({ kind, id }: z.infer<typeof RemoveSchema>): Promise<void>
     const holder = bench.drives.find(
       (d) =>
         (d.place.kind === 'slot' && kind === 'computer' && d.place.computerId === id) ||
-        (d.place.kind === 'bay' && kind === 'accessory' && d.place.accessoryId === id),
+        (kind === 'accessory' &&
+          (('accessoryId' in d.place && d.place.accessoryId === id) || d.borrowed?.farBenchId === id)),
     )
+    if (holder?.borrowed && kind === 'accessory') throw new Refusal('bench-lends', { drive: driveName(holder) })
     if (holder)
       throw new Refusal('drive-in-place', { drive: driveName(holder), place: `the ${placeName(holder.place, bench)}` })
     if (kind === 'computer') {
@@ -212,6 +225,8 @@ async function remove({ kind, id }: z.infer<typeof RemoveSchema>): Promise<void>
     } else {
       const accessory = bench.accessories.find((a) => a.id === id)
       if (!accessory) throw new Refusal('thing-unknown')
+      const standing = bench.computers.find((c) => c.farBenchId === id)
+      if (standing) throw new Refusal('computer-there', { computer: standing.name, bench: accessory.name })
       await refuseInUse((row) => row.route?.plan.things.includes(id) === true, `The ${accessory.name}`)
     }
     await (kind === 'computer' ? ComputerRow.destroy({ where: { id } }) : AccessoryRow.destroy({ where: { id } }))

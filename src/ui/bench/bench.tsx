@@ -206,6 +206,7 @@ function BenchPlan(props: BenchPlanProps) {
         <ComputerDialog
           computer={things.computers.find((c) => c.id === asked.id)}
           models={models.computers}
+          farBenches={farBenches}
           onClose={close}
         />
       )}

@@ -19,6 +19,8 @@ interface ComputerDialogProps {
   /** The computer that is changed; a new one without. */
   readonly computer?: Computer
   readonly models: Readonly<Record<string, ComputerModel>>
+  /** Other benches that it may stand at. */
+  readonly farBenches: readonly { readonly id: string; readonly name: string }[]
   readonly onClose: () => void
 }
 
@@ -33,6 +35,8 @@ interface ComputerFields {
   sockets: Socket[]
   networkCards: { name: string; link: NetworkCard['link']; address: string; drivers: string; deviceId: string }[]
   battery: string
+  /** The other bench that it stands at; empty for this one. */
+  stands: string
   kind: Computer['chassis']['kind']
   hasBattery: boolean
   cover: Computer['chassis']['cover']
@@ -59,6 +63,7 @@ function fieldsOf(name: string, computer: ComputerModel): ComputerFields {
       deviceId: c.deviceId ?? '',
     })),
     battery: computer.batteryPercent === null ? '' : String(computer.batteryPercent),
+    stands: computer.farBenchId ?? '',
     kind: computer.chassis.kind,
     hasBattery: computer.chassis.hasBattery,
     cover: { ...computer.chassis.cover },
@@ -76,7 +81,7 @@ function counted<H extends Computer['chassis']['driveMount']>(held: H): H {
 }
 
 /** Describes a computer, begun from a model of the catalogue. */
-export function ComputerDialog({ computer, models, onClose }: ComputerDialogProps) {
+export function ComputerDialog({ computer, models, farBenches, onClose }: ComputerDialogProps) {
   const actions = useActions()
   const { save, busy, problem } = useSaving(onClose)
   const first = Object.values(models)[0]
@@ -93,6 +98,7 @@ export function ComputerDialog({ computer, models, onClose }: ComputerDialogProp
       id: computer?.id ?? '',
       name: f.name,
       model: f.model,
+      farBenchId: f.stands === '' ? undefined : f.stands,
       memoryBytes: f.memoryGib * GIB,
       processors: f.processors,
       firmware: { ...f.firmware, secureBoot: f.firmware.mode === 'uefi' && f.firmware.secureBoot },
@@ -133,6 +139,16 @@ export function ComputerDialog({ computer, models, onClose }: ComputerDialogProp
     >
       <div className="space-y-5">
         <div className="grid gap-3 sm:grid-cols-3">
+          {farBenches.length > 0 && (
+            <ChoiceField label="Stands" {...register('stands')}>
+              <option value="">here</option>
+              {farBenches.map(({ id, name }) => (
+                <option key={id} value={id}>
+                  at {name}
+                </option>
+              ))}
+            </ChoiceField>
+          )}
           {!computer && (
             <ChoiceField
               label="Begin with"

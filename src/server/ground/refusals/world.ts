@@ -51,6 +51,20 @@ export const WORLD = refusals({
     sentence: ({ name, kind }: { name: string; kind: string }) =>
       `There are two places of the name ${name}; every ${kind} needs a name of its own.`,
   },
+  'computer-with-lent': {
+    status: 409,
+    sentence: ({ computer, drive }: OfDrive & { computer: string }) =>
+      `The ${drive} in the ${computer} is lent by another bench. Give it back before the computer stands elsewhere.`,
+  },
+  'bench-lends': {
+    status: 409,
+    sentence: ({ drive }: OfDrive) => `It lends the ${drive}. Give that back first.`,
+  },
+  'computer-there': {
+    status: 409,
+    sentence: ({ computer, bench }: { computer: string; bench: string }) =>
+      `The ${computer} stands at ${bench}. Say that it stands here, or remove it, first.`,
+  },
   'drive-unknown': { status: 404, sentence: () => 'There is no such drive on the bench.' },
   'drive-cuts-off': {
     status: 409,
