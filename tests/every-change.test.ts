@@ -502,7 +502,7 @@ describe('every change, three times at one moment', () => {
     expect(routes).toEqual(
       [
         ...['bench/drives/[id]/place', 'benches/import', 'images/bench', 'images/files/[name]', 'images/jobs'],
-        ...['images/upload/[[...id]]', 'jobs/[id]', 'moves/[id]/copy', 'session'],
+        ...['images/upload/[[...id]]', 'jobs/[id]', 'lent', 'moves/[id]/copy', 'session'],
       ].sort(),
     )
   })

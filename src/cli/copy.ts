@@ -14,18 +14,20 @@ import { solveFit } from '@/core/fit/solve'
 import type { FitResult } from '@/core/fit/types'
 import { type TargetKind, TARGETS } from '@/core/image'
 import { surveyDrive } from '@/core/survey/survey'
+import { isDevicePath } from '@/host/devices/device-file'
 import type { HostImage } from '@/host/images'
 import { RawFile } from '@/host/raw-file'
 import { resolveTarget } from '@/host/target-name'
 import { BLAKE3 } from '@/host/strong-digest'
 import { unfinishedName, writeImage } from '@/host/write-image'
-import type { LentDisk } from '@/host/lent'
 import { sha256 } from '@/host/sha256'
 import { byExtension, type Io, json, Stopped, STOPS } from './commands'
 import { type FitOptions, fitReport, targetOf, wishOf } from './fit'
 import { ChangedMeanwhile, fileIdentity, withImage, WrongUse } from './open'
 import { isNbdAddress } from '@/nbd/address'
-import { openLentTarget, writeOntoLent } from './onto-lent'
+import { type Onto, writeOnto } from './onto'
+import { openDeviceTarget } from './onto-device'
+import { openLentTarget } from './onto-lent'
 import { fitText } from './text'
 
 export interface CopyOptions extends FitOptions {
@@ -34,6 +36,8 @@ export interface CopyOptions extends FitOptions {
   readonly everyOf?: readonly number[]
   readonly skipPageFiles?: boolean
   readonly overwrite?: boolean
+  /** The last four characters of a drive's serial, before it is written over. */
+  readonly plate?: string
   /** False for a copy that is not read back. */
   readonly verify?: boolean
   readonly journal?: string
@@ -55,10 +59,11 @@ const TELL_EVERY_MS = 500
 
 /** Writes an image onto a new one with its fit, reads it back, and prints what was done. */
 export async function copy(input: string, output: string, options: CopyOptions, io: Io): Promise<number> {
-  const to = options.to ?? (isNbdAddress(output) ? 'raw' : byExtension(output))
+  const isDisk = isNbdAddress(output) || (await isDevicePath(output))
+  const to = options.to ?? (isDisk ? 'raw' : byExtension(output))
   if (options.resume && !options.journal) throw new WrongUse('Going on needs the journal of the copy: --journal FILE.')
-  if (isNbdAddress(output) && (to !== 'raw' || options.lostList))
-    throw new WrongUse('Onto what is lent a disk is copied as it is, without a list of lost sectors.')
+  if (isDisk && (to !== 'raw' || options.lostList))
+    throw new WrongUse('Onto a drive a disk is copied as it is, without a list of lost sectors.')
   if (to !== 'raw' && options.lostList) throw new WrongUse('A list of lost sectors is for raw targets.')
   const start = performance.now()
   const copyFrom = async (image: HostImage) => {
@@ -67,17 +72,19 @@ export async function copy(input: string, output: string, options: CopyOptions, 
     const unchanged = async () => {
       if (await image.changed()) throw new ChangedMeanwhile(input)
     }
-    const lent = isNbdAddress(output) ? await openLentTarget(output, device.logicalSectorSize, options, io) : undefined
+    const onto = isDisk ? await openOnto(output, image, options, io) : undefined
     try {
-      if (!lent) await resolveTarget(output)
-      const job = await jobOf(device, lent ? { ...options, ...sizeOfLent(lent) } : options)
+      if (!onto) await resolveTarget(output)
+      const job = await jobOf(device, onto ? { ...options, ...sizeOf(onto) } : options)
       if ('refused' in job) return { source: input, target: output, ...fitReport(job.refused) }
-      const written = lent
-        ? await writeLent(job, lent, { input, output }, options, unchanged, io)
+      const written = onto
+        ? await writeDisk(job, onto, { input, output }, options, unchanged, io)
         : await write(job, { input, output, to }, options, unchanged, io)
+      const toKnow = await onto?.after?.()
+      if (toKnow) io.warn(toKnow)
       return reportOf(job, written)
     } finally {
-      await lent?.close()
+      await onto?.close()
     }
   }
   const reportOf = (job: Job, written: Awaited<ReturnType<typeof write>>) => {
@@ -98,29 +105,34 @@ export async function copy(input: string, output: string, options: CopyOptions, 
   return report.fits && !('lost' in report && report.lost.length > 0) ? 0 : STOPS
 }
 
-const sizeOfLent = ({ device }: LentDisk) => ({
+const openOnto = (output: string, image: HostImage, options: CopyOptions, io: Io): Promise<Onto> =>
+  isNbdAddress(output)
+    ? openLentTarget(output, image.device.logicalSectorSize, options, io)
+    : openDeviceTarget(output, image, options)
+
+const sizeOf = ({ device }: Onto) => ({
   targetSize: device.size,
   targetSectorSize: device.logicalSectorSize,
 })
 
-/** The same onto what another program lends, which keeps its size. */
-async function writeLent(
+/** The same onto a disk that keeps its size. */
+async function writeDisk(
   { plan, work }: Job,
-  lent: LentDisk,
+  onto: Onto,
   { input, output }: { input: string; output: string },
   options: CopyOptions,
   unchanged: () => Promise<void>,
   io: Io,
 ) {
   const { verify = true, journal, resume } = options
-  const outcome = await writeOntoLent(plan, lent, {
+  const outcome = await writeOnto(plan, onto, {
     note: `${path.basename(input)} to ${output}`.slice(0, 200),
     ...{ work, verify, journal, resume },
     recheck: options.recheckAll ? 'every' : 'sample',
     beforeTables: unchanged,
     checkpoint: () => io.signal.throwIfAborted(),
     onStep: tell(plan, verify, options.json === true, io),
-  }).catch(whenStopped('What is lent', journal))
+  }).catch(whenStopped(onto.called, journal))
   return outcomeOf(plan, outcome)
 }
 

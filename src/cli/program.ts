@@ -12,6 +12,7 @@ import { copy, type CopyOptions } from './copy'
 import { capture, type CaptureOptions, compact, restore, type RestoreOptions, verify } from './store'
 import { fit, type FitOptions, sizeOf } from './fit'
 import { label, type LabelOptions } from './label'
+import { drives, type DrivesOptions } from './drives'
 import { lend, type LendOptions } from './lend'
 import { WrongUse } from './open'
 import { shrink, type ShrinkOptions } from './shrink'
@@ -40,6 +41,7 @@ export async function runCommand(args: readonly string[], io: Io): Promise<numbe
   addCopying(program, io, run)
   addStarting(program, io, run)
   for (const command of program.commands) command.addOption(pskFile()).addOption(pairingCode())
+  addDrives(program, io, run)
   addLending(program, io, run)
   try {
     await program.parseAsync(args, { from: 'user' })
@@ -100,6 +102,16 @@ function addLooking(program: Command, io: Io, run: Run): void {
     .addOption(sectorSize())
     .addOption(json())
     .action((a: string, b: string, options: Options) => run(compare(a, b, options, io)))
+}
+
+/** Drives of this computer. */
+function addDrives(program: Command, io: Io, run: Run): void {
+  program
+    .command('drives')
+    .description('the drives of this computer, each with what names it and what uses it')
+    .option('--loops', 'loop devices, too')
+    .addOption(json())
+    .action((options: DrivesOptions) => run(drives(options, io)))
 }
 
 /** A disk for other programs, over the network. */
@@ -273,6 +285,7 @@ function withCopy(command: Command): Command {
     .option('--skip-page-files', 'page, hibernation and swap files keep their length and read as zeros')
     .option('--no-check-map', 'maps of used blocks are believed and not held against the files')
     .option('--overwrite', 'a target that is there already is replaced')
+    .option('--plate <characters>', 'of a drive of this computer as target: the last four of its serial')
     .option('--no-verify', 'what was written is not read back')
     .option('--journal <file>', 'keeps in it what is sure, so that the copy can be gone on with after a cut')
     .option('--resume', 'resumes the copy of that journal')

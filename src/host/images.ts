@@ -6,6 +6,8 @@ import { type SharedKey } from '@/nbd/key'
 import { isNbdAddress, keyFor, nbdAddress } from '@/nbd/address'
 import { NbdFile } from '@/nbd/client'
 import { raw } from '@/core/image/raw'
+import { plateText } from './devices/describe'
+import { isDevicePath, KernelDevice } from './devices/device-file'
 import { HostFile } from './files'
 
 /** Images that build on images are followed this far. */
@@ -25,6 +27,10 @@ export interface HostImage extends OpenedImage {
   readonly file: { readonly size: number; readonly hostBytes: number }
   /** Paths of the file and of all that it builds on; none of what is lent. */
   readonly paths: readonly string[]
+  /** Of a drive of this computer, or a partition of one: `8:0`. */
+  readonly deviceNumber?: string
+  /** What a person types to name the drive, before it is written over. */
+  readonly plate?: string
   /** True when a file of the image was changed since it was opened. */
   changed(): Promise<boolean>
   close(): Promise<void>
@@ -37,6 +43,7 @@ export interface HostImage extends OpenedImage {
  */
 export async function openHostImage(file: string, options: OpenHostImage = {}): Promise<HostImage> {
   if (isNbdAddress(file)) return openLent(file, options)
+  if (await isDevicePath(file)) return openDevice(file, options)
   const files: HostFile[] = []
   const close = async () => {
     for (const opened of files.splice(0)) await opened.close()
@@ -78,6 +85,24 @@ async function openLent(uri: string, { key, sectorSize }: OpenHostImage): Promis
   } catch (error) {
     await lent.close()
     throw error
+  }
+}
+
+/** A drive of this computer is the bytes of a disk, whatever they look like: no format is looked for in them. */
+async function openDevice(file: string, { sectorSize }: OpenHostImage): Promise<HostImage> {
+  const device = await KernelDevice.open(file)
+  const { size, logicalSectorSize, number, drive } = device
+  if (sectorSize !== undefined && sectorSize !== logicalSectorSize) {
+    await device.close()
+    throw new CoreError(`${file} has sectors of ${logicalSectorSize} bytes, which it says itself.`)
+  }
+  return {
+    ...{ kind: 'raw', name: drive?.model ?? 'a partition', virtualBytes: size, device, findings: [] },
+    ...{ file: { size, hostBytes: size }, paths: [file], deviceNumber: number },
+    ...(drive ? { plate: plateText(drive, logicalSectorSize) } : {}),
+    // Nobody tells whether its bytes were changed meanwhile.
+    changed: async () => false,
+    close: () => device.close(),
   }
 }
 

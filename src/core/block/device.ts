@@ -24,6 +24,8 @@ export interface BlockDevice {
    * without overlap. Everything else is guaranteed to read as zeros. Absent where the device can't tell.
    */
   mapped?(offset: number, length: number): Promise<readonly Extent[]>
+  /** Lets go of what is kept of it in memory: what is read from now on comes from the medium. Absent where nothing is. */
+  uncache?(): Promise<void>
   /** Digests of ranges that the device takes itself, so that their bytes need not come here. Absent where it takes none. */
   readonly digests?: OwnDigests
   /** Where a stretch lies on the device below, for one that has moved some of it. Absent where all lies where it did. */

@@ -60,6 +60,7 @@ export async function checkPieces(check: Check): Promise<number> {
   // An image is read as anybody will read it, by what stands in its file.
   const readers = new Map<number, BlockDevice>()
   await targets.each(async (device, index) => {
+    await device.uncache?.()
     readers.set(index, device.header ? await device.header.readBack() : device)
   })
   let bytesTo = 0

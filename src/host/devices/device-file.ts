@@ -1,0 +1,146 @@
+import { constants } from 'node:fs'
+import { type FileHandle, open, stat } from 'node:fs/promises'
+import path from 'node:path'
+import { type BlockDevice, checkRange, ReadOnlyDevice, UnreadableSectors } from '@/core/block/device'
+import { CoreError } from '@/core/errors'
+import { readFileBytes, writeFileBytes } from '../file-bytes'
+import { driveOfNumber, type KernelDrive, numberOf, usesOf } from './describe'
+import { type DeviceSizes, dropCaches, readTableAgain, sizesOf, zeroRange } from './kernel'
+
+/** True for the path of a block device of this computer. */
+export async function isDevicePath(file: string): Promise<boolean> {
+  return stat(file).then(
+    (found) => found.isBlockDevice(),
+    () => false,
+  )
+}
+
+/**
+ * A drive of this computer, or a partition of one. For reading it is opened read-only; for writing exclusively, after
+ * nothing was found that uses it. Who it is was asked of the open descriptor, whatever its name stands for by now.
+ */
+export class KernelDevice implements BlockDevice {
+  readonly size: number
+  readonly logicalSectorSize: 512 | 4096
+  readonly physicalSectorSize: number
+
+  private constructor(
+    private readonly handle: FileHandle,
+    readonly path: string,
+    /** `8:0` */
+    readonly number: string,
+    /** Of a whole drive; undefined for a partition. */
+    readonly drive: KernelDrive | undefined,
+    sizes: DeviceSizes,
+    private readonly writable: boolean,
+  ) {
+    this.size = sizes.sizeBytes
+    this.logicalSectorSize = sizes.logicalSectorSize
+    this.physicalSectorSize = sizes.physicalSectorSize
+  }
+
+  /** Opens one for reading. Rejects with CoreError: no right to, none such, sectors that are not known. */
+  static async open(file: string): Promise<KernelDevice> {
+    return KernelDevice.opened(file, constants.O_RDONLY, false)
+  }
+
+  /** Opens a whole drive that nothing uses, to be written. Rejects with CoreError that names what does. */
+  static async openTarget(file: string): Promise<KernelDevice> {
+    const device = await KernelDevice.opened(file, constants.O_RDWR | constants.O_EXCL, true)
+    try {
+      const { drive } = device
+      if (!drive) throw new CoreError(`${file} is a partition, and a target is a whole drive.`)
+      const uses = await usesOf(drive)
+      if (uses.length > 0) throw new CoreError(`${file} is in use: ${uses.join(', ')}. Nothing was written.`)
+      return device
+    } catch (error) {
+      await device.close()
+      throw error
+    }
+  }
+
+  private static async opened(file: string, flags: number, writable: boolean): Promise<KernelDevice> {
+    const handle = await open(file, flags).catch((error: NodeJS.ErrnoException) => refused(file, error))
+    try {
+      const found = await handle.stat()
+      if (!found.isBlockDevice()) throw new CoreError(`${file} is no drive.`)
+      const number = numberOf(found.rdev)
+      const sizes = await sizesOf(handle.fd, path.basename(file))
+      if (sizes.sizeBytes === 0) throw new CoreError(`${file} holds no medium.`)
+      if (writable && sizes.isReadOnly)
+        throw new CoreError(`${file} can only be read: the kernel has it write-protected.`)
+      return new KernelDevice(handle, file, number, await driveOfNumber(number), sizes, writable)
+    } catch (error) {
+      await handle.close()
+      throw error
+    }
+  }
+
+  async read(offset: number, into: Uint8Array): Promise<void> {
+    checkRange(this, offset, into.length)
+    const done = await readFileBytes(this.handle, offset, into).catch((error: unknown) => {
+      throw this.mediumError(error, offset, into.length)
+    })
+    if (done < into.length) throw new CoreError(`${this.path} ends before its size says.`)
+  }
+
+  async write(offset: number, from: Uint8Array): Promise<void> {
+    if (!this.writable) throw new ReadOnlyDevice()
+    checkRange(this, offset, from.length)
+    await writeFileBytes(this.handle, offset, from).catch((error: NodeJS.ErrnoException) => {
+      throw new CoreError(`${this.path} did not take what was written to it (${error.code}).`)
+    })
+  }
+
+  async flush(): Promise<void> {
+    if (!this.writable) return
+    await this.handle.sync().catch((error: NodeJS.ErrnoException) => {
+      throw new CoreError(`${this.path} did not store what was written to it (${error.code}).`)
+    })
+  }
+
+  async uncache(): Promise<void> {
+    if (!(await dropCaches(this.handle.fd)))
+      throw new CoreError(`What is on ${this.path} cannot be read past the memory of this computer.`)
+  }
+
+  /** Zeros a range, by the drive itself where that can. */
+  async zero(offset: number, length: number): Promise<void> {
+    if (!this.writable) throw new ReadOnlyDevice()
+    checkRange(this, offset, length)
+    if (await zeroRange(this.handle.fd, offset, length)) return
+    const zeros = new Uint8Array(Math.min(length, 1024 * 1024))
+    for (let at = 0; at < length; at += zeros.length)
+      await this.write(offset + at, zeros.subarray(0, Math.min(zeros.length, length - at)))
+  }
+
+  /** Has the kernel see the partitions that are there now. False where it still uses some of before. */
+  readTable(): Promise<boolean> {
+    return readTableAgain(this.handle.fd)
+  }
+
+  close(): Promise<void> {
+    return this.handle.close()
+  }
+
+  /** A failed reading is told by the sectors of the drive. */
+  private mediumError(error: unknown, offset: number, length: number): unknown {
+    const { code } = error as NodeJS.ErrnoException
+    if (code === 'ENODEV' || code === 'ENXIO') return new CoreError(`${this.path} is gone.`)
+    if (code !== 'EIO') return error
+    const first = offset / this.logicalSectorSize
+    return new UnreadableSectors(Array.from({ length: length / this.logicalSectorSize }, (_, i) => first + i))
+  }
+}
+
+function refused(file: string, { code }: NodeJS.ErrnoException): never {
+  if (code === 'EACCES' || code === 'EPERM')
+    throw new CoreError(
+      `${file} may not be opened: that needs the rights of root, or of the group that has the drives.`,
+    )
+  if (code === 'EBUSY') throw new CoreError(`${file} is in use by the system or another program. Nothing was written.`)
+  if (code === 'ENOMEDIUM' || code === 'ENXIO') throw new CoreError(`${file} holds no medium.`)
+  if (code === 'ENOENT') throw new CoreError(`There is no ${file}.`)
+  if (code === 'EROFS') throw new CoreError(`${file} can only be read: the kernel has it write-protected.`)
+  throw new CoreError(`${file} could not be opened (${code}).`)
+}
