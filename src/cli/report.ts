@@ -90,6 +90,8 @@ export const SurveyReport = z.object({
   sectorSize: z.number(),
   sizeBytes: z.number(),
   usedBytes: z.number(),
+  /** Of a drive of this computer: what is typed before it is written over. */
+  plate: z.string().optional(),
   /** GUID of a GPT, signature of an MBR. */
   diskIdentity: z.string(),
   partitions: z.array(PartitionReport),
@@ -117,6 +119,7 @@ export function reportOf(file: string, image: HostImage, survey: DriveSurvey): S
     sectorSize: survey.logicalSectorSize,
     sizeBytes: survey.sizeBytes,
     usedBytes: survey.usedBytes,
+    ...(image.plate === undefined ? {} : { plate: image.plate }),
     diskIdentity: survey.table?.diskGuid ?? survey.mbr?.diskSignature ?? '',
     partitions,
     unallocated: survey.gaps.map((gap) => ({

@@ -29,6 +29,7 @@ export function surveyText(report: SurveyReport): string {
   const { image, scheme, state, sectorSize, sizeBytes, partitions, unallocated, findings } = report
   const lines = [
     `${report.file}: ${image.name}, disk of ${formatSize(sizeBytes)} (${sizeBytes} bytes), sectors of ${sectorSize}`,
+    ...(report.plate === undefined ? [] : [`Plate: ${report.plate}, which --plate takes before it is written over`]),
     `Partition table: ${scheme === 'none' ? 'none' : scheme.toUpperCase()}${report.diskIdentity ? `, ${report.diskIdentity}` : ''}${state === 'sound' ? '' : ` (${state})`}`,
   ]
   if (partitions.length > 0) {

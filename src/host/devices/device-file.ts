@@ -7,6 +7,46 @@ import { readFileBytes, writeFileBytes } from '../file-bytes'
 import { driveOfNumber, type KernelDrive, numberOf, usesOf } from './describe'
 import { type DeviceSizes, dropCaches, readTableAgain, sizesOf, zeroRange } from './kernel'
 
+/** Readings of so many bytes are tried past the kernel's memory where they fail through it. */
+const DIRECT_BYTES = 64 * 1024
+/** Buffers of such readings begin at multiples of this many bytes of memory. */
+const ALIGNED = 4096
+
+/** Reads a drive past the kernel's memory. */
+class DirectReader {
+  private constructor(
+    private readonly handle: FileHandle,
+    private readonly buffer: Uint8Array,
+  ) {}
+
+  /** For the same open drive, whatever its name stands for by now. */
+  static async of(device: FileHandle): Promise<DirectReader> {
+    const handle = await open(`/proc/self/fd/${device.fd}`, constants.O_RDONLY | constants.O_DIRECT)
+    const memory = new Uint8Array(DIRECT_BYTES + ALIGNED)
+    // Where memory is aligned only the kernel tells; it refuses a buffer that is not.
+    for (let from = 0; from < ALIGNED; from += 16) {
+      const buffer = memory.subarray(from, from + DIRECT_BYTES)
+      const isRefused = await handle.read(buffer, 0, ALIGNED, 0).then(
+        () => false,
+        (error: NodeJS.ErrnoException) => error.code === 'EINVAL',
+      )
+      if (!isRefused) return new DirectReader(handle, buffer)
+    }
+    await handle.close()
+    throw new CoreError('This drive cannot be read past the memory of this computer.')
+  }
+
+  async read(offset: number, into: Uint8Array): Promise<number> {
+    const { bytesRead } = await this.handle.read(this.buffer, 0, into.length, offset)
+    into.set(this.buffer.subarray(0, bytesRead))
+    return bytesRead
+  }
+
+  close(): Promise<void> {
+    return this.handle.close()
+  }
+}
+
 /** True for the path of a block device of this computer. */
 export async function isDevicePath(file: string): Promise<boolean> {
   return stat(file).then(
@@ -23,6 +63,7 @@ export class KernelDevice implements BlockDevice {
   readonly size: number
   readonly logicalSectorSize: 512 | 4096
   readonly physicalSectorSize: number
+  private direct: Promise<DirectReader> | undefined
 
   private constructor(
     private readonly handle: FileHandle,
@@ -78,10 +119,25 @@ export class KernelDevice implements BlockDevice {
 
   async read(offset: number, into: Uint8Array): Promise<void> {
     checkRange(this, offset, into.length)
-    const done = await readFileBytes(this.handle, offset, into).catch((error: unknown) => {
-      throw this.mediumError(error, offset, into.length)
-    })
+    let done: number
+    try {
+      done = await readFileBytes(this.handle, offset, into)
+    } catch (error) {
+      const isShort = into.length <= DIRECT_BYTES
+      if ((error as NodeJS.ErrnoException).code !== 'EIO' || !isShort)
+        throw this.mediumError(error, offset, into.length)
+      // The kernel reads in pages, of which a drive may give some sectors and others not.
+      done = await this.readDirect(offset, into).catch((again: unknown) => {
+        throw this.mediumError(again, offset, into.length)
+      })
+    }
     if (done < into.length) throw new CoreError(`${this.path} ends before its size says.`)
+  }
+
+  /** Past the memory of the kernel, in sectors of the drive. */
+  private async readDirect(offset: number, into: Uint8Array): Promise<number> {
+    this.direct ??= DirectReader.of(this.handle)
+    return (await this.direct).read(offset, into)
   }
 
   async write(offset: number, from: Uint8Array): Promise<void> {
@@ -119,8 +175,9 @@ export class KernelDevice implements BlockDevice {
     return readTableAgain(this.handle.fd)
   }
 
-  close(): Promise<void> {
-    return this.handle.close()
+  async close(): Promise<void> {
+    await (await this.direct)?.close()
+    await this.handle.close()
   }
 
   /** A failed reading is told by the sectors of the drive. */

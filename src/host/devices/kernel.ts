@@ -15,7 +15,7 @@ const REQUEST = {
 
 type Ioctl = (descriptor: number, request: bigint, argument: Uint8Array | null) => Promise<number>
 
-let loaded: Promise<{ ioctl: Ioctl; errno: () => number }> | undefined
+let loaded: ReturnType<typeof load> | undefined
 
 async function load() {
   if (process.platform !== 'linux') throw new CoreError('Drives of this computer are only reached on Linux.')
@@ -28,7 +28,9 @@ async function load() {
         error ? failed(error) : done(result),
       ),
     )
-  return { ioctl, errno: () => koffi.errno() }
+  // Why a call failed is only told of one in this thread.
+  const now = (descriptor: number, request: bigint): number => call(descriptor, request, null) as number
+  return { ioctl, now, errno: () => koffi.errno() }
 }
 
 /** Asks the kernel. False where it refuses. Rejects with CoreError where it cannot be asked. */
@@ -65,8 +67,14 @@ export async function sizesOf(descriptor: number, name: string): Promise<DeviceS
 /** Lets go of what the kernel keeps of a device in memory: what is read next comes from the medium. */
 export const dropCaches = (descriptor: number) => ask(descriptor, REQUEST.dropCaches, null)
 
-/** Has the kernel read the partition table anew. False where something uses a partition. */
-export const readTableAgain = (descriptor: number) => ask(descriptor, REQUEST.readTable, null)
+/** Has the kernel read the partition table anew. False where it still uses the partitions of before. */
+export async function readTableAgain(descriptor: number): Promise<boolean> {
+  const { now, errno } = await (loaded ??= load())
+  // One of which it takes no partitions has none that could be old.
+  return now(descriptor, REQUEST.readTable) === 0 || errno() !== EBUSY
+}
+
+const EBUSY = 16
 
 /** Has the kernel zero a range, by the device itself where that can. False where it refuses. */
 export async function zeroRange(descriptor: number, offset: number, length: number): Promise<boolean> {

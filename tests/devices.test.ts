@@ -1,0 +1,221 @@
+import { execFileSync, spawn, spawnSync } from 'node:child_process'
+import {
+  existsSync,
+  mkdirSync,
+  mkdtempSync,
+  readFileSync,
+  rmSync,
+  statSync,
+  truncateSync,
+  writeFileSync,
+} from 'node:fs'
+import { tmpdir } from 'node:os'
+import path from 'node:path'
+import { afterAll, afterEach, beforeAll, describe, expect, it, vi } from 'vitest'
+import { readBytes } from '@/core/block/device'
+import { pattern } from '@/core/testing'
+import { makeSystemDisk } from '@/core/testing-disk'
+import { imbarco, sparseFile } from './support/image-files'
+import { gdiskPartitions } from './support/independent'
+
+// Loop devices of the kernel stand for drives that are plugged in.
+
+const MIB = 1024 * 1024
+const run = (program: string, ...args: string[]) => execFileSync(program, args, { encoding: 'utf8' }).trim()
+
+function canHaveLoops(): boolean {
+  if (process.getuid?.() !== 0) return false
+  const file = path.join(mkdtempSync(path.join(tmpdir(), 'imbarco-loop-')), 'try')
+  writeFileSync(file, new Uint8Array(MIB))
+  const { status, stdout } = spawnSync('losetup', ['-f', '--show', file], { encoding: 'utf8' })
+  if (status === 0) spawnSync('losetup', ['-d', stdout.trim()])
+  rmSync(path.dirname(file), { recursive: true })
+  return status === 0
+}
+
+/** Whether the kernel looks for partitions by itself. */
+const parsesTables = existsSync('/sys/class/block/vda1') || existsSync('/sys/class/block/sda1')
+
+vi.setConfig({ testTimeout: 120_000 })
+
+// Where the kernel gives none, as in most containers, this is skipped as a whole.
+describe.runIf(canHaveLoops())('a drive of this computer', () => {
+  let folder: string
+  let source: string
+  let sizeBytes: number
+  const loops: string[] = []
+  const undo: (() => void)[] = []
+
+  beforeAll(async () => {
+    folder = mkdtempSync(path.join(tmpdir(), 'imbarco-devices-'))
+    source = path.join(folder, 'source.img')
+    const disk = await makeSystemDisk({ systemFiles: [{ path: '/Charts/north.tif', content: pattern(8 * MIB, 6) }] })
+    sizeBytes = disk.size
+    const parts: [number, Uint8Array][] = []
+    for (const { offset, length } of await disk.mapped(0, disk.size))
+      parts.push([offset, await readBytes(disk, offset, length)])
+    sparseFile(source, disk.size, parts)
+  })
+
+  afterEach(() => {
+    for (const back of undo.splice(0).reverse()) back()
+    for (const loop of loops.splice(0)) spawnSync('losetup', ['-d', loop])
+  })
+
+  afterAll(() => rmSync(folder, { recursive: true, force: true }))
+
+  const attach = (file: string, ...options: string[]) => {
+    const loop = run('losetup', '-f', '--show', ...options, file)
+    loops.push(loop)
+    return loop
+  }
+  const blank = (name: string, bytes: number) => {
+    const file = path.join(folder, name)
+    writeFileSync(file, '')
+    truncateSync(file, bytes)
+    return file
+  }
+  /** The first sector of a file's content on the source, whose clusters begin at round places. */
+  const sectorOf = (content: Uint8Array) => {
+    const [bytes, first] = [readFileSync(source), Buffer.from(content.subarray(0, 64 * 1024))]
+    for (let at = 0; at < bytes.length; at += 4096)
+      if (bytes.subarray(at, at + first.length).equals(first)) return at / 512
+    throw new Error('It is not on the disk.')
+  }
+  const plateOf = (loop: string) => String(Number(run('blockdev', '--getsz', loop))).slice(-4)
+  const copy = (from: string, to: string, ...options: string[]) => imbarco('copy', from, to, ...options)
+
+  it('is listed with what names it, and surveyed as an image is', async () => {
+    const loop = attach(source, '-r')
+    const { drives } = JSON.parse((await imbarco('drives', '--loops', '--json')).out) as {
+      drives: { file: string; sizeBytes: number; plate: string; serial: string | null; uses: string[] }[]
+    }
+    expect(drives.find((d) => d.file === loop)).toMatchObject({
+      ...{ sizeBytes, plate: plateOf(loop), serial: null, uses: [], transport: 'loop', backingFile: source },
+    })
+    const [there, here] = await Promise.all([loop, source].map((file) => imbarco('survey', file, '--json')))
+    const partitionsOf = (text: string) => (JSON.parse(text) as { partitions: unknown[] }).partitions
+    expect(partitionsOf(there.out)).toEqual(partitionsOf(here.out))
+    expect(JSON.parse(there.out)).toMatchObject({ plate: plateOf(loop) })
+    expect((await imbarco('survey', loop, '--sector-size', '4096')).error).toMatch(/says itself/)
+  })
+
+  it('is written by its plate, and holds what a copy into a file holds', async () => {
+    const from = attach(source, '-r')
+    const larger = sizeBytes + 64 * MIB
+    const target = attach(blank('target.img', larger))
+    for (const plate of [[], ['--plate', '0000']]) {
+      const refused = await copy(from, target, ...plate)
+      expect([refused.code, /--plate/.test(refused.error)]).toEqual([2, true])
+    }
+    expect((await copy(from, target, '--plate', plateOf(target))).error).toBe('')
+    if (parsesTables) {
+      const [, ...seen] = run('lsblk', '-nro', 'NAME', target).split('\n')
+      expect(seen.length).toBeGreaterThanOrEqual(3)
+    }
+    const plain = path.join(folder, 'plain.img')
+    expect((await copy(source, plain, '--target-size', `${larger}`)).code).toBe(0)
+    expect((await imbarco('compare', target, plain)).code).toBe(0)
+    // It holds something now, so it is not written over by chance.
+    expect((await copy(from, target, '--plate', plateOf(target))).error).toMatch(/not empty/)
+  })
+
+  it('is written in its own sectors of 4096, and its files are read by another driver', async () => {
+    const from = attach(source, '-r')
+    const data = attach(blank('data.img', sizeBytes), '-b', '4096')
+    const whole = await copy(from, data, '--plate', String(sizeBytes / 4096).slice(-4))
+    // Volumes laid out in shorter sectors do not go onto longer ones, which is said and not done.
+    expect(whole.code).toBeGreaterThan(0)
+    expect(whole.error + whole.out).toMatch(/4096|sector/i)
+    const same = attach(blank('same.img', sizeBytes))
+    expect((await copy(from, same, '--plate', plateOf(same))).code).toBe(0)
+    const mount = path.join(folder, 'mount')
+    mkdirSync(mount)
+    const [{ first, last }] = [...gdiskPartitions(path.join(folder, 'same.img')).values()].sort(
+      (a, b) => b.last - b.first - (a.last - a.first),
+    )
+    const place = ['-o', `${first * 512}`, '--sizelimit', `${(last - first + 1) * 512}`]
+    run('ntfs-3g', '-o', 'ro', attach(path.join(folder, 'same.img'), '-r', ...place), mount)
+    undo.push(() => spawnSync('umount', [mount]))
+    expect(readFileSync(path.join(mount, 'Charts', 'north.tif')).equals(Buffer.from(pattern(8 * MIB, 6)))).toBe(true)
+  })
+
+  it('is refused as a target while anything uses it, naming what does', async () => {
+    const target = attach(blank('used.img', sizeBytes))
+    const plate = ['--plate', plateOf(target), '--overwrite']
+    const said = async (from = source) => (await copy(from, target, ...plate)).error
+    const before = () => run('sha256sum', target)
+    run('mkfs.ext4', '-q', '-F', target)
+    const untouched = before()
+    const mount = mkdtempSync(path.join(folder, 'a place '))
+    run('mount', target, mount)
+    expect(await said()).toMatch(/in use/)
+    run('umount', mount)
+    run('mkswap', '-f', target)
+    if (spawnSync('swapon', [target]).status === 0) {
+      expect(await said()).toMatch(/in use|swapped on/)
+      run('swapoff', target)
+    }
+    run('mkfs.ext4', '-q', '-F', target)
+    // One that is open to another program for itself alone.
+    const holder = spawn('python3', [
+      '-c',
+      'import os,sys; os.open(sys.argv[1], os.O_RDWR | os.O_EXCL); print("has it", flush=True); sys.stdin.read()',
+      target,
+    ])
+    await new Promise((has) => holder.stdout.once('data', has))
+    expect(await said()).toMatch(/in use by the system or another program/)
+    holder.kill()
+    await new Promise((left) => holder.once('close', left))
+    // Another loop device over it, and what it lies on itself.
+    const over = attach(target, '-r')
+    expect(await said()).toMatch(new RegExp(`stands behind ${path.basename(over)}`))
+    spawnSync('losetup', ['-d', over])
+    expect(await said(path.join(folder, 'used.img'))).toMatch(/source itself|what it lies on/)
+    expect(await said(target)).toMatch(/source itself/)
+    expect(untouched).toMatch(/^[0-9a-f]{64}/)
+  })
+
+  it('that fails in places gives what it has, and what it does not is named by sector and file', async () => {
+    const bad = sectorOf(pattern(8 * MIB, 6)) + 2051
+    const place = path.join(folder, 'failing')
+    mkdirSync(place)
+    const file = path.join(place, 'disk')
+    writeFileSync(file, '')
+    const [from, to] = [bad * 512, (bad + 3) * 512]
+    const read = `if [ $(($4 < ${to} && $4 + $3 > ${from})) = 1 ]; then echo EIO it fails >&2; exit 1; fi; dd if=${source} iflag=skip_bytes,count_bytes skip=$4 count=$3 bs=64K status=none`
+    const fuse = spawn('nbdfuse', [
+      ...[file, '--command', 'nbdkit', '-s', 'eval', `get_size=echo ${sizeBytes}`],
+      ...[`pread=${read}`, 'can_write=exit 3'],
+    ])
+    undo.push(() => {
+      spawnSync('fusermount3', ['-uz', file])
+      spawnSync('fusermount', ['-uz', file])
+      fuse.kill()
+    })
+    await vi.waitUntil(() => statSync(file).size === sizeBytes, { timeout: 20_000 })
+    const loop = attach(file, '-r')
+    const target = attach(blank('rescued.img', sizeBytes))
+    const result = await copy(loop, target, '--plate', plateOf(target), '--json')
+    const { lost } = JSON.parse(result.out) as { lost: { sourceLba: number; sectors: number; files: string[] }[] }
+    // The kernel's loop reads its file in pages, so a page is the least that one of them loses.
+    expect(lost.length).toBe(1)
+    const [{ sourceLba, sectors, files }] = lost
+    expect([sourceLba <= bad, sourceLba + sectors >= bad + 3, sectors <= 16]).toEqual([true, true, true])
+    expect(files).toEqual(['/Charts/north.tif'])
+    expect(result.code).toBe(1)
+  })
+
+  it('is refused where it is write-protected or no drive', async () => {
+    const from = attach(source, '-r')
+    const other = attach(blank('other.img', sizeBytes), '-r')
+    expect((await copy(from, other, '--plate', plateOf(other))).error).toMatch(/write-protected/)
+    expect((await copy(source, '/dev/null', '--plate', '0000')).code).toBeGreaterThan(0)
+  })
+
+  it.runIf(parsesTables)('is refused where it is a partition, which is read by itself', async () => {
+    const part = `${attach(blank('parts.img', sizeBytes), '-P')}p1`
+    expect((await copy(source, part, '--plate', '0000')).error).toMatch(/partition/)
+    expect((await imbarco('survey', part)).code).toBe(0)
+  })
+})
