@@ -120,6 +120,28 @@ describe('a drive that is lent', () => {
     await endLending({ lent: id })
   })
 
+  it('is lent in one of its partitions, once', async () => {
+    const part = { subject, address: HERE, partition: 3, once: true }
+    expect(await refusalCode(lend({ ...part, partition: 99 }))).toBe('lent-failed')
+    await lend(part)
+    const asked = borrow()
+    await untilState('asks')
+    const [{ id, name }] = await lentNow()
+    expect(name).toBe(`${IMAGE}, partition 3`)
+    await answerBorrower({ lent: id, peer: HERE, yes: true })
+    const file = await asked
+    const image = await openHostImage(path.join(folder, 'images', IMAGE))
+    const { partitions } = await surveyDrive(image.device, sha256)
+    const third = partitions.find((p) => p.number === 3)!
+    const [theirs, ours] = [new Uint8Array(65_536), new Uint8Array(65_536)]
+    await file.read(0, theirs)
+    await image.device.read(third.startBytes, ours)
+    expect([file.size, Buffer.compare(theirs, ours)]).toEqual([third.sizeBytes, 0])
+    await image.close()
+    await file.close()
+    await vi.waitUntil(async () => (await lentNow()).length === 0)
+  })
+
   it('is lent to be written over by its plate alone, as long as nothing rests on it', async () => {
     const target = { kind: 'drives' as const, id: 'crv1-7777-ab12' }
     const as = (plate: string, id = target.id) =>

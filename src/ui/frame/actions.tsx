@@ -38,6 +38,8 @@ export interface Actions extends BenchActions {
     address: string
     writable: boolean
     plate: string
+    partition: number | null
+    once: boolean
   }): Promise<{ ok: true; value?: string } | { ok: false; sentence: string }>
   borrow(what: { address: string; code: string; bench: string; link: string }): Promise<Outcome>
   askAgain(of: { driveId: string }): Promise<Outcome>

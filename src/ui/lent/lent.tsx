@@ -31,6 +31,7 @@ interface Offered {
   readonly name: string
   /** What is on the label of a drive, which is typed before it is lent to be written over. */
   readonly plate: { readonly model: string; readonly detail: string; readonly prefix: string } | null
+  readonly partitions: readonly { readonly number: number; readonly title: string }[]
 }
 
 /** What is lent and borrowed over the network: who asks, who has it, and how it is reached. */
@@ -40,12 +41,14 @@ export function Lent({ lent, offered, addresses, asked, borrowed }: LentProps) {
   const [address, setAddress] = useState(addresses[0].address)
   const [writable, setWritable] = useState(false)
   const [plate, setPlate] = useState('')
+  const [partition, setPartition] = useState<number | null>(null)
+  const [once, setOnce] = useState(false)
   const [isAsking, setAsking] = useState(false)
   const toAsk = borrowed.find((b) => b.state === 'not asked' && b.isThere)
   const asking = lent.flatMap((one) => one.loans.filter((l) => l.state === 'asks')).length
   const start = () =>
     void act(async () => {
-      const answer = await lend({ subject: offered!.subject, address, writable, plate })
+      const answer = await lend({ subject: offered!.subject, address, writable, plate, partition, once })
       if (answer.ok) go('/lent')
       return answer
     })
@@ -99,6 +102,28 @@ export function Lent({ lent, offered, addresses, asked, borrowed }: LentProps) {
               <option value="write">As a target, to be written over</option>
             </ChoiceField>
           )}
+          {offered.partitions.length > 0 && (
+            <ChoiceField
+              label="How much of it"
+              value={partition ?? ''}
+              onChange={(event) => setPartition(event.target.value === '' ? null : Number(event.target.value))}
+            >
+              <option value="">All of it</option>
+              {offered.partitions.map(({ number, title }) => (
+                <option key={number} value={number}>
+                  Partition {number}, {title}
+                </option>
+              ))}
+            </ChoiceField>
+          )}
+          <ChoiceField
+            label="Until"
+            value={once ? 'once' : 'stopped'}
+            onChange={(event) => setOnce(event.target.value === 'once')}
+          >
+            <option value="stopped">It is stopped here</option>
+            <option value="once">The first one has what it wants</option>
+          </ChoiceField>
           {offered.plate && writable && (
             <div className="sm:col-span-2">
               <p className="mb-2 text-[13.5px] text-ink-soft">

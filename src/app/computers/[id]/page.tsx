@@ -1,4 +1,5 @@
 import { notFound } from 'next/navigation'
+import { waysOutOf } from '@/app/ways-out'
 import { answer } from '@/server/ground/answer'
 import { headState } from '@/server/pages/head'
 import { computerPage } from '@/server/world/computers'
@@ -15,7 +16,9 @@ export default async function ComputerPage({ params }: { params: Promise<{ id: s
   const found = await answer(() => computerPage(id))
   if (!found.ok) {
     if (found.status === 404) notFound()
-    return <NotPossible heading="This computer cannot be looked at" sentence={found.sentence} />
+    return (
+      <NotPossible heading="This computer cannot be looked at" sentence={found.sentence} links={waysOutOf(found)} />
+    )
   }
   return (
     <>

@@ -19,7 +19,7 @@ import { imagePath } from '../../images/names'
 import { leasableDrive, leasableImage, startWithLease } from '../../leases'
 import { reservedDrives } from '../../moves/reserved-drives'
 import { benchName, benchOf, benchOfDrive, driveById } from '../../world'
-import { type LookedAt, LookedAtSchema, subjectOf } from '../../world/looked-at'
+import { type LookedAt, LookedAtSchema, subjectOf, surveyOf } from '../../world/looked-at'
 import { borrowedState } from './borrow'
 import type { FromLender, LendOrder, ToLender } from './messages'
 import { type Lent, lentNow, loansOf, NOTHING, startingNow, together } from './now'
@@ -34,6 +34,10 @@ const LendSchema = z.object({
   /** To be written over: a drive whose plate is typed. */
   writable: z.boolean().default(false),
   plate: line().max(40).default(''),
+  /** This partition alone, by its number in the table. */
+  partition: z.number().int().min(1).max(1024).nullable().default(null),
+  /** Ends after the first that had all it wanted. */
+  once: z.boolean().default(false),
   /** A code by which it was lent before, so that whoever has it need not be told another. */
   code: line().max(40).optional(),
 })
@@ -69,8 +73,10 @@ const isLent = (subject: LookedAt) => [...lentNow().values()].some((l) => keyOf(
 
 const keyOf = ({ kind, id }: LookedAt) => `${kind} ${id}`
 
-async function startLent({ subject, address, port, writable, plate, code = newCode() }: Wanted): Promise<string> {
-  const { name, description, leasable, drive } = await lendable(subject)
+async function startLent(wanted: Wanted): Promise<string> {
+  const { subject, address, port, writable, plate, partition, once, code = newCode() } = wanted
+  const { name: whole, description, leasable, drive } = await lendable(subject)
+  const name = partition === null ? whole : `${whole}, partition ${partition}`
   if (writable) await expectTarget(drive, plate)
   const request = {
     ...{ purpose: 'lending it over the network', needsPower: true },
@@ -79,8 +85,9 @@ async function startLent({ subject, address, port, writable, plate, code = newCo
   return startWithLease(request, async (lease) => {
     const id = await freeId(name, 'lent', async (taken) => lentNow().has(taken))
     const order = {
-      ...{ subject: await subjectOf(subject), exportName: id, description },
-      ...{ host: address, port, code, writable },
+      ...{ subject: await subjectOf(subject), exportName: id, host: address, port, code, writable, partition, once },
+      // A partition is no drive, and has no plate.
+      description: partition === null ? description : name,
     }
     await startLending({ id, subject, name, order, lease })
     log.info({ lent: name, address, writable }, 'lent over the network')
@@ -143,6 +150,10 @@ async function startLending({ id, subject, name, order, lease }: Starting): Prom
       failed(new Refusal('lent-failed', { why: 'Its thread ended.' }))
       publish({ type: 'changed', moveId: null })
     })
+  }).catch((error: unknown) => {
+    // What could not be lent is free at once, although its thread may take a moment to end.
+    lentNow().delete(id)
+    throw error
   })
 }
 
@@ -248,5 +259,6 @@ export async function lentState(asked: unknown) {
 async function offerOf(subject: LookedAt) {
   const { name, drive } = await lendable(subject)
   const plate = drive && { model: drive.model, detail: driveName(drive), prefix: platePrefix(drive.serial) }
-  return { subject, name, plate: plate ?? null }
+  const { partitions } = await surveyOf(subject)
+  return { subject, name, plate: plate ?? null, partitions: partitions.map(({ number, title }) => ({ number, title })) }
 }

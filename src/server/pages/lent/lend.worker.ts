@@ -2,7 +2,9 @@ import { parentPort, workerData } from 'node:worker_threads'
 import { openDrive } from '@/bench/open-drive'
 import type { BlockDevice } from '@/core/block/device'
 import { readOnly } from '@/core/block/readonly'
+import { SliceDevice } from '@/core/block/slice'
 import { CoreError } from '@/core/errors'
+import { placeOfPartition } from '@/core/survey/open-partition'
 import { blake3 } from '@/host/strong-digest'
 import { keyOfCode } from '@/nbd/key'
 import { Lender } from '@/nbd/lender'
@@ -10,7 +12,7 @@ import { log } from '../../ground/log'
 import { withSubject } from '../../jobs/threads/tasks/subject'
 import type { FromLender, LendOrder, ToLender } from './messages'
 
-const { subject, exportName, description, host, port, code, writable } = workerData as LendOrder
+const { subject, exportName, description, host, port, code, writable, partition, once } = workerData as LendOrder
 const send = (message: FromLender) => parentPort!.postMessage(message)
 const TELL_EVERY_MS = 1000
 /** Who waits for an answer, by address. */
@@ -40,7 +42,11 @@ try {
               answer(yes)
             }),
           ),
-        onEvent: (event) => send({ type: 'event', event }),
+        onEvent: (event) => {
+          send({ type: 'event', event })
+          const isOver = once && event.type === 'ended' && event.done
+          if (isOver && !lender!.borrowers.some((b) => b.state === 'has it')) end()
+        },
       },
     )
     send({ type: 'listens', ...lender.address })
@@ -63,12 +69,19 @@ try {
   parentPort!.close()
 }
 
+/** The whole disk, or the one partition that is lent. */
+async function partOf(device: BlockDevice): Promise<BlockDevice> {
+  if (partition === null) return device
+  const { start, size } = await placeOfPartition(device, partition)
+  return new SliceDevice(device, start, size)
+}
+
 async function withLent(work: (device: BlockDevice) => Promise<void>): Promise<void> {
-  if (!writable) return withSubject(subject, (device) => work(readOnly(device)))
+  if (!writable) return withSubject(subject, async (device) => work(readOnly(await partOf(device))))
   if (subject.kind !== 'drive') throw new CoreError('Only a drive is lent to be written.')
   const opened = await openDrive(subject.drive, { writable })
   try {
-    await work(opened.device)
+    await work(await partOf(opened.device))
     await opened.device.flush()
   } finally {
     await opened.close()

@@ -11,6 +11,10 @@ export interface LendOrder {
   readonly code: string
   /** Lent to be written: a drive whose plate was typed where it sits. */
   readonly writable: boolean
+  /** This partition alone, by its number. */
+  readonly partition: number | null
+  /** Ends after the first that had all it wanted. */
+  readonly once: boolean
 }
 
 export type FromLender =

@@ -27,8 +27,10 @@ export function attachedDrives(bench: BenchState, computer: Computer): StartOrde
 
 /** Opens what is in a computer's slots for reading. Whoever asks closes what is in `opened`, also after an error. */
 export async function attach(bench: BenchState, computer: Computer, opened: OpenDrive[]): Promise<AttachedDrive[]> {
+  // What another bench lends and cannot be read now hides nothing of the computer itself.
+  const readable = bench.drives.filter(({ borrowed }) => borrowed === undefined || borrowed.state === 'here')
   const attached: AttachedDrive[] = []
-  for (const { drive, ...place } of attachedDrives(bench, computer)) {
+  for (const { drive, ...place } of attachedDrives({ ...bench, drives: readable }, computer)) {
     const bytes = await openToLook(drive)
     opened.push(bytes)
     attached.push({ ...place, device: bytes.device })
