@@ -206,6 +206,26 @@ describe.runIf(canHaveLoops())('a drive of this computer', () => {
     expect(result.code).toBe(1)
   })
 
+  it('is lent to be written over by its plate, and changed in its place by a copy alone', async () => {
+    const target = attach(blank('lent.img', sizeBytes))
+    for (const words of [
+      ['label', target, '1', 'NEW'],
+      ['shrink', target, '1', '1MiB'],
+      ['repair', target, 'boot-entry'],
+    ]) {
+      const { code, error } = await imbarco(...words)
+      expect([words[0], code > 0, /drive of this computer/.test(error)]).toEqual([words[0], true, true])
+    }
+    const lend = ['lend', target, '--writable', '--allow', '--json', '--port', '0', '--once']
+    expect((await imbarco(...lend, '--plate', '0000')).code).toBe(2)
+    const lender = spawn('bin/imbarco', [...lend, '--plate', plateOf(target)])
+    const line = await new Promise<string>((said) => lender.stdout.once('data', (text) => said(String(text))))
+    const { uri, code } = JSON.parse(line) as { uri: string; code: string }
+    expect((await copy(source, uri, '--code', code)).error).toBe('')
+    await new Promise((over) => lender.once('close', over))
+    expect((await imbarco('compare', source, target)).code).toBe(0)
+  })
+
   it('is refused where it is write-protected or no drive', async () => {
     const from = attach(source, '-r')
     const other = attach(blank('other.img', sizeBytes), '-r')

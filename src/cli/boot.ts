@@ -17,7 +17,7 @@ import { RawFile } from '@/host/raw-file'
 import { repairIn, repairJournal } from '@/host/repair-journal'
 import { sha256 } from '@/host/sha256'
 import { type Io, json, type Options, STOPS } from './commands'
-import { withImage } from './open'
+import { expectRaw, withImage } from './open'
 
 export interface TraceOptions extends Options {
   readonly firmware: Firmware['mode']
@@ -76,8 +76,8 @@ export interface RepairOptions extends Options {
  */
 export async function repair(file: string, name: string, options: RepairOptions, io: Io): Promise<number> {
   const journals = await repairJournalsOf(file)
-  const { kind, sectorSize, table } = await withImage(file, options, async (image) => ({
-    kind: image.kind,
+  const { sectorSize, table } = await withImage(file, options, async (image) => ({
+    ...(options.dryRun ? {} : { written: expectRaw(image) }),
     sectorSize: image.device.logicalSectorSize,
     table: (await readScheme(image.device))?.scheme,
   }))
@@ -116,7 +116,6 @@ export async function repair(file: string, name: string, options: RepairOptions,
     await io.print(told(state, plan.changes, plan.patches.length, plan.title))
     return 0
   }
-  if (kind !== 'raw') throw new CoreError('Only a raw image is repaired in its place. Convert it to raw first.')
   const device = await RawFile.open(file, sectorSize)
   try {
     for (const { file: journal, record } of cut) {

@@ -9,7 +9,7 @@ import { RawFile } from '@/host/raw-file'
 import { repairIn, repairJournal } from '@/host/repair-journal'
 import { nextJournal, repairJournalsOf, STATES } from './boot'
 import { type Io, json, type Options } from './commands'
-import { withImage } from './open'
+import { expectRaw, withImage } from './open'
 
 export interface LabelOptions extends Options {
   readonly dryRun?: boolean
@@ -23,11 +23,7 @@ export async function label(
   options: LabelOptions,
   io: Io,
 ): Promise<number> {
-  const { kind, sectorSize } = await withImage(file, options, async (image) => ({
-    kind: image.kind,
-    sectorSize: image.device.logicalSectorSize,
-  }))
-  if (kind !== 'raw') throw new CoreError('Only a raw image is written in its place. Convert it to raw first.')
+  const sectorSize = await withImage(file, options, async (image) => expectRaw(image).logicalSectorSize)
   const journals = await repairJournalsOf(file)
   for (const journal of journals)
     if ((await repairIn(journal))?.state === 'writing')

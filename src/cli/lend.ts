@@ -1,6 +1,7 @@
 import { readFile, writeFile } from 'node:fs/promises'
 import path from 'node:path'
 import { readOnly } from '@/core/block/readonly'
+import type { BlockDevice } from '@/core/block/device'
 import { SliceDevice } from '@/core/block/slice'
 import { formatSize } from '@/core/bytes/size'
 import { placeOfPartition } from '@/core/survey/open-partition'
@@ -12,6 +13,7 @@ import { blake3 } from '@/host/strong-digest'
 import { keyOfCode, newCode, textOfKey } from '@/nbd/key'
 import { type Borrower, Lender, type LenderEvent, type LentExport } from '@/nbd/lender'
 import type { Io } from './commands'
+import { openDeviceTarget } from './onto-device'
 import { expectRaw, type Opening, withImage, WrongUse } from './open'
 
 export interface LendOptions extends Pick<Opening, 'sectorSize'> {
@@ -23,6 +25,8 @@ export interface LendOptions extends Pick<Opening, 'sectorSize'> {
   readonly once?: boolean
   /** Whoever has the key gets it, without a question. */
   readonly allow?: boolean
+  /** Of a drive of this computer that is lent to be written over: the last four of its serial. */
+  readonly plate?: string
   /** Where the key is written for other programs. */
   readonly pskFile?: string
   /** The code that it was lent by before, so that who had it goes on. */
@@ -37,9 +41,7 @@ export async function lend(file: string, options: LendOptions, io: Io): Promise<
     { sectorSize: options.sectorSize },
     async (image) => {
       if (!options.writable) return lendFrom(file, image, undefined, options, io)
-      const sectorSize = expectRaw(image).logicalSectorSize
-      await expectPlate(file, options, io)
-      const target = await RawFile.open(file, sectorSize)
+      const target = await targetOf(file, image, options, io)
       try {
         return await lendFrom(file, image, target, options, io)
       } finally {
@@ -49,6 +51,19 @@ export async function lend(file: string, options: LendOptions, io: Io): Promise<
     // What is lent for writing changes.
     { checked: true },
   )
+}
+
+/** What is lent to be written over: a raw image whose name is typed, or a drive of this computer by its plate. */
+async function targetOf(file: string, image: HostImage, options: LendOptions, io: Io) {
+  if (image.deviceNumber === undefined) {
+    const sectorSize = expectRaw(image).logicalSectorSize
+    await expectPlate(file, options, io)
+    return RawFile.open(file, sectorSize)
+  }
+  const asked = `Whoever borrows it can write over all of it. Type the last four characters on the drive to lend it:`
+  const plate = options.plate ?? (await io.ask(asked))
+  const { device, close } = await openDeviceTarget(file, { paths: [] }, { plate, overwrite: true })
+  return Object.assign(device, { close })
 }
 
 /** What is lent as a target is named by whoever sits where it is; a wrong file is nobody's to write. */
@@ -62,7 +77,7 @@ async function expectPlate(file: string, { allow }: LendOptions, io: Io): Promis
 async function lendFrom(
   file: string,
   { device }: HostImage,
-  target: RawFile | undefined,
+  target: BlockDevice | undefined,
   options: LendOptions,
   io: Io,
 ): Promise<number> {

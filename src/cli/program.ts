@@ -124,6 +124,7 @@ function addLending(program: Command, io: Io, run: Run): void {
     .option('--partition <number>', 'this partition alone', number)
     .option('--writable', 'may be written over; of a raw image or a drive’s own file')
     .option('--once', 'ends after the first that had it')
+    .option('--plate <characters>', 'with --writable, of a drive of this computer: the last four of its serial')
     .option('--allow', 'whoever has the code gets it, without a question')
     .option('--psk-file <file>', 'writes the key into a new file, for other programs')
     .option('--code <code>', 'the code that it was lent by before, so that who had it goes on')

@@ -115,15 +115,18 @@ export async function listenToOptions(first: Wire, lent: LentExport, { secure, y
       if (!asked || (set && !structured)) await reply(OPTION_REPLY.invalid)
       else if (asked.name !== lent.name) await reply(OPTION_REPLY.unknown)
       else {
-        const known = lent.digest ? [ALLOCATION, ...DIGEST_CONTEXTS] : [ALLOCATION]
+        // Of a device that does not tell what it stores nothing is claimed.
+        const contexts = lent.device.mapped ? [ALLOCATION] : []
+        const known = lent.digest ? [...contexts, ...DIGEST_CONTEXTS] : contexts
         const all = !set && asked.queries.length === 0
-        for (const [i, context] of known.entries()) {
+        for (const context of known) {
           const isMeant = (query: string) => query === context || (!set && query === `${context.split(':')[0]}:`)
           if (!all && !asked.queries.some(isMeant)) continue
-          const id = context === ALLOCATION ? ALLOCATION_ID : DIGEST_ID + i - 1
+          const word = DIGEST_CONTEXTS.indexOf(context)
+          const id = word < 0 ? ALLOCATION_ID : DIGEST_ID + word
           await reply(OPTION_REPLY.metaContext, Buffer.concat([u32(set ? id : 0), Buffer.from(context)]))
-          if (set && context === ALLOCATION) tellsAllocation = true
-          else if (set) digestWords.push(i - 1)
+          if (set && word < 0) tellsAllocation = true
+          else if (set) digestWords.push(word)
         }
         await reply(OPTION_REPLY.ack)
       }

@@ -1,4 +1,5 @@
 import { describe, expect, it } from 'vitest'
+import type { BlockDevice } from '../block/device'
 import { FaultyDevice } from '../block/faulty'
 import { MemoryDevice } from '../block/memory'
 import { MIB } from '../bytes/size'
@@ -8,6 +9,28 @@ import { makeSystemDisk, sha256 } from '../testing-disk'
 import { DepthProfile } from './profile'
 import { fingerprintOf, surveyDrive } from './survey'
 import { DriveSurveySchema, PROFILE_BUCKETS } from './types'
+
+describe('a drive that does not tell what it stores', () => {
+  const untold = (size: number) => {
+    const device = new MemoryDevice(size)
+    Object.assign(device, { mapped: undefined })
+    return device
+  }
+  const codes = async (device: BlockDevice) => (await surveyDrive(device, sha256)).findings.map((f) => f.code)
+
+  it('is empty only where nothing is found in places all over it', async () => {
+    const size = 512 * 1024 * 1024
+    expect(await codes(untold(size))).toEqual([])
+    for (const at of [0, 77 * 1024 * 1024, size - 4 * 1024 * 1024]) {
+      const device = untold(size)
+      await device.write(at, new Uint8Array(4 * 1024 * 1024).fill(0xa5))
+      expect(await codes(device)).toContain('drive.unknown-content')
+    }
+    const short = untold(48 * 1024 * 1024)
+    await short.write(33 * 1024 * 1024, new Uint8Array(512).fill(1))
+    expect(await codes(short)).toContain('drive.unknown-content')
+  })
+})
 
 describe('the survey of a drive', () => {
   it('tells partitions, roles, volumes, the system and what is used', async () => {

@@ -1,6 +1,10 @@
-import { type BlockDevice, isZero, readBytes } from '../block/device'
+import { type BlockDevice, type Extent, isZero, readBytes } from '../block/device'
 import { MIB } from '../bytes/size'
 import type { Finding } from '../findings'
+
+/** So many samples of so many bytes of a drive that does not tell what it stores. */
+const SAMPLES = 256
+const SAMPLE_BYTES = 64 * 1024
 
 /** How much of what a drive says it stores is looked at before it is called empty. */
 const LOOK_BYTES = 64 * MIB
@@ -20,12 +24,9 @@ export async function unknownContent(device: BlockDevice): Promise<Finding | und
   }
 }
 
-/** The first megabyte that holds anything, of what the drive stores or, where it does not tell, of both its ends. */
+/** The first megabyte that holds anything, of what the drive stores or, where it does not tell, of samples of it. */
 async function firstContent(device: BlockDevice): Promise<number | undefined> {
-  const end = { offset: Math.max(0, device.size - MIB), length: Math.min(MIB, device.size) }
-  const places = device.mapped
-    ? await device.mapped(0, device.size)
-    : [{ offset: 0, length: Math.min(MIB, device.size) }, end]
+  const places = device.mapped ? await device.mapped(0, device.size) : samplesOf(device.size)
   let looked = 0
   for (const { offset, length } of places) {
     for (let at = offset; at < offset + length; at += MIB) {
@@ -37,4 +38,12 @@ async function firstContent(device: BlockDevice): Promise<number | undefined> {
     }
   }
   return undefined
+}
+
+/** Both ends, and places between them that stand evenly apart; all of a short one. */
+function samplesOf(size: number): Extent[] {
+  if (size <= LOOK_BYTES) return [{ offset: 0, length: size }]
+  const step = Math.floor(size / SAMPLES / SAMPLE_BYTES) * SAMPLE_BYTES
+  const between = Array.from({ length: SAMPLES - 1 }, (_, i) => ({ offset: (i + 1) * step, length: SAMPLE_BYTES }))
+  return [{ offset: 0, length: MIB }, ...between, { offset: size - MIB, length: MIB }]
 }
