@@ -31,7 +31,7 @@ describe('an image of the demo', () => {
     await expectAccessible(page, 'somebody asks')
     await page.open('/bench')
     await page.click(/1 asks to read/)
-    await page.click(/Let it read/)
+    await page.click(/Say yes/)
     const file = await asked
     await file.read(0, new Uint8Array(1024 * 1024))
     await page.untilText(/has it; 1 MiB read/)
@@ -40,7 +40,7 @@ describe('an image of the demo', () => {
     await expect(file.read(0, new Uint8Array(512))).rejects.toThrow(/no longer connected/)
     await file.close()
     await page.click(/Stop lending it/)
-    await page.untilFinding(/Nothing is lent/)
-    await page.untilText(/A drive is lent from its own page/)
+    // What the demo's other bench lends is all that is left.
+    await page.untilFinding(/1 drive can be asked for/)
   })
 })

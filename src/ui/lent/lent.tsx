@@ -170,8 +170,8 @@ function headingOf({ asking, lent, offered, asked, borrowed }: Counts): string {
   const waiting = asked.filter((a) => a.state !== 'refused').length + borrowed.filter((b) => b.state === 'asked').length
   if (waiting > 0) return `${counted(waiting, 'drive')} ${waiting === 1 ? 'waits' : 'wait'} for a yes elsewhere`
   const notAsked = borrowed.filter((b) => b.state === 'not asked').length
-  if (notAsked > 0) return `${counted(notAsked, 'drive')} can be asked for`
   if (lent > 0) return `${counted(lent, 'disk')} ${lent === 1 ? 'is' : 'are'} lent`
+  if (notAsked > 0) return `${counted(notAsked, 'drive')} can be asked for`
   return borrowed.length === 0 ? 'Nothing is lent' : `${counted(borrowed.length, 'drive')} borrowed`
 }
 
