@@ -12,6 +12,7 @@ import { copy, type CopyOptions } from './copy'
 import { capture, type CaptureOptions, compact, restore, type RestoreOptions, verify } from './store'
 import { fit, type FitOptions, sizeOf } from './fit'
 import { label, type LabelOptions } from './label'
+import { computer } from './computer'
 import { drives, type DrivesOptions } from './drives'
 import { lend, type LendOptions } from './lend'
 import { WrongUse } from './open'
@@ -112,6 +113,11 @@ function addDrives(program: Command, io: Io, run: Run): void {
     .option('--loops', 'loop devices, too')
     .addOption(json())
     .action((options: DrivesOptions) => run(drives(options, io)))
+  program
+    .command('computer')
+    .description('what this computer is, and what its firmware starts')
+    .addOption(json())
+    .action((options: { json?: boolean }) => run(computer(options, io)))
 }
 
 /** A disk for other programs, over the network. */
