@@ -90,6 +90,8 @@ describe('an image that is lent', () => {
     const error = await file.read(0, new Uint8Array(512)).catch((e: unknown) => e)
     expect(error).toBeInstanceOf(Error)
     await file.close()
+    // It asked once more before it gave up, and left.
+    await vi.waitUntil(async () => !(await loans()).some((l) => l.state === 'asks'), { timeout: 30_000 })
   })
 
   it('is nobody’s any more once that is ended', async () => {

@@ -26,20 +26,22 @@ export class HostFile implements ImageFile {
   /** Rejects with NoFile. */
   static async open(file: string): Promise<HostFile> {
     const name = path.basename(file)
+    let handle: FileHandle | undefined
     try {
       // Opening a pipe would wait for someone to write into it.
-      const handle = await open(file, constants.O_RDONLY | constants.O_NONBLOCK)
-      const { size, mtimeMs, blocks } = await handle.stat().then((found) => {
+      const opened = (handle = await open(file, constants.O_RDONLY | constants.O_NONBLOCK))
+      const { size, mtimeMs, blocks } = await opened.stat().then((found) => {
         if (!found.isFile()) throw new NoFile(`${name} is not a file.`)
         return found
       })
       // A file without holes need not be asked again and again.
       const full = blocks * 512 >= size
-      const tells = !full && (await dataExtents(handle.fd, 0, 1)) !== undefined
+      const tells = !full && (await dataExtents(opened.fd, 0, 1)) !== undefined
       const mapped = async (offset: number, length: number) =>
-        (await dataExtents(handle.fd, offset, length)) ?? [{ offset, length }]
-      return new HostFile(handle, file, size, mtimeMs, blocks * 512, tells ? mapped : undefined)
+        (await dataExtents(opened.fd, offset, length)) ?? [{ offset, length }]
+      return new HostFile(opened, file, size, mtimeMs, blocks * 512, tells ? mapped : undefined)
     } catch (error) {
+      await handle?.close()
       throw hostError(error, name)
     }
   }
