@@ -58,7 +58,9 @@ const farEnv = {
   IMBARCO_ADDRESS: `http://127.0.0.1:${farPort}`,
   NEXT_TELEMETRY_DISABLED: '1',
 }
-makeBench({ reset: args.includes('--reset'), env: farEnv, honeyHouse: true })
+/** A bench of the shop that was made before there was another one knows nothing of it. */
+const hasFar = existsSync(path.join(far, 'lends.json'))
+if (hasFar) makeBench({ reset: args.includes('--reset'), env: farEnv, honeyHouse: true })
 
 const serve = (env, host, port, onReady) => {
   const server = spawn(process.execPath, [bin('next'), 'start', '-H', host, '-p', String(port)], {
@@ -76,8 +78,8 @@ const serve = (env, host, port, onReady) => {
 }
 const server = serve(env, host, port, announce)
 /** Whoever has the port already keeps it, and the shop's bench works without the other one. */
-const farServer = (await isFree(farPort)) ? serve(farEnv, '127.0.0.1', farPort, lend) : undefined
-if (!farServer) console.log(`Port ${farPort} is in use, so Miele e Cera is not there to lend a drive.`)
+const farServer = hasFar && (await isFree(farPort)) ? serve(farEnv, '127.0.0.1', farPort, lend) : undefined
+if (hasFar && !farServer) console.log(`Port ${farPort} is in use, so Miele e Cera is not there to lend a drive.`)
 
 async function announce() {
   await warmUp(address)

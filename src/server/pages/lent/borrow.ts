@@ -7,6 +7,7 @@ import { type LentPlate, lentPlate } from '@/core/lent/plate'
 import type { BorrowedView, BorrowingView } from '@/core/lent/view'
 import type { FarBench } from '@/core/things/accessory'
 import { isFar } from '@/core/things/bench'
+import { whyNotInto } from '@/core/things/bodies'
 import type { Computer } from '@/core/things/computer'
 import { type Drive, driveName } from '@/core/things/drive'
 import { NetworkLinkSchema } from '@/core/things/links'
@@ -143,7 +144,6 @@ async function putOnBench(
     const computer = plate && (await computerFor(benchId, farBench, plate))
     const model = plate?.drive.model ?? (address.exportName.slice(0, 80) || 'Lent disk')
     const id = await thingId(DriveRow, plate?.drive.serial ?? model)
-    const isFree = computer && !(await isTaken(benchId, computer.id, plate.slot))
     const drive: Drive = {
       ...driveOfModel('sata-ssd'),
       ...{ logicalSectorSize: sectorSize, physicalSectorSize: 4096, encrypted: false },
@@ -151,15 +151,14 @@ async function putOnBench(
       ...plate?.drive,
       ...{ id, model, serial: plate?.drive.serial ?? id, sizeBytes },
       ...{ purpose: 'customer', unreadable: [], misstores: [], file: null, image: null },
-      place:
-        isFree && plate.slot !== null
-          ? { kind: 'slot', computerId: computer.id, slot: plate.slot }
-          : { kind: 'far', accessoryId: farBench.id },
+      place: { kind: 'far', accessoryId: farBench.id },
       borrowed: {
         ...{ farBenchId: farBench.id, address: uri, writable: !file.isReadOnly },
         ...{ state: 'away', bytesPerSecond: null },
       },
     }
+    const slot = computer && (await slotFor(drive, computer, plate.slot, benchId))
+    if (slot) drive.place = { kind: 'slot', computerId: computer.id, slot: slot.id }
     await refuseSerial(drive.serial, undefined)
     // Before the drive is there: one without its key could never be read.
     if (key) {
@@ -189,7 +188,7 @@ async function farBenchFor(benchId: string, name: string, { link }: { link: FarB
 
 /** The computer that a lent drive sits in, as it is known here. */
 async function computerFor(benchId: string, farBench: FarBench, plate: LentPlate): Promise<Computer | undefined> {
-  if (!plate.computer) return undefined
+  if (!plate.computer || !isSound(plate.computer)) return undefined
   const { computers } = await benchState(benchId)
   const known = computers.find((c) => c.farBenchId === farBench.id && c.name === plate.computer!.name)
   if (known) return known
@@ -199,10 +198,17 @@ async function computerFor(benchId: string, farBench: FarBench, plate: LentPlate
   return made
 }
 
-async function isTaken(benchId: string, computerId: string, slot: string | null): Promise<boolean> {
+/** The slot that it is said to sit in, where there is such a one here that takes it and is free. */
+async function slotFor(drive: Drive, { id, slots }: Computer, said: string | null, benchId: string) {
+  const slot = slots.find((s) => s.id === said)
   const { drives } = await benchState(benchId)
-  return drives.some(({ place: p }) => p.kind === 'slot' && p.computerId === computerId && p.slot === slot)
+  const isTaken = drives.some(({ place: p }) => p.kind === 'slot' && p.computerId === id && p.slot === said)
+  return slot && !isTaken && !whyNotInto(drive, slot, 1) ? slot : undefined
 }
+
+/** A computer as another bench tells of it has to be one that could be described here. */
+const isSound = ({ slots, homeSlot }: Pick<Computer, 'slots' | 'homeSlot'>) =>
+  new Set(slots.map((s) => s.id)).size === slots.length && slots.some((s) => s.id === homeSlot)
 
 const DriveIdSchema = z.object({ driveId: line().max(80) })
 
