@@ -23,6 +23,9 @@ const SEARCHED = 64 * 1024
 const SECTOR = 512
 /** What is asked when a connection is taken up again is answered in this time, or it is not there. */
 const [LEAST_ASK_MS, MOST_ASK_MS] = [1000, 10_000]
+/** So much is asked at once about what is allocated, and believed for so long. */
+const WINDOW = 256 * 1024 * 1024
+const WINDOW_MS = 5000
 const BETWEEN_TRIES_MS = [100, 300, 1000, 2000]
 
 export interface ClientOptions {
@@ -76,6 +79,10 @@ export class NbdFile implements ImageFile {
   private unsureBytes = 0
   private closed = false
   private digesting: Promise<NbdFile | undefined> | undefined
+  /** What is allocated from a place on, as it was told last, over which connection. */
+  private window:
+    | { offset: number; at: number; of: Connection | undefined; extents: Promise<readonly Extent[]> }
+    | undefined
 
   private constructor(
     readonly address: NbdAddress,
@@ -91,9 +98,7 @@ export class NbdFile implements ImageFile {
     this.minimumBytes = Math.max(1, first.lent.minimumBytes)
     if (first.lent.allocationId !== undefined)
       this.mapped = async (offset, length) =>
-        (await this.status(offset, length))
-          .filter((s) => !isZeroStretch(s))
-          .map((s) => ({ offset: s.offset, length: s.length }))
+        this.isReadOnly ? this.seenMapped(offset, length) : this.askMapped(offset, length)
   }
 
   /** Connects, and waits until whoever lends it has said yes. Rejects with ConnectionLost, NotLent or ProtocolError. */
@@ -223,6 +228,31 @@ export class NbdFile implements ImageFile {
     const ends = await Promise.allSettled(pieces)
     const failed = ends.find((end) => end.status === 'rejected')
     if (failed) throw failed.reason
+  }
+
+  private async askMapped(offset: number, length: number): Promise<Extent[]> {
+    const stretches = await this.status(offset, length)
+    return stretches.filter((s) => !isZeroStretch(s)).map((s) => ({ offset: s.offset, length: s.length }))
+  }
+
+  /** Of what nobody writes a window is asked for at once, so that who goes through it piece by piece asks seldom. */
+  private async seenMapped(offset: number, length: number): Promise<readonly Extent[]> {
+    if (length >= WINDOW) return this.askMapped(offset, length)
+    const now = performance.now()
+    let { window } = this
+    const isIn = window && offset >= window.offset && offset + length <= window.offset + WINDOW
+    if (!window || !isIn || now - window.at > WINDOW_MS || window.of !== this.connection) {
+      const extents = this.askMapped(offset, Math.min(WINDOW, this.size - offset))
+      window = { offset, at: now, of: this.connection, extents }
+      this.window = window
+      extents.catch(() => (this.window = undefined))
+    }
+    const end = offset + length
+    return (await window.extents).flatMap((extent) => {
+      const from = Math.max(offset, extent.offset)
+      const to = Math.min(end, extent.offset + extent.length)
+      return to > from ? [{ offset: from, length: to - from }] : []
+    })
   }
 
   private async status(offset: number, length: number): Promise<Stretch[]> {

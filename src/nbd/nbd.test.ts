@@ -114,6 +114,25 @@ describe('what is lent', () => {
     await expect(new LentDevice(file, 512).write(0, new Uint8Array(512))).rejects.toThrow(ReadOnlyDevice)
   })
 
+  it('tells its holes in any range as the device does', async () => {
+    const size = 600 * MIB
+    const device = new MemoryDevice(size)
+    for (const at of [0, 3, 255, 256, 300, 511, 599]) await device.write(at * MIB, pattern(MIB, at + 1))
+    for (const writable of [false, true]) {
+      const { address } = await lent(device, { writable })
+      const file = await borrowed(address)
+      const unit = 64 * 1024
+      await fc.assert(
+        fc.asyncProperty(fc.nat(size / unit - 1), fc.integer({ min: 1, max: 6000 }), async (first, count) => {
+          const offset = first * unit
+          const length = Math.min(count * unit, size - offset)
+          expect(await file.mapped!(offset, length)).toEqual(await device.mapped(offset, length).then(spread))
+        }),
+        { numRuns: runsOf(40, 1000) },
+      )
+    }
+  })
+
   it('is written, cleared and flushed as a device of memory is', async () => {
     const sector = 512
     const place = fc.record({ at: fc.integer({ min: 0, max: 4000 }), count: fc.integer({ min: 1, max: 3000 }) })
