@@ -129,7 +129,7 @@ describe('a bench with a passphrase', () => {
       await type('a lantern in the quay')
       await page.untilText(/That is not the passphrase/)
       await type(PASSPHRASE)
-      await page.untilFinding(/Seven moves need you/)
+      await page.untilFinding(/Eight moves need you/)
       const cookie = await page.driver.manage().getCookie('imbarco-session')
       expect(cookie).toMatchObject({ httpOnly: true, sameSite: 'Strict' })
       const headers = { cookie: `imbarco-session=${cookie.value}` }
