@@ -49,7 +49,7 @@ const env = {
 makeBench({ reset: args.includes('--reset'), env })
 /** The other bench, which lends a drive to this one: a server of its own, reached by this computer alone. */
 const far = path.join(data, 'miele-e-cera')
-const farPort = port + 1
+const farPort = port < 65_535 ? port + 1 : port - 1
 const farEnv = {
   ...process.env,
   HOST: '127.0.0.1',
@@ -99,7 +99,7 @@ async function lend() {
     .catch((error) => ({ ok: false, sentence: error.message }))
   console.log(
     answer.ok
-      ? `Miele e Cera lends a drive, and is asked for it at ${farEnv.IMBARCO_ADDRESS}/lent`
+      ? `Miele e Cera lends its laptop’s drive; its yes is said at ${farEnv.IMBARCO_ADDRESS}/lent`
       : `Miele e Cera lends nothing: ${answer.sentence}`,
   )
 }
