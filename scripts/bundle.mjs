@@ -19,7 +19,7 @@ checkNode()
 await install()
 await build()
 // The command is bundled into one file when it is first called.
-run(process.execPath, ['bin/imbarco', '--version'], { stdio: 'ignore' })
+run(process.execPath, ['bin/imbarco', '--help'], { stdio: 'ignore' })
 
 const list = path.join(tmpdir(), `imbarco-bundle-${process.pid}`)
 const files = [...OWN, ...packages(), 'node_modules/.imbarco-installed']

@@ -33,7 +33,7 @@ export async function runCommand(args: readonly string[], io: Io): Promise<numbe
   const run: Run = (work) => work.then((result) => void (code = result))
   const program = new Command('imbarco')
     .description(
-      'Looks into drives and images, and turns images into others. What is read is never written; `repair` alone changes an image in its place.',
+      'Looks into drives and images, and turns images into others. What is read is never written; `repair`, `label` and `shrink` alone change an image in its place.',
     )
     .configureOutput({ writeOut: (text) => void io.print(text), writeErr: (text) => io.warn(text.replace(/\n$/, '')) })
     .showHelpAfterError()
