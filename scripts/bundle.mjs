@@ -22,13 +22,13 @@ await build()
 run(process.execPath, ['bin/imbarco', '--help'], { stdio: 'ignore' })
 
 const list = path.join(tmpdir(), `imbarco-bundle-${process.pid}`)
-const files = [...OWN, ...packages(), 'node_modules/.imbarco-installed']
+const files = [...OWN, ...packages(), 'node_modules/.bin', 'node_modules/.imbarco-installed']
 writeFileSync(list, files.filter((file) => existsSync(path.join(ROOT, file))).join('\n'))
 mkdirSync(path.dirname(out), { recursive: true })
 try {
   // Pages are served from what was built; what the building kept for the next one is not needed.
   const left = ['--exclude=.next/cache', '--exclude=.next/dev', '--exclude=*.test.ts', '--exclude=*.test.tsx']
-  run('tar', ['-C', ROOT, ...left, '--transform=flags=r;s,^,imbarco/,', '-czf', out, '-T', list])
+  run('tar', ['-C', ROOT, ...left, '--transform=flags=rh;s,^,imbarco/,', '-czf', out, '-T', list])
 } finally {
   rmSync(list, { force: true })
 }
