@@ -5,7 +5,7 @@ import { ArrowDown, ArrowUp, Trash2 } from 'lucide-react'
 import type { BootChoice } from '@/core/boot/menu'
 import { type Firmware, SIGNERS } from '@/core/boot/types'
 import type { Computer } from '@/core/things/computer'
-import { upperFirst } from '@/core/words'
+import { listed, upperFirst } from '@/core/words'
 import { useAct } from '@/ui/frame/act'
 import { useActions } from '@/ui/frame/actions'
 import { NextAction } from '@/ui/frame/next-action'
@@ -23,6 +23,8 @@ interface ComputerPage {
     readonly serial: string
   }[]
   readonly menu: readonly BootChoice[]
+  /** Drives in it that another bench lends and that cannot be read now. */
+  readonly unread: readonly string[]
   readonly copying: boolean
   /** Of a virtual machine: what it runs on. */
   readonly host: string | null
@@ -36,7 +38,7 @@ const STATES = {
 }
 
 /** A computer of the bench as one sits before it: its switches, its boot menu, its firmware's settings. */
-export function ComputerStation({ computer, drives, menu, copying, host }: ComputerPage) {
+export function ComputerStation({ computer, drives, menu, unread, copying, host }: ComputerPage) {
   const { act, go, busy } = useAct()
   const { switchComputer } = useActions()
   const { name, firmware, running, mains, virtual } = computer
@@ -103,7 +105,7 @@ export function ComputerStation({ computer, drives, menu, copying, host }: Compu
       ) : (
         <Running computer={computer} busy={busy} say={say} />
       )}
-      <Menu menu={menu} off={off} busy={busy} onStart={(choice) => void say({ do: 'start', choice })} />
+      <Menu menu={menu} unread={unread} off={off} busy={busy} onStart={(choice) => void say({ do: 'start', choice })} />
       <Settings key={JSON.stringify(firmware)} computer={computer} locked={!off || busy} say={say} />
     </Stage>
   )
@@ -165,16 +167,24 @@ function Running({ computer, busy, say }: RunningProps) {
 
 interface MenuProps {
   readonly menu: readonly BootChoice[]
+  readonly unread: readonly string[]
   readonly off: boolean
   readonly busy: boolean
   readonly onStart: (choice: string) => void
 }
 
-function Menu({ menu, off, busy, onStart }: MenuProps) {
+function Menu({ menu, unread, off, busy, onStart }: MenuProps) {
   return (
     <section className="mb-5" data-testid="menu">
       <h2 className="mb-2 font-bold">Boot menu</h2>
-      {menu.length === 0 && <p className="panel px-[18px] py-3">There is nothing in its slots to start from.</p>}
+      {unread.length > 0 && (
+        <p className="panel mb-2 px-[18px] py-3">
+          What would start from the {listed(unread)} is not known: another bench lends it, and it cannot be read now.
+        </p>
+      )}
+      {menu.length + unread.length === 0 && (
+        <p className="panel px-[18px] py-3">There is nothing in its slots to start from.</p>
+      )}
       {menu.length > 0 && (
         <ul className="panel divide-y divide-line">
           {menu.map((line) => (

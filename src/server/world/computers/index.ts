@@ -179,7 +179,12 @@ export async function computerPage(id: string) {
   })
   const host = bench.accessories.filter(isHost).find((h) => h.id === computer.virtual?.hostId)
   const menu = await menuOf(bench, computer)
-  return { computer, drives, menu, copying: usedBy(computer, bench) !== undefined, host: host?.name ?? null }
+  const unread = bench.drives.flatMap((d) =>
+    d.place.kind === 'slot' && d.place.computerId === id && d.borrowed && d.borrowed.state !== 'here'
+      ? [driveName(d)]
+      : [],
+  )
+  return { computer, drives, menu, unread, copying: usedBy(computer, bench) !== undefined, host: host?.name ?? null }
 }
 
 /** What keeps a computer from losing its power or starting another system, as `the copy of Ticket desk`. */
