@@ -34,8 +34,9 @@ import { loadLeg } from '@/server/moves/legs'
 import { newMove } from '@/server/moves/change'
 import { lend as lendOn } from '@/server/pages/lent'
 import { askAgain, borrow, borrowedState, endBorrowing, giveBack } from '@/server/pages/lent/borrow'
-import { changePace } from '@/server/stations/copy'
+import { changePace, commandCopy } from '@/server/stations/copy'
 import { lockFit } from '@/server/stations/fit'
+import { resumeCopy } from '@/server/stations/ready/start'
 import { takeRoute } from '@/server/stations/route'
 import { benchState, driveById, placeDrive, withDrive } from '@/server/world'
 import { removeThing, saveComputer } from '@/server/world/things'
@@ -188,8 +189,16 @@ describe('a move of it', () => {
       { timeout: 20_000, interval: 100 },
     )
     expect(waits!.waitsFor).toMatch(/no connection to the bench that lends the Ostrica S1 256 GB/)
+    // It can be stopped meanwhile, and is resumed from what was sure once the drive is there again.
+    await commandCopy(moveId, { command: 'stop' })
+    expect(await copyEnds(moveId, leg)).toMatchObject({ status: 'stopped', resumable: true })
+    expect(await refusalCode(resumeCopy(moveId))).toBe('drive-not-here')
     lender = await lend({ port, device: failing })
     link.setCut(false)
+    await untilBorrowed('here')
+    await resumeCopy(moveId)
+    await link.untilMoved(100_000)
+    link.cut()
     const copy = await copyEnds(moveId, leg)
     expect(copy).toMatchObject({
       ...{ status: 'done', summary: { lost: [{ sourceLba: bad.firstLba, sectors: 3 }] } },
