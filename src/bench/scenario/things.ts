@@ -149,7 +149,7 @@ const DRIVES: Drive[] = [
   }),
 ]
 
-/** The drive of the honey house, which lends it; what it lends at is known when both benches are made. */
+/** The drive of the honey house, which lends it. */
 const HONEY_HOUSE_DRIVE = drive('oss1-256', 'Ostrica S1', 'OSS1-8813-5NC4', 256, {
   place: slot('honey-laptop', 'SATA 0'),
   health: ata(11_320, 34, { percentageUsed: 37 }),

@@ -1,5 +1,5 @@
 import { concatBytes } from '../bytes/concat'
-import { defineStruct } from '../bytes/struct'
+import { defineStruct, stringToUtf16, utf16ToString } from '../bytes/struct'
 import { guidToBytes, guidToString } from '../bytes/guid'
 import { BadStructure } from '../errors'
 
@@ -49,16 +49,10 @@ const MOST_NAME = 512
 /** Reads an entry as firmware keeps it. Throws BadStructure. */
 export function readLoadOption(bytes: Uint8Array): LoadOption {
   const { attributes, pathBytes } = OPTION.read(bytes)
-  let at = OPTION.size
-  let name = ''
-  for (; ; at += 2) {
-    if (at + 2 > bytes.length || name.length > MOST_NAME)
-      throw new BadStructure('EFI load option', at, 'its name has no end')
-    const unit = bytes[at] | (bytes[at + 1] << 8)
-    if (unit === 0) break
-    name += String.fromCharCode(unit)
-  }
-  at += 2
+  const most = Math.min(MOST_NAME + 1, Math.floor((bytes.length - OPTION.size) / 2))
+  const name = utf16ToString(bytes, OPTION.size, most, true)
+  if (name.length === most) throw new BadStructure('EFI load option', OPTION.size, 'its name has no end')
+  const at = OPTION.size + 2 * (name.length + 1)
   const end = at + pathBytes
   if (end > bytes.length) throw new BadStructure('EFI load option', at, 'its device path is longer than it is')
   return { name, isActive: (attributes & ACTIVE) !== 0, ...readPath(bytes.subarray(at, end)) }
@@ -86,15 +80,7 @@ function readPath(bytes: Uint8Array): Pick<LoadOption, 'partition' | 'path'> {
 }
 
 /** UTF-16 as firmware keeps it, up to the first NUL. */
-function textOf(bytes: Uint8Array): string {
-  let text = ''
-  for (let i = 0; i + 1 < bytes.length; i += 2) {
-    const unit = bytes[i] | (bytes[i + 1] << 8)
-    if (unit === 0) break
-    text += String.fromCharCode(unit)
-  }
-  return text
-}
+const textOf = (bytes: Uint8Array) => utf16ToString(bytes, 0, Math.floor(bytes.length / 2), true)
 
 /** An entry for a file on a partition of a GPT, as firmware keeps it. */
 export function writeLoadOption({ name, isActive, partition, path }: Required<LoadOption>): Uint8Array {
@@ -104,8 +90,7 @@ export function writeLoadOption({ name, isActive, partition, path }: Required<Lo
     ...{ partition: partition.number, startLba: partition.startLba, sectors: partition.sectors },
     ...{ signature: guidToBytes(partition.guid), format: GPT, signatureType: GUID_SIGNATURE },
   })
-  const text = withNul(path)
-  const file = node(MEDIA, MEDIA_FILE, text)
+  const file = node(MEDIA, MEDIA_FILE, withNul(path))
   const paths = [drive, file, node(END, END_ALL, new Uint8Array(0))]
   const head = new Uint8Array(OPTION.size)
   const pathBytes = paths.reduce((sum, part) => sum + part.length, 0)
@@ -119,14 +104,7 @@ function node(type: number, subtype: number, content: Uint8Array): Uint8Array {
   return concatBytes([head, content])
 }
 
-function withNul(text: string): Uint8Array {
-  const bytes = new Uint8Array(2 * (text.length + 1))
-  for (let i = 0; i < text.length; i++) {
-    const unit = text.charCodeAt(i)
-    bytes.set([unit & 0xff, unit >> 8], 2 * i)
-  }
-  return bytes
-}
+const withNul = (text: string) => stringToUtf16(`${text}\0`)
 
 /** The entries of a boot order, as firmware keeps it: `0003`. */
 export function readBootOrder(bytes: Uint8Array): string[] {

@@ -5,7 +5,7 @@ import { type BlockDevice, checkRange, ReadOnlyDevice, UnreadableSectors } from 
 import { CoreError } from '@/core/errors'
 import { readFileBytes, writeFileBytes } from '../file-bytes'
 import { driveOfNumber, type KernelDrive, numberOf, usesOf } from './describe'
-import { type DeviceSizes, dropCaches, readTableAgain, sizesOf, zeroRange } from './kernel'
+import { type DeviceSizes, dropCaches, readTableAgain, sizesOf } from './kernel'
 
 /** Readings of so many bytes are tried past the kernel's memory where they fail through it. */
 const DIRECT_BYTES = 64 * 1024
@@ -158,16 +158,6 @@ export class KernelDevice implements BlockDevice {
   async uncache(): Promise<void> {
     if (!(await dropCaches(this.handle.fd)))
       throw new CoreError(`What is on ${this.path} cannot be read past the memory of this computer.`)
-  }
-
-  /** Zeros a range, by the drive itself where that can. */
-  async zero(offset: number, length: number): Promise<void> {
-    if (!this.writable) throw new ReadOnlyDevice()
-    checkRange(this, offset, length)
-    if (await zeroRange(this.handle.fd, offset, length)) return
-    const zeros = new Uint8Array(Math.min(length, 1024 * 1024))
-    for (let at = 0; at < length; at += zeros.length)
-      await this.write(offset + at, zeros.subarray(0, Math.min(zeros.length, length - at)))
   }
 
   /** Has the kernel see the partitions that are there now. False where it still uses some of before. */

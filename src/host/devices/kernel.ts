@@ -10,7 +10,6 @@ const REQUEST = {
   readOnly: 0x125en,
   dropCaches: 0x1261n,
   readTable: 0x125fn,
-  zero: 0x127fn,
 } as const
 
 type Ioctl = (descriptor: number, request: bigint, argument: Uint8Array | null) => Promise<number>
@@ -75,11 +74,3 @@ export async function readTableAgain(descriptor: number): Promise<boolean> {
 }
 
 const EBUSY = 16
-
-/** Has the kernel zero a range, by the device itself where that can. False where it refuses. */
-export async function zeroRange(descriptor: number, offset: number, length: number): Promise<boolean> {
-  const range = Buffer.alloc(16)
-  range.writeBigUInt64LE(BigInt(offset), 0)
-  range.writeBigUInt64LE(BigInt(length), 8)
-  return ask(descriptor, REQUEST.zero, range)
-}

@@ -1,9 +1,8 @@
-import { DeviceGone } from '@/core/block/device'
-import type { BlockDevice } from '@/core/block/device'
+import { type BlockDevice, DeviceGone } from '@/core/block/device'
 import { WrappedDevice } from '@/core/block/wrapped'
 
 export interface Patience {
-  /** Told once while there is no connection, and with null when there is one again. */
+  /** Told true once while there is no connection, and false when there is one again. */
   readonly onAway: (away: boolean) => void
   /** How many connections were lost by now: what comes over the next one is looked at before anybody gets it. */
   readonly lost: () => number

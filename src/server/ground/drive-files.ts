@@ -1,7 +1,8 @@
 import path from 'node:path'
 import type { DriveBytes } from '@/bench/open-drive'
 import { type Drive, driveName } from '@/core/things/drive'
-import { drivesFolder, imagesFolder, lentKeyFile } from './paths'
+import { lentUri } from './lent-keys'
+import { drivesFolder, imagesFolder } from './paths'
 import { Refusal } from './refusals'
 import { singleton } from './singleton'
 
@@ -24,8 +25,7 @@ export function driveBytes(drive: Drive): DriveBytes {
   if (borrowed) {
     if (borrowed.state !== 'here')
       throw new Refusal('drive-not-here', { drive: driveName(drive), state: borrowed.state })
-    const file = `${borrowed.address}?tls-psk-file=${encodeURIComponent(lentKeyFile(drive.id))}`
-    return { ...common, file, isImage: false, lent: lentStamp(drive.id) }
+    return { ...common, file: lentUri({ id: drive.id, borrowed }), isImage: false, lent: lentStamp(drive.id) }
   }
   if (drive.image !== null)
     return { ...common, file: path.join(imagesFolder(), drive.image), isImage: true, within: imagesFolder() }

@@ -1,4 +1,3 @@
-import { rm } from 'node:fs/promises'
 import { setTimeout as pause } from 'node:timers/promises'
 import type { Borrowed, Drive } from '@/core/things/drive'
 import { driveName } from '@/core/things/drive'
@@ -10,8 +9,8 @@ import { DriveRow } from '../database/models'
 import { readable } from '../database/readable'
 import { mayHaveChanged } from '../ground/drive-files'
 import { publish } from '../ground/events'
+import { forgetLentKey, lentUri } from '../ground/lent-keys'
 import { log } from '../ground/log'
-import { lentKeyFile } from '../ground/paths'
 import { inBenchQueue, outsideQueues } from '../ground/queue'
 import { Refusal } from '../ground/refusals'
 import { singleton } from '../ground/singleton'
@@ -85,7 +84,7 @@ async function keepOn(driveId: string, ended: AbortSignal): Promise<void> {
       if (ended.aborted) return
       if (error instanceof Refusal && error.code === 'drive-unknown') {
         keepers().delete(driveId)
-        await rm(lentKeyFile(driveId), { force: true })
+        await forgetLentKey(driveId)
         return
       }
       log.info({ drive: driveId, why: error instanceof Error ? error.message : String(error) }, 'a lent drive is away')
@@ -102,7 +101,7 @@ async function keepOn(driveId: string, ended: AbortSignal): Promise<void> {
 }
 
 async function connect(drive: Drive, signal: AbortSignal, onAsked: () => void): Promise<NbdFile> {
-  const address = nbdAddress(`${drive.borrowed!.address}?tls-psk-file=${encodeURIComponent(lentKeyFile(drive.id))}`)
+  const address = nbdAddress(lentUri({ id: drive.id, borrowed: drive.borrowed! }))
   const key = address.tls ? await keyFor(address, undefined) : undefined
   return NbdFile.open(address, { key, idleMs: PATIENCE_MS, patienceMs: 0, onAsked, signal })
 }

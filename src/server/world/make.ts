@@ -14,13 +14,14 @@ import {
 import { SparseFileDevice } from '@/bench/sparse-file'
 import { type Drive, hasBytes } from '@/core/things/drive'
 import { writeWhole } from '@/host/whole-file'
-import { keyOfCode, newCode, textOfKey } from '@/nbd/key'
+import { keyOfCode, newCode } from '@/nbd/key'
 import { database } from '../database'
 import { readable } from '../database/readable'
 import { AccessoryRow, BenchRow, ClockRow, ComputerRow, DriveRow, MoveRow } from '../database/models'
 import { inTransaction } from '../database/transaction'
 import { DataFolderUnusable } from '../ground/data-folder'
-import { dataFolder, drivesFolder, imagesFolder, lentKeyFile } from '../ground/paths'
+import { keepLentKey } from '../ground/lent-keys'
+import { dataFolder, drivesFolder, imagesFolder } from '../ground/paths'
 
 /** The demo's bench. */
 export const DEMO_BENCH = { id: 'molo-sette', name: 'Molo Sette' }
@@ -86,9 +87,7 @@ export async function makeBench(which: keyof typeof DEMOS = 'shop'): Promise<boo
 async function makeDemoCode(): Promise<void> {
   const [drive] = HONEY_HOUSE_BENCH.drives
   const code = newCode()
-  const keyFile = lentKeyFile(drive.id)
-  await mkdir(path.dirname(keyFile), { recursive: true, mode: 0o700 })
-  await writeWhole(keyFile, textOfKey(keyOfCode(code)), 0o600)
+  await keepLentKey(drive.id, keyOfCode(code))
   const lending = { subject: { kind: 'drives', id: drive.id }, address: '127.0.0.1', port: HONEY_HOUSE_PORT, code }
   await writeWhole(path.join(dataFolder(), HONEY_HOUSE.id, 'lends.json'), JSON.stringify(lending), 0o600)
 }

@@ -1,6 +1,4 @@
 import { randomUUID } from 'node:crypto'
-import { mkdir, rm } from 'node:fs/promises'
-import path from 'node:path'
 import { z } from 'zod'
 import { CoreError } from '@/core/errors'
 import { type LentPlate, lentPlate } from '@/core/lent/plate'
@@ -14,14 +12,13 @@ import { NetworkLinkSchema } from '@/core/things/links'
 import { line } from '@/core/words-schema'
 import { nbdAddress, nbdUri, type NbdAddress } from '@/nbd/address'
 import { NbdFile } from '@/nbd/client'
-import { keyOfCode, type SharedKey, textOfKey } from '@/nbd/key'
-import { writeWhole } from '@/host/whole-file'
+import { keyOfCode, type SharedKey } from '@/nbd/key'
 import { AccessoryRow, ComputerRow, DriveRow } from '../../database/models'
 import { inTransaction } from '../../database/transaction'
 import { refusedFor } from '../../ground/answer'
 import { publish } from '../../ground/events'
 import { log } from '../../ground/log'
-import { lentKeyFile } from '../../ground/paths'
+import { forgetLentKey, keepLentKey } from '../../ground/lent-keys'
 import { outsideQueues } from '../../ground/queue'
 import { Refusal } from '../../ground/refusals'
 import { singleton } from '../../ground/singleton'
@@ -161,11 +158,7 @@ async function putOnBench(
     if (slot) drive.place = { kind: 'slot', computerId: computer.id, slot: slot.id }
     await refuseSerial(drive.serial, undefined)
     // Before the drive is there: one without its key could never be read.
-    if (key) {
-      const keyFile = lentKeyFile(id)
-      await mkdir(path.dirname(keyFile), { recursive: true, mode: 0o700 })
-      await writeWhole(keyFile, textOfKey(key), 0o600)
-    }
+    if (key) await keepLentKey(id, key)
     await DriveRow.create({ id, benchId, data: drive })
     return id
   })
@@ -224,7 +217,7 @@ export async function giveBack(input: unknown): Promise<void> {
   if (!drive.borrowed) throw new Refusal('drive-not-lent', { drive: driveName(drive) })
   await removeThing({ kind: 'drive', id: driveId })
   await letGoOfDrive(driveId)
-  await rm(lentKeyFile(driveId), { force: true })
+  await forgetLentKey(driveId)
 }
 
 /** Asks for something no more that has not come yet. Rejects with Refusal. */
