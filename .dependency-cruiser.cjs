@@ -21,8 +21,9 @@ module.exports = {
     only('host', ['core', 'nbd']),
     only('nbd', ['core']),
     only('bench', ['core', 'host']),
+    only('outside', ['core', 'bench', 'host', 'nbd']),
     only('ui', ['core']),
-    only('server', ['core', 'bench', 'host', 'nbd']),
+    only('server', ['core', 'bench', 'host', 'nbd', 'outside']),
     only('cli', ['core', 'host', 'nbd']),
     only('app', ['ui', 'server', 'core', 'bench']),
     {

@@ -167,17 +167,18 @@ export function makeBench({ reset = false, env = process.env, honeyHouse = false
  * Calls each kind of page and route of a server that has just started once: the first call loads what all later ones
  * use, for which neither a person nor a copy that runs should have to wait.
  */
-export async function warmUp(address) {
-  const pages = [
-    '/',
-    '/bench',
-    '/images',
-    '/drives/crv3-240',
-    '/moves/ticket-desk/intake',
-    '/api/moves/ticket-desk/copy',
-  ]
+export async function warmUp(address, pages = DEMO_PAGES) {
   for (const page of pages) await fetch(address + page).catch(() => {})
 }
+
+const DEMO_PAGES = [
+  '/',
+  '/bench',
+  '/images',
+  '/drives/crv3-240',
+  '/moves/ticket-desk/intake',
+  '/api/moves/ticket-desk/copy',
+]
 
 function sourcesHash() {
   const hash = createHash('sha256')

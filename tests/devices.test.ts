@@ -1,37 +1,13 @@
-import { execFileSync, spawn, spawnSync } from 'node:child_process'
-import {
-  existsSync,
-  mkdirSync,
-  mkdtempSync,
-  readFileSync,
-  rmSync,
-  statSync,
-  truncateSync,
-  writeFileSync,
-} from 'node:fs'
+import { spawn, spawnSync } from 'node:child_process'
+import { existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import path from 'node:path'
 import { afterAll, afterEach, beforeAll, describe, expect, it, vi } from 'vitest'
-import { readBytes } from '@/core/block/device'
-import { pattern } from '@/core/testing'
-import { makeSystemDisk } from '@/core/testing-disk'
-import { imbarco, sparseFile } from './support/image-files'
+import { imbarco } from './support/image-files'
 import { gdiskPartitions } from './support/independent'
-
-// Loop devices of the kernel stand for drives that are plugged in.
+import { canHaveLoops, CHART, failsIn, Loops, run, sectorOf, systemDisk } from './support/loops'
 
 const MIB = 1024 * 1024
-const run = (program: string, ...args: string[]) => execFileSync(program, args, { encoding: 'utf8' }).trim()
-
-function canHaveLoops(): boolean {
-  if (process.getuid?.() !== 0) return false
-  const file = path.join(mkdtempSync(path.join(tmpdir(), 'imbarco-loop-')), 'try')
-  writeFileSync(file, new Uint8Array(MIB))
-  const { status, stdout } = spawnSync('losetup', ['-f', '--show', file], { encoding: 'utf8' })
-  if (status === 0) spawnSync('losetup', ['-d', stdout.trim()])
-  rmSync(path.dirname(file), { recursive: true })
-  return status === 0
-}
 
 /** Whether the kernel looks for partitions by itself. */
 const parsesTables = existsSync('/sys/class/block/vda1') || existsSync('/sys/class/block/sda1')
@@ -43,45 +19,21 @@ describe.runIf(canHaveLoops())('a drive of this computer', () => {
   let folder: string
   let source: string
   let sizeBytes: number
-  const loops: string[] = []
-  const undo: (() => void)[] = []
+  let loops: Loops
 
   beforeAll(async () => {
     folder = mkdtempSync(path.join(tmpdir(), 'imbarco-devices-'))
+    loops = new Loops(folder)
     source = path.join(folder, 'source.img')
-    const disk = await makeSystemDisk({ systemFiles: [{ path: '/Charts/north.tif', content: pattern(8 * MIB, 6) }] })
-    sizeBytes = disk.size
-    const parts: [number, Uint8Array][] = []
-    for (const { offset, length } of await disk.mapped(0, disk.size))
-      parts.push([offset, await readBytes(disk, offset, length)])
-    sparseFile(source, disk.size, parts)
+    sizeBytes = await systemDisk(source)
   })
 
-  afterEach(() => {
-    for (const back of undo.splice(0).reverse()) back()
-    for (const loop of loops.splice(0)) spawnSync('losetup', ['-d', loop])
-  })
+  afterEach(() => loops.release())
 
   afterAll(() => rmSync(folder, { recursive: true, force: true }))
 
-  const attach = (file: string, ...options: string[]) => {
-    const loop = run('losetup', '-f', '--show', ...options, file)
-    loops.push(loop)
-    return loop
-  }
-  const blank = (name: string, bytes: number) => {
-    const file = path.join(folder, name)
-    writeFileSync(file, '')
-    truncateSync(file, bytes)
-    return file
-  }
-  /** The first sector of a file's content on the source, whose clusters begin at round places. */
-  const sectorOf = (content: Uint8Array) => {
-    const [bytes, first] = [readFileSync(source), Buffer.from(content.subarray(0, 64 * 1024))]
-    for (let at = 0; at < bytes.length; at += 4096)
-      if (bytes.subarray(at, at + first.length).equals(first)) return at / 512
-    throw new Error('It is not on the disk.')
-  }
+  const attach = (file: string, ...options: string[]) => loops.attach(file, ...options)
+  const blank = (name: string, bytes: number) => loops.blank(name, bytes)
   const plateOf = (loop: string) => String(Number(run('blockdev', '--getsz', loop))).slice(-4)
   const copy = (from: string, to: string, ...options: string[]) => imbarco('copy', from, to, ...options)
 
@@ -136,8 +88,8 @@ describe.runIf(canHaveLoops())('a drive of this computer', () => {
     )
     const place = ['-o', `${first * 512}`, '--sizelimit', `${(last - first + 1) * 512}`]
     run('ntfs-3g', '-o', 'ro', attach(path.join(folder, 'same.img'), '-r', ...place), mount)
-    undo.push(() => spawnSync('umount', [mount]))
-    expect(readFileSync(path.join(mount, 'Charts', 'north.tif')).equals(Buffer.from(pattern(8 * MIB, 6)))).toBe(true)
+    loops.atEnd(() => spawnSync('umount', [mount]))
+    expect(readFileSync(path.join(mount, 'Charts', 'north.tif')).equals(Buffer.from(CHART))).toBe(true)
   })
 
   it('is refused as a target while anything uses it, naming what does', async () => {
@@ -170,30 +122,15 @@ describe.runIf(canHaveLoops())('a drive of this computer', () => {
     // Another loop device over it, and what it lies on itself.
     const over = attach(target, '-r')
     expect(await said()).toMatch(new RegExp(`stands behind ${path.basename(over)}`))
-    spawnSync('losetup', ['-d', over])
+    loops.detach(over)
     expect(await said(path.join(folder, 'used.img'))).toMatch(/source itself|what it lies on/)
     expect(await said(target)).toMatch(/source itself/)
     expect(untouched).toMatch(/^[0-9a-f]{64}/)
   })
 
   it('that fails in places gives what it has, and what it does not is named by sector and file', async () => {
-    const bad = sectorOf(pattern(8 * MIB, 6)) + 2051
-    const place = path.join(folder, 'failing')
-    mkdirSync(place)
-    const file = path.join(place, 'disk')
-    writeFileSync(file, '')
-    const [from, to] = [bad * 512, (bad + 3) * 512]
-    const read = `if [ $(($4 < ${to} && $4 + $3 > ${from})) = 1 ]; then echo EIO it fails >&2; exit 1; fi; dd if=${source} iflag=skip_bytes,count_bytes skip=$4 count=$3 bs=64K status=none`
-    const fuse = spawn('nbdfuse', [
-      ...[file, '--command', 'nbdkit', '-s', 'eval', `get_size=echo ${sizeBytes}`],
-      ...[`pread=${read}`, 'can_write=exit 3'],
-    ])
-    undo.push(() => {
-      spawnSync('fusermount3', ['-uz', file])
-      spawnSync('fusermount', ['-uz', file])
-      fuse.kill()
-    })
-    await vi.waitUntil(() => statSync(file).size === sizeBytes, { timeout: 20_000 })
+    const bad = sectorOf(readFileSync(source), CHART) + 2051
+    const file = await loops.throughCommand('failing', source, failsIn(bad * 512, (bad + 3) * 512))
     const loop = attach(file, '-r')
     const target = attach(blank('rescued.img', sizeBytes))
     const result = await copy(loop, target, '--plate', plateOf(target), '--json')

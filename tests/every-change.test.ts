@@ -246,6 +246,7 @@ function changes(): Record<string, Change> {
       once: true,
     },
     startTrial: { ...ofMove('startTrial'), once: true },
+    tellStart: ofMove('tellStart', { starts: true }),
     turnOn: ofMove('turnOn'),
     goBack: ofMove('goBack'),
     takeFirstStartStep: ofMove('takeFirstStartStep', { step: 'power-off' }),

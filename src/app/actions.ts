@@ -216,6 +216,10 @@ export async function startTrial(moveId: unknown, choice?: unknown): Promise<Don
   return changed(moveId, (id) => proof.startTrial(id, Id.optional().parse(choice)))
 }
 
+export async function tellStart(moveId: unknown, told: unknown): Promise<Done> {
+  return changed(moveId, (id) => proof.tellStart(id, told))
+}
+
 export async function turnOn(moveId: unknown, what?: unknown): Promise<Done> {
   return changed(moveId, (id) => after.turnOn(id, z.string().max(200).optional().parse(what)))
 }

@@ -13,6 +13,7 @@ import { capture, type CaptureOptions, compact, restore, type RestoreOptions, ve
 import { fit, type FitOptions, sizeOf } from './fit'
 import { label, type LabelOptions } from './label'
 import { computer } from './computer'
+import { serve, type ServeOptions } from './serve'
 import { drives, type DrivesOptions } from './drives'
 import { lend, type LendOptions } from './lend'
 import { WrongUse } from './open'
@@ -118,6 +119,13 @@ function addDrives(program: Command, io: Io, run: Run): void {
     .description('what this computer is, and what its firmware starts')
     .addOption(json())
     .action((options: { json?: boolean }) => run(computer(options, io)))
+  program
+    .command('serve')
+    .description('the pages, of the bench in the data folder or of the drives of this computer')
+    .option('--devices', 'the drives of this computer, in a data folder of their own')
+    .option('--loops', 'loop devices, too')
+    .option('--port <number>', 'where it listens; 4310 without')
+    .action((options: ServeOptions) => run(serve(options)))
 }
 
 /** A disk for other programs, over the network. */

@@ -2,8 +2,8 @@ import { createHash } from 'node:crypto'
 import { rmSync } from 'node:fs'
 import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
-import type * as openDriveModule from '@/bench/open-drive'
-import { openDrive } from '@/bench/open-drive'
+import type * as openDriveModule from '@/outside/open-drive'
+import { openDrive } from '@/outside/open-drive'
 import { readBytes } from '@/core/block/device'
 import { readOnly } from '@/core/block/readonly'
 import { scopeOf, USUAL_CHOICES } from '@/core/copy/choices'
@@ -32,7 +32,7 @@ const power = vi.hoisted(() => {
   }
   return { left, spend }
 })
-vi.mock('@/bench/open-drive', async (original) => {
+vi.mock('@/outside/open-drive', async (original) => {
   const real = await original<typeof openDriveModule>()
   const openDrive: typeof real.openDrive = async (...of) => {
     const opened = await real.openDrive(...of)

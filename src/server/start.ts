@@ -8,9 +8,11 @@ import { settleJobs } from './jobs'
 import { recover } from './moves/copies'
 import { watchSeries } from './pages/series/prepare'
 import { settleRooms } from './stations/fit/room'
+import { followSeenDrives } from './stations/swap/follow'
 import { settleImport } from './world/benches'
 import { takeUpBorrowed } from './world/borrowed'
 import { refuseLostDatabase } from './world/make'
+import { refuseOtherWorld, watchDrives } from './world/seen'
 
 /** Takes the data folder, opens the database and ends what the last server left. Ends the process where it cannot. */
 export async function start(): Promise<void> {
@@ -18,12 +20,15 @@ export async function start(): Promise<void> {
     refuseOpenDoor()
     await database()
     await refuseLostDatabase()
+    await refuseOtherWorld()
     await settleImport()
     await clearPartial()
     await settleJobs()
     await recover()
     await settleRooms()
     await takeUpBorrowed()
+    followSeenDrives()
+    await watchDrives()
     watchSeries()
   } catch (error) {
     if (!(error instanceof CoreError)) log.error(error)

@@ -38,6 +38,7 @@ export async function eraseDevice(device: BlockDevice, how: EraseHow): Promise<E
     }
   }
   await device.flush()
+  await device.uncache?.()
   let checkedBytes = 0
   const check = async (offset: number, length: number) => {
     const bytes = await readBytes(device, offset, length)

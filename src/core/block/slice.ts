@@ -6,6 +6,7 @@ export class SliceDevice implements BlockDevice {
   readonly physicalSectorSize: number
   readonly discard?: (offset: number, length: number) => Promise<void>
   readonly mapped?: (offset: number, length: number) => Promise<readonly Extent[]>
+  readonly uncache?: () => Promise<void>
 
   /** Throws OutOfRange when the part is not whole sectors inside `base`. */
   constructor(
@@ -25,6 +26,7 @@ export class SliceDevice implements BlockDevice {
         await base.discard!(start + offset, length)
       }
     }
+    if (base.uncache) this.uncache = () => base.uncache!()
     if (base.mapped) {
       this.mapped = async (offset, length) =>
         (await base.mapped!(start + offset, length)).map((e) => ({ offset: e.offset - start, length: e.length }))

@@ -10,6 +10,7 @@ export class WrappedDevice implements BlockDevice {
   readonly physicalSectorSize: number
   discard?: (offset: number, length: number) => Promise<void>
   mapped?: (offset: number, length: number) => Promise<readonly Extent[]>
+  uncache?: () => Promise<void>
   origins?: (offset: number, length: number) => Iterable<Origin>
   /** Not passed on by itself: a device that reads otherwise than the one below has other digests. */
   digests?: OwnDigests
@@ -22,6 +23,7 @@ export class WrappedDevice implements BlockDevice {
     this.physicalSectorSize = base.physicalSectorSize
     if (base.discard) this.discard = (offset, length) => base.discard!(offset, length)
     if (base.mapped) this.mapped = (offset, length) => base.mapped!(offset, length)
+    if (base.uncache) this.uncache = () => base.uncache!()
     if (base.origins) this.origins = (offset, length) => base.origins!(offset, length)
   }
 

@@ -16,6 +16,8 @@ export const HealthSchema = z.object({
   availableSpare: z.number().min(0).max(100).optional(),
   spareThreshold: z.number().min(0).max(100).optional(),
   mediaErrors: z.number().int().nonnegative().optional(),
+  /** The drive's own verdict is that it fails. */
+  saysItFails: z.boolean().optional(),
 })
 export type Health = z.infer<typeof HealthSchema>
 
@@ -40,6 +42,8 @@ const count = (value: number, one: string, many = `${one}s`) => `${value} ${valu
 
 /** What decides, the worst first. */
 const RULES: readonly Rule[] = [
+  ({ saysItFails }) =>
+    saysItFails ? { state: 'failing', reason: 'The drive says itself that it is about to fail.' } : undefined,
   ({ pendingSectors: n = 0 }) =>
     n > 0 ? { state: 'failing', reason: `${count(n, 'sector')} cannot be read.` } : undefined,
   ({ uncorrectableSectors: n = 0 }) =>

@@ -11,7 +11,7 @@ const cost = { readBytesPerSecond: 100e6, requestSeconds: 0.01, retrySeconds: 2 
 
 describe('the speed of a drive', () => {
   it('is what its model gives: its rate less what requests cost', async () => {
-    const speed = await measureSpeed(new MemoryDevice(256 * MIB), cost, 'here')
+    const speed = await measureSpeed(new TimedDevice(new MemoryDevice(256 * MIB), cost), 'here')
     const piece = 4 * MIB
     expect(speed.sequentialBytesPerSecond).toBeCloseTo(piece / (piece / 100e6 + 0.01), -3)
     expect(speed.randomReadsPerSecond).toBeCloseTo(1 / (4096 / 100e6 + 0.01), 3)
@@ -21,19 +21,21 @@ describe('the speed of a drive', () => {
 
   it('is the same when it is measured again', async () => {
     const device = new MemoryDevice(64 * MIB)
-    expect(await measureSpeed(device, cost, '')).toEqual(await measureSpeed(device, cost, ''))
+    expect(await measureSpeed(new TimedDevice(device, cost), '')).toEqual(
+      await measureSpeed(new TimedDevice(device, cost), ''),
+    )
   })
 
   it('counts reads that fail, and what they cost', async () => {
     const faulty = new FaultyDevice(new MemoryDevice(256 * MIB), [{ firstLba: 0, count: 16 * 2048 }])
-    const failing = await measureSpeed(faulty, cost, '')
-    const sound = await measureSpeed(new MemoryDevice(256 * MIB), cost, '')
+    const failing = await measureSpeed(new TimedDevice(faulty, cost), '')
+    const sound = await measureSpeed(new TimedDevice(new MemoryDevice(256 * MIB), cost), '')
     expect(failing.failedReads).toBeGreaterThan(3)
     expect(failing.sequentialBytesPerSecond).toBeLessThan(sound.sequentialBytesPerSecond / 2)
   })
 
   it('of a tiny drive is measured too', async () => {
-    const speed = await measureSpeed(new MemoryDevice(MIB), cost, '')
+    const speed = await measureSpeed(new TimedDevice(new MemoryDevice(MIB), cost), '')
     expect(speed.sequentialBytesPerSecond).toBeGreaterThan(0)
   })
 

@@ -4,6 +4,7 @@ import type { InstalledDriver } from '../drivers/installed'
 import type { Health } from '../health/health'
 import type { DriveSurvey, PartitionSurvey } from '../survey/types'
 import type { Program } from '../things/computer'
+import type { KernelState } from '../things/drive'
 import type { LinkId } from '../things/links'
 
 /** Everything the list is computed from. Times are already in words. */
@@ -58,8 +59,8 @@ export interface ReadyFacts {
   /** The computer of the shop that copies. */
   readonly hostName?: string
   readonly stickName: string
-  /** Bytes of real data that the target's file will take on this host, and what is free there. */
-  readonly hostNeededBytes: number
+  /** Bytes of real data that the target's file will take on this host, null where it has none; and what is free there. */
+  readonly hostNeededBytes: number | null
   readonly hostFreeBytes: number
   readonly backup?: { readonly where: string; readonly date: string }
   /** The source is that of a series, which is kept and only read. */
@@ -79,6 +80,13 @@ export interface ReadyFacts {
   readonly elsewhere: readonly string[]
   /** Drives of this copy that other benches lend, with what the connections carry. */
   readonly lent: readonly { readonly name: string; readonly bench: string; readonly bytesPerSecond: number | null }[]
+  /** Drives of this computer among them, as they are plugged in. */
+  readonly seen: readonly (Pick<KernelState, 'uses' | 'serialOf' | 'hasTwin'> & {
+    readonly id: string
+    readonly name: string
+    readonly path: string
+    readonly isWritten: boolean
+  })[]
   /** The drives sit where the plan has them for this leg. */
   readonly routeHolds: boolean
   readonly surveyedAt: string

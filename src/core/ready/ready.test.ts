@@ -48,6 +48,7 @@ beforeAll(async () => {
     handsFirst: false,
     elsewhere: [],
     lent: [],
+    seen: [],
     routeHolds: true,
     surveyedAt: '09:00',
     resized: [],
@@ -429,5 +430,30 @@ describe('the plate check', () => {
     expect(platePrefix(serial)).toBe('CRV5-2207-')
     expect(plateMatches(serial, '4m1q ')).toBe(true)
     for (const wrong of ['', '4M1', '4M1X', '07KD', 'CRV5-2207-4M1Q']) expect(plateMatches(serial, wrong)).toBe(false)
+  })
+})
+
+describe('a drive of this computer', () => {
+  const seen = (changes: Partial<ReadyFacts['seen'][number]> = {}): Partial<ReadyFacts> => ({
+    seen: [
+      {
+        ...{ id: 'new', name: 'Corvina S5 960 GB', path: '/dev/sdb', uses: [], serialOf: 'drive', hasTwin: false },
+        ...{ isWritten: true, ...changes },
+      },
+    ],
+  })
+  it.each([
+    ['that nothing uses is settled', {}, 'settled'],
+    ['that is mounted blocks', { uses: ['sdb1 is mounted at /media/new'] }, 'blocks'],
+    ['that is read and mounted blocks, too', { uses: ['sda2 is mounted at /'], isWritten: false }, 'blocks'],
+    ['that another one says to be is not written', { hasTwin: true }, 'blocks'],
+    ['that another one says to be is read', { hasTwin: true, isWritten: false }, 'settled'],
+  ] as const)('%s', (_, changes, state) => {
+    expect(stateOf(seen({ ...changes, uses: [...('uses' in changes ? changes.uses : [])] }), 'unused-new').state).toBe(
+      state,
+    )
+  })
+  it('takes no room of this host', () => {
+    expect(stateOf({ hostNeededBytes: null, hostFreeBytes: 0 }, 'host-room').state).toBeUndefined()
   })
 })

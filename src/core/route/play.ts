@@ -72,6 +72,8 @@ function whyNotNow(
     case 'take': {
       const drive = driveOf(bench, action.driveId)
       if (!drive) return gone('drive')
+      // Wherever it was plugged in, hands find it.
+      if (drive.kernel) return undefined
       if (placeKey(drive.place) !== placeKey(action.from))
         return `The ${driveName(drive)} is not where the plan takes it from: it is ${at(drive.place, bench)}.`
       return whyNotThere(drive, { kind: 'table' }, bench)
@@ -81,6 +83,8 @@ function whyNotNow(
       if (!drive) return gone('drive')
       if (drive.place.kind === 'slot' || drive.place.kind === 'bay')
         return `The ${driveName(drive)} still sits ${at(drive.place, bench)}.`
+      // Into which computer it goes is seen, or said.
+      if (drive.kernel) return slotAt(bench, action.into) ? undefined : gone('computer')
       const why = whyNotThere(drive, action.into, bench)
       return why && `The ${driveName(drive)} does not go ${at(action.into, bench)}: ${lowerFirst(why)}`
     }
@@ -188,6 +192,8 @@ function whyNotReached(medium: PlacedMedium, action: Transfer, bench: BenchState
   }
   const drive = driveOf(bench, driveId)
   if (!drive) return gone('drive')
+  // One of this computer's own is reached wherever it is plugged in.
+  if (drive.kernel) return drive.kernel.path === null ? `The ${driveName(drive)} is not plugged in.` : undefined
   const place = medium.kind === 'virtual-disk' ? null : medium.place
   if (!place || placeKey(drive.place) !== placeKey(place)) {
     return `The ${driveName(drive)} is ${at(drive.place, bench)}${place ? `, and the plan reads and writes it ${at(place, bench)}` : ''}.`

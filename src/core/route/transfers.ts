@@ -66,6 +66,7 @@ function runnersFor(world: World, state: State, from: Medium): Runner[] {
     const computer = world.computers.get(id)
     // One at another bench lends what is in it, and does nothing else for this one.
     if (!computer || computer.farBenchId !== undefined) continue
+    if (computer.isThis) continue
     if (stickFor(world, state, id) && computer.firmware.startsFromUsb) {
       runners.push({ kind: 'computer', id, computer, mode: 'stick' })
     }
@@ -78,6 +79,9 @@ function runnersFor(world: World, state: State, from: Medium): Runner[] {
       }
     }
   }
+  // Imbarco runs on it already, whatever computer the move is about.
+  const here = bench.computers.find((c) => c.isThis)
+  if (here) runners.push({ kind: 'computer', id: here.id, computer: here, mode: 'stick' })
   return [...runners, ...hostsOf(bench).map((host) => ({ kind: 'host', id: host.id, host }) as const)]
 }
 
@@ -94,6 +98,9 @@ function accesses(world: World, state: State, medium: Medium, runner: Runner, be
   if (beside?.driveId === driveId) return []
   const drive = world.drives.get(driveId)!
   if (drive.borrowed && isFar(drive, world.bench)) return lentAccesses(world, state, drive, runner)
+  if (drive.kernel) return seenAccesses(world, state, drive, runner)
+  // What is simulated is not plugged into a computer that is not.
+  if (runner.kind === 'computer' && runner.computer.isThis) return []
   if (runner.kind === 'computer' && runner.mode === 'system') {
     const place = placeOf(world, state, driveId)
     // A running computer's slots stay as they are, and it does not run from a drive behind USB.
@@ -102,6 +109,16 @@ function accesses(world: World, state: State, medium: Medium, runner: Runner, be
   }
   const inside = runner.kind === 'computer' ? inSlots(world, state, drive, runner.id, beside) : []
   return [...inside, ...inAdapters(world, state, drive, beside)]
+}
+
+/** Where it is plugged into this computer, by nothing else; a drive that would have to be brought there first is seen then. */
+function seenAccesses(world: World, state: State, drive: Drive, runner: Runner): Access[] {
+  const place = placeOf(world, state, drive.id)
+  const isPluggedIn = drive.kernel!.path !== null && placeKey(place) === placeKey(drive.place)
+  if (!isPluggedIn || runner.kind !== 'computer' || !runner.computer.isThis) return []
+  if (place.kind !== 'slot' && place.kind !== 'bay') return []
+  const adapter = place.kind === 'bay' ? world.adapters.find((a) => a.id === place.accessoryId) : undefined
+  return [{ berth: place, driveId: drive.id, ...(adapter ? { adapter } : {}) }]
 }
 
 /** By the network, as long as nobody has taken it out of where it is lent from. */
@@ -198,11 +215,12 @@ function overTheNetwork(world: World, state: State, pair: number, from: Medium, 
   const found: State[] = []
   const runners = runnersFor(world, state, from)
   for (const sender of runners) {
-    if (sender.kind !== 'computer') continue
+    if (sender.kind !== 'computer' || sender.computer.isThis) continue
     const ours = networkOf(sender, world.bench)
     if (!ours) continue
     const sources = accesses(world, state, from, sender).filter((a) => !a.adapter)
     for (const receiver of runners) {
+      if (receiver.kind === 'computer' && receiver.computer.isThis) continue
       if (receiver.id === sender.id || (receiver.kind === 'computer' && receiver.mode !== 'stick')) continue
       const theirs = networkOf(receiver, world.bench)
       if (!theirs) continue
@@ -257,6 +275,8 @@ function send(world: World, state: State, sending: Sending): State | undefined {
 }
 
 function plug(world: World, state: State, adapters: readonly Adapter[], runner: Runner): Plugged {
+  // Its ports are seen with what they agreed on.
+  if (runner.kind === 'computer' && runner.computer.isThis) return { works: true, links: new Map() }
   const stick = runner.kind === 'computer' && runner.mode === 'stick' ? stickFor(world, state, runner.id) : undefined
   return plugIn(adapters, runner, stick && { id: stick.id, name: stick.name, plugs: [stick.plug] })
 }

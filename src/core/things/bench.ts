@@ -131,6 +131,21 @@ function countFreeBrackets(bench: BenchState, besides: string | undefined): numb
   return all - used.length
 }
 
+/** Why hands do not say where a drive of this computer is, or undefined where they do: what is plugged in is seen. */
+export function whySeenOnly({ kernel, ...drive }: Drive, place: Place, bench: BenchState): string | undefined {
+  if (!kernel || placeKey(place) === placeKey(drive.place)) return undefined
+  if (kernel.path !== null)
+    return `The ${driveName(drive)} is plugged in here, as ${kernel.path}. Take it out first: where it is, is seen.`
+  if (!isOfThis(place, bench)) return undefined
+  return `The ${driveName(drive)} is not plugged in. Once it is, it is seen where it is.`
+}
+
+/** True for a slot or a port of the computer that Imbarco runs on. */
+function isOfThis(place: Place, { computers, drives }: BenchState): boolean {
+  if (place.kind === 'slot') return computers.find((c) => c.id === place.computerId)?.isThis === true
+  return place.kind === 'bay' && drives.some((d) => d.kernel?.path != null && placeKey(d.place) === placeKey(place))
+}
+
 /** Why a drive cannot go to a place, or undefined when it can. Taking it out of where it is counts too. */
 export function whyNotThere(drive: Drive, place: Place, bench: BenchState): string | undefined {
   const stuck = whyStuck(drive, place, bench)

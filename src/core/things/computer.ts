@@ -73,6 +73,8 @@ export const ComputerSchema = z.object({
     .optional(),
   /** The bench that it stands at, where that is another one which lends drives to this. */
   farBenchId: line().min(1).max(80).optional(),
+  /** Imbarco itself runs on it: its drives are those that its kernel has. */
+  isThis: z.boolean().optional(),
   /** Its network is on. */
   online: z.boolean().default(true),
 })

@@ -44,6 +44,34 @@ export const BorrowedSchema = z.object({
 })
 export type Borrowed = z.infer<typeof BorrowedSchema>
 
+/** Which device of this computer a drive is now. */
+export const SeenDeviceSchema = z.object({
+  /** `8:0`, as the kernel numbers it. */
+  number: line().max(20),
+  /** A number that the kernel gives to one device alone since it was started; null where it gives none. */
+  sequence: z.number().int().nonnegative().nullable(),
+  /** Bytes of it. */
+  sizeBytes: z.number().int().positive(),
+  serial: line().max(200).nullable(),
+})
+export type SeenDevice = z.infer<typeof SeenDeviceSchema>
+
+/** Of a drive of this computer, which is reached through its kernel. */
+export const KernelSchema = z.object({
+  /** By what it is known again, wherever it is plugged in. */
+  key: line().min(1).max(600),
+  /** `/dev/sda`, and which device that is; null while it is not plugged in. */
+  path: line().max(200).nullable(),
+  device: SeenDeviceSchema.nullable(),
+  /** What its serial is: its own, that of the bridge it hangs at, or its number of sectors where it tells none. */
+  serialOf: z.enum(['drive', 'bridge', 'sectors']),
+  /** What else uses it or a part of it, each as the end of a sentence. */
+  uses: z.array(line().max(400)).max(60),
+  /** Another drive with the same serial and size is plugged in. */
+  hasTwin: z.boolean(),
+})
+export type KernelState = z.infer<typeof KernelSchema>
+
 /** The bench that lends a drive, and how the connection to it stands. */
 export interface LentBy {
   readonly bench: string
@@ -89,6 +117,8 @@ export const DriveSchema = z.object({
   image: line().max(180).nullable().default(null),
   /** Its bytes are at another bench, which lends it. */
   borrowed: BorrowedSchema.optional(),
+  /** Its bytes are on a drive of this computer. */
+  kernel: KernelSchema.optional(),
   place: PlaceSchema,
   /** On the shelf: what it was, and the day from which it may be erased. */
   shelf: ShelfSchema.optional(),
@@ -110,7 +140,22 @@ export function driveName(drive: Pick<Drive, 'model' | 'sizeBytes'>): string {
   return `${drive.model} ${formatCapacity(drive.sizeBytes)}`
 }
 
+/** Of a drive of this computer: what a plate tells of how it is plugged in. */
+export type PluggedIn = Pick<KernelState, 'path' | 'uses' | 'serialOf' | 'hasTwin'>
+
+export function pluggedIn({ kernel }: Pick<Drive, 'kernel'>): PluggedIn | null {
+  if (!kernel) return null
+  const { path, uses, serialOf, hasTwin } = kernel
+  return { path, uses, serialOf, hasTwin }
+}
+
+/** True when its bytes can be read now: one that another bench lends is here, one of this computer is plugged in. */
+export function isWithinReach({ borrowed, kernel }: Pick<Drive, 'borrowed' | 'kernel'>): boolean {
+  if (kernel) return kernel.path !== null
+  return borrowed === undefined || borrowed.state === 'here'
+}
+
 /** True when there are bytes behind it, and it is not only described. */
 export function hasBytes(drive: Drive): boolean {
-  return drive.file !== null || drive.image !== null || drive.borrowed !== undefined
+  return drive.file !== null || drive.image !== null || drive.borrowed !== undefined || drive.kernel !== undefined
 }

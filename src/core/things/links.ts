@@ -12,6 +12,8 @@ export const LINKS = {
   'emmc-hs400': { name: 'eMMC HS400', bytesPerSecond: 320e6 },
   'ethernet-100': { name: '100 Mb Ethernet', bytesPerSecond: 11.2e6 },
   'ethernet-1': { name: '1 Gb Ethernet', bytesPerSecond: 112e6 },
+  /** Of a drive of this computer whose connection tells no rate: what it does is measured. */
+  own: { name: 'as it is plugged in', bytesPerSecond: 20e9 },
 } as const
 
 export type LinkId = keyof typeof LINKS

@@ -1,5 +1,5 @@
 import { formatRate } from '../bytes/size'
-import { type BenchState, berthsOf, placeKey, placeName, slotAt, whyNotThere } from './bench'
+import { type BenchState, berthsOf, placeKey, placeName, slotAt, whySeenOnly, whyNotThere } from './bench'
 import { linkIn } from './bodies'
 import type { Drive, Place } from './drive'
 import { LINKS } from './links'
@@ -23,7 +23,7 @@ export function placesFor(drive: Drive, bench: BenchState): PlaceOption[] {
       key: placeKey(place),
       label: placeName(place, bench),
       place,
-      why: whyNotThere(drive, place, bench) ?? null,
+      why: whySeenOnly(drive, place, bench) ?? whyNotThere(drive, place, bench) ?? null,
       speed: speedThere(drive, place, bench),
     }))
 }

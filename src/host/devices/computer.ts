@@ -48,7 +48,7 @@ const text = (file: string): Promise<string | null> =>
 /** Reads what this computer tells of itself; nothing is written. */
 export async function thisComputer(places = HERE): Promise<ThisComputer> {
   const board = path.join(places.sys, 'class', 'dmi', 'id')
-  const names = await readdir(places.efi).catch(() => undefined)
+  const names = await readdir(/* turbopackIgnore: true */ places.efi).catch(() => undefined)
   const variable = async (name: string) => {
     const bytes = await readFile(path.join(places.efi, `${name}-${GLOBAL}`)).catch(() => undefined)
     return bytes === undefined || bytes.length < ATTRIBUTES ? undefined : bytes.subarray(ATTRIBUTES)

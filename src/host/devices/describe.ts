@@ -1,5 +1,6 @@
 import { readdir, readFile, readlink, realpath, stat } from 'node:fs/promises'
 import path from 'node:path'
+import type { SeenDevice } from '@/core/things/drive'
 
 // What this computer's kernel and its device manager tell of drives, in their own files.
 
@@ -15,7 +16,11 @@ export interface KernelDrive {
   readonly name: string
   /** `8:0`: what an open descriptor tells of itself, too. */
   readonly number: string
+  /** Given to one device alone since the kernel was started; null where it gives none. */
+  readonly sequence: number | null
   readonly sizeBytes: number
+  readonly logicalSectorSize: number
+  readonly physicalSectorSize: number
   readonly model: string
   readonly serial: string | null
   /** The serial is that of the bridge which a drive hangs at. */
@@ -27,8 +32,9 @@ export interface KernelDrive {
   readonly isRemovable: boolean
   /** Where it is plugged in, as the kernel numbers it. */
   readonly port: string
-  /** Of a loop device: the file that stands for it. */
+  /** Of a loop device: the file that stands for it, and the byte of that where it begins. */
   readonly backingFile: string | null
+  readonly backingOffset: number
 }
 
 const text = async (file: string): Promise<string | undefined> =>
@@ -43,6 +49,8 @@ export async function listDrives({ loops = false } = {}): Promise<KernelDrive[]>
   const found: KernelDrive[] = []
   for (const name of names.sort()) {
     if (/^(ram|zram|dm-|md|nbd|sr|fd)/.test(name) || (name.startsWith('loop') && !loops)) continue
+    // One that was let go of stays only until its last user has closed it.
+    if ((await text(path.join(BLOCK, name, 'loop', 'autoclear'))) === '1') continue
     const drive = await describe(name)
     if (drive && drive.sizeBytes > 0) found.push(drive)
   }
@@ -78,7 +86,11 @@ async function describe(name: string): Promise<KernelDrive | undefined> {
   const usb = transport === 'USB' ? await usbOf(place) : undefined
   return {
     ...{ name, number, transport, backingFile },
+    backingOffset: numberIn(await text(path.join(folder, 'loop', 'offset'))) ?? 0,
+    sequence: numberIn(await text(path.join(folder, 'diskseq'))),
     sizeBytes: Number(sectors) * 512,
+    logicalSectorSize: numberIn(await text(path.join(folder, 'queue', 'logical_block_size'))) ?? 512,
+    physicalSectorSize: numberIn(await text(path.join(folder, 'queue', 'physical_block_size'))) ?? 512,
     model: model?.trim() || (transport === 'loop' ? 'Loop device' : 'Drive without a model'),
     serial: serial?.trim() || null,
     // What a drive says of itself through a bridge is told apart from what the bridge says.
@@ -88,6 +100,13 @@ async function describe(name: string): Promise<KernelDrive | undefined> {
     isRemovable: (await text(path.join(folder, 'removable'))) === '1',
     port: portOf(place, name),
   }
+}
+
+const numberIn = (found: string | undefined) => (found === undefined ? null : Number(found))
+
+/** Which device it is, as an open one is held against it. */
+export function seenDevice({ number, sequence, sizeBytes, serial }: KernelDrive): SeenDevice {
+  return { number, sequence, sizeBytes, serial }
 }
 
 /** What the device manager has found out, where there is one. */

@@ -1,11 +1,12 @@
 import { constants } from 'node:fs'
 import { type FileHandle, open, stat } from 'node:fs/promises'
 import path from 'node:path'
-import { type BlockDevice, checkRange, ReadOnlyDevice, UnreadableSectors } from '@/core/block/device'
+import { type BlockDevice, checkRange, DeviceGone, ReadOnlyDevice, UnreadableSectors } from '@/core/block/device'
 import { CoreError } from '@/core/errors'
+import type { SeenDevice } from '@/core/things/drive'
 import { readFileBytes, writeFileBytes } from '../file-bytes'
 import { driveOfNumber, type KernelDrive, numberOf, usesOf } from './describe'
-import { type DeviceSizes, dropCaches, readTableAgain, sizesOf } from './kernel'
+import { type DeviceSizes, dropCaches, readTableAgain, sequenceOf, sizesOf } from './kernel'
 
 /** Readings of so many bytes are tried past the kernel's memory where they fail through it. */
 const DIRECT_BYTES = 64 * 1024
@@ -73,6 +74,7 @@ export class KernelDevice implements BlockDevice {
     /** Of a whole drive; undefined for a partition. */
     readonly drive: KernelDrive | undefined,
     sizes: DeviceSizes,
+    private readonly sequence: number | null,
     private readonly writable: boolean,
   ) {
     this.size = sizes.sizeBytes
@@ -80,14 +82,20 @@ export class KernelDevice implements BlockDevice {
     this.physicalSectorSize = sizes.physicalSectorSize
   }
 
-  /** Opens one for reading. Rejects with CoreError: no right to, none such, sectors that are not known. */
-  static async open(file: string): Promise<KernelDevice> {
-    return KernelDevice.opened(file, constants.O_RDONLY, false)
+  /**
+   * Opens one for reading. Rejects with CoreError: no right to, none such, sectors that are not known; with DeviceGone where
+   * it is not the one that is expected.
+   */
+  static async open(file: string, expected?: SeenDevice): Promise<KernelDevice> {
+    const device = await KernelDevice.opened(file, constants.O_RDONLY, false)
+    await device.insist(expected)
+    return device
   }
 
-  /** Opens a whole drive that nothing uses, to be written. Rejects with CoreError that names what does. */
-  static async openTarget(file: string): Promise<KernelDevice> {
+  /** Opens a whole drive that nothing uses, to be written. Rejects like `open`, and with CoreError that names what uses it. */
+  static async openTarget(file: string, expected?: SeenDevice): Promise<KernelDevice> {
     const device = await KernelDevice.opened(file, constants.O_RDWR | constants.O_EXCL, true)
+    await device.insist(expected)
     try {
       const { drive } = device
       if (!drive) throw new CoreError(`${file} is a partition, and a target is a whole drive.`)
@@ -110,11 +118,22 @@ export class KernelDevice implements BlockDevice {
       if (sizes.sizeBytes === 0) throw new CoreError(`${file} holds no medium.`)
       if (writable && sizes.isReadOnly)
         throw new CoreError(`${file} can only be read: the kernel has it write-protected.`)
-      return new KernelDevice(handle, file, number, await driveOfNumber(number), sizes, writable)
+      const drive = await driveOfNumber(number)
+      return new KernelDevice(handle, file, number, drive, sizes, await sequenceOf(handle.fd), writable)
     } catch (error) {
       await handle.close()
       throw error
     }
+  }
+
+  /** Closes it and rejects with DeviceGone where another device has its path by now. */
+  private async insist(expected: SeenDevice | undefined): Promise<void> {
+    if (expected === undefined) return
+    const { number, sequence, sizeBytes, serial } = expected
+    const isOther = sequence !== null && this.sequence !== null && sequence !== this.sequence
+    if (!isOther && number === this.number && sizeBytes === this.size && serial === (this.drive?.serial ?? null)) return
+    await this.close()
+    throw new DeviceGone(`What was ${this.path}`)
   }
 
   async read(offset: number, into: Uint8Array): Promise<void> {
@@ -125,10 +144,10 @@ export class KernelDevice implements BlockDevice {
     } catch (error) {
       const isShort = into.length <= DIRECT_BYTES
       if ((error as NodeJS.ErrnoException).code !== 'EIO' || !isShort)
-        throw this.mediumError(error, offset, into.length)
+        throw await this.mediumError(error, offset, into.length)
       // The kernel reads in pages, of which a drive may give some sectors and others not.
-      done = await this.readDirect(offset, into).catch((again: unknown) => {
-        throw this.mediumError(again, offset, into.length)
+      done = await this.readDirect(offset, into).catch(async (again: unknown) => {
+        throw await this.mediumError(again, offset, into.length)
       })
     }
     if (done < into.length) throw new CoreError(`${this.path} ends before its size says.`)
@@ -143,14 +162,16 @@ export class KernelDevice implements BlockDevice {
   async write(offset: number, from: Uint8Array): Promise<void> {
     if (!this.writable) throw new ReadOnlyDevice()
     checkRange(this, offset, from.length)
-    await writeFileBytes(this.handle, offset, from).catch((error: NodeJS.ErrnoException) => {
+    await writeFileBytes(this.handle, offset, from).catch(async (error: NodeJS.ErrnoException) => {
+      await this.refuseGone(error)
       throw new CoreError(`${this.path} did not take what was written to it (${error.code}).`)
     })
   }
 
   async flush(): Promise<void> {
     if (!this.writable) return
-    await this.handle.sync().catch((error: NodeJS.ErrnoException) => {
+    await this.handle.sync().catch(async (error: NodeJS.ErrnoException) => {
+      await this.refuseGone(error)
       throw new CoreError(`${this.path} did not store what was written to it (${error.code}).`)
     })
   }
@@ -170,10 +191,22 @@ export class KernelDevice implements BlockDevice {
     await this.handle.close()
   }
 
+  /** Rejects with DeviceGone where a failure came of that it is no longer plugged in. */
+  private async refuseGone({ code }: NodeJS.ErrnoException): Promise<void> {
+    // Of a drive that was pulled out the kernel says that, or that there was an error of it.
+    const isGone = code === 'ENODEV' || code === 'ENXIO' || (this.drive && !(await this.isStillThere()))
+    if (isGone) throw new DeviceGone(this.path)
+  }
+
+  private async isStillThere(): Promise<boolean> {
+    const now = await driveOfNumber(this.number)
+    return now !== undefined && (now.sequence === null || this.sequence === null || now.sequence === this.sequence)
+  }
+
   /** A failed reading is told by the sectors of the drive. */
-  private mediumError(error: unknown, offset: number, length: number): unknown {
+  private async mediumError(error: unknown, offset: number, length: number): Promise<unknown> {
     const { code } = error as NodeJS.ErrnoException
-    if (code === 'ENODEV' || code === 'ENXIO') return new CoreError(`${this.path} is gone.`)
+    await this.refuseGone(error as NodeJS.ErrnoException)
     if (code !== 'EIO') return error
     const first = offset / this.logicalSectorSize
     return new UnreadableSectors(Array.from({ length: length / this.logicalSectorSize }, (_, i) => first + i))

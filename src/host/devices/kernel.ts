@@ -10,6 +10,7 @@ const REQUEST = {
   readOnly: 0x125en,
   dropCaches: 0x1261n,
   readTable: 0x125fn,
+  sequence: 0x80081280n,
 } as const
 
 type Ioctl = (descriptor: number, request: bigint, argument: Uint8Array | null) => Promise<number>
@@ -62,6 +63,9 @@ export async function sizesOf(descriptor: number, name: string): Promise<DeviceS
   const readOnly = await number(descriptor, REQUEST.readOnly, 4)
   return { sizeBytes, logicalSectorSize: logical, physicalSectorSize: physical, isReadOnly: readOnly === 1 }
 }
+
+/** The number that the kernel gives to one device alone since it was started; null where it gives none. */
+export const sequenceOf = async (descriptor: number) => (await number(descriptor, REQUEST.sequence, 8)) ?? null
 
 /** Lets go of what the kernel keeps of a device in memory: what is read next comes from the medium. */
 export const dropCaches = (descriptor: number) => ask(descriptor, REQUEST.dropCaches, null)

@@ -3,9 +3,9 @@ import { rm } from 'node:fs/promises'
 import { setPriority } from 'node:os'
 import { setImmediate } from 'node:timers/promises'
 import { parentPort, workerData } from 'node:worker_threads'
-import { LiveDrive, LiveSystem } from '@/bench/live-system'
-import { type OpenDrive, openDrive } from '@/bench/open-drive'
-import { openFolder, openMedium } from '@/bench/open-medium'
+import { type OpenDrive, openDrive } from '@/outside/open-drive'
+import { openFolder, openMedium } from '@/outside/open-medium'
+import { surroundingsOf } from '@/outside/provider'
 import { type BlockDevice, DeviceGone, UnreadableSectors } from '@/core/block/device'
 import { ReadTogether } from '@/core/block/read-together'
 import type { RescueLimits } from '@/core/block/read-around'
@@ -14,7 +14,6 @@ import { ReadOnlyWrapper, WrappedDevice } from '@/core/block/wrapped'
 import { formatSize } from '@/core/bytes/size'
 import { CheckFailed } from '@/core/copy/check'
 import { scopeOf } from '@/core/copy/choices'
-import { Heat } from '@/core/copy/heat'
 import type { IdleKind } from '@/core/copy/idle-kinds'
 import { type CopyPlan, planCopy } from '@/core/copy/plan'
 import { planInto } from '@/core/copy/plan-into'
@@ -40,15 +39,12 @@ import { unfinishedName, writeImageInto } from '@/host/write-image'
 import { log } from '../ground/log'
 import type { CopyOrder, CopyPart, FromWorker, LetStarted, ToWorker } from './messages'
 import { CopyMeter } from './meter'
-import { Pacer } from './pacer'
 import { PatientDevice } from './patient-device'
 
 /** Ends the copy because a person asked for it. */
 class StoppedByPerson extends Error {}
 
 const REPORT_EVERY_MS = 200
-/** How long a drive tries before it gives a sector up. */
-const RETRY_SECONDS = 1.5
 /** Somewhat behind the thread that answers pages. */
 const PRIORITY = 5
 const order = workerData as CopyOrder
@@ -56,14 +52,12 @@ const order = workerData as CopyOrder
 let part: CopyPart = order
 const send = (message: FromWorker) => parentPort!.postMessage(message)
 const note = (text: string, tone: 'plain' | 'good' | 'bad' = 'plain') => send({ type: 'note', text, tone })
-const pacer = new Pacer(order.pace)
+const around = surroundingsOf(order.world, order.pace)
 let meter: CopyMeter | undefined
 /** What is shown of the drive that a system runs from. */
 let running: PointInTimeSource | undefined
 /** The source, where others read it together with this copy. */
 let together: ReadTogether | undefined
-/** All systems that write meanwhile, one for each drive of the computer that runs. */
-const systems: LiveSystem[] = []
 /** Drives that were taken out meanwhile, with the words for it. */
 const gone = new Map<string, string>()
 let ending: Error | undefined
@@ -84,13 +78,13 @@ parentPort!.on('message', (message: ToWorker) => {
     if (alone) ending ??= new DeviceGone(message.what)
   }
   if (ending) endWaiting(ending)
-  if (message.type === 'pace') pacer.set(message.pace)
+  if (message.type === 'pace') around.setPace(message.pace)
   if (message.type === 'pause') paused ??= new Promise((resolve) => (resumed = resolve))
   if (message.type === 'pause') meter?.mark('paused', 'paused')
   if (message.type === 'resume' || ending) {
     resumed?.()
     paused = undefined
-    pacer.restart()
+    around.restart()
   }
 })
 
@@ -101,7 +95,7 @@ const checkpoint = () => {
 async function work(): Promise<void> {
   const opened: Pick<OpenDrive, 'device' | 'close'>[] = []
   const open = async (medium: CopyOrder['source'], writable: boolean) => {
-    const lent = medium.kind === 'drive' && medium.lent !== undefined ? await openLent(medium, writable) : undefined
+    const lent = medium.kind === 'drive' && medium.by === 'network' ? await openLent(medium, writable) : undefined
     const one =
       lent ?? (writable && medium.kind === 'drive' ? await openDrive(medium, { writable }) : await openMedium(medium))
     opened.push(one)
@@ -157,7 +151,7 @@ async function openLent(medium: LentMedium, writable: boolean): Promise<Pick<Ope
         away ? `no connection to the ${title}; the copy waits for it` : `the ${title} is connected again`,
         away ? 'bad' : 'good',
       )
-      pacer.restart()
+      around.restart()
     },
     // A target changes by what is written to it; a source must not.
     ...(writable || fingerprint === undefined
@@ -181,8 +175,7 @@ async function beginMoment(
   // The computer that runs from this drive writes to it by itself; the copy only ever gets to read.
   const own = await openDrive(source, { writable: true })
   opened.push(own)
-  const drive = new LiveDrive(own.device)
-  systems.push(await LiveSystem.start(drive, { ...live, seed: 7 + systems.length }))
+  const drive = await around.goOnWriting(own.device, live)
   // What the snapshot keeps may be more than memory is for; it is of no use once the copy has ended, however it does.
   const { snapshotFile: kept } = live
   await rm(kept, { force: true })
@@ -336,13 +329,13 @@ async function copy(
   meter = new CopyMeter(part.timing, { totalBytes, titles, verify, before: order.resume?.progress })
   if (order.resume) meter.mark('cut', 'cut off, and gone on')
   const reporter = makeReporter(meter)
-  const heat = part.heat && new Heat(part.heat)
+  around.reads(part.heat)
   let pieceOf: number | undefined
   let counted = 0
   let rescueSeconds = 0
   /** What tries at bad sectors took since it was last asked. */
   const troubleSeconds = () => {
-    const seconds = (trouble.failures - counted) * RETRY_SECONDS
+    const seconds = around.trouble(trouble.failures - counted)
     if (counted === 0 && trouble.failures > 0) {
       meter!.mark('trouble', 'the source does not read')
       note('the source does not read everywhere; what reads well goes first', 'bad')
@@ -351,19 +344,13 @@ async function copy(
     return seconds
   }
   const spend = async (seconds: number, phase: CopyPhase) => {
-    heat?.work(phase === 'check' ? 0 : seconds)
-    for (const system of systems) await system.pass(seconds)
     reporter.passed(seconds)
-    await pacer.spend(seconds)
-    if (!heat?.tooWarm || (phase !== 'copy' && phase !== 'rescue')) return
-    const celsius = Math.round(heat.celsius)
-    const rest = heat.rest()
-    if (rest === 0) return
-    note(`the source is at ${celsius} °C and rests`, 'bad')
-    meter!.mark('rest', `rests ${Math.round(rest / 60)} min to cool`)
-    meter!.wait(rest)
-    reporter.passed(rest)
-    await pacer.spend(rest)
+    await around.pass(seconds, phase, (rest) => {
+      note(`the source is at ${Math.round(rest.celsius)} °C and rests`, 'bad')
+      meter!.mark('rest', `rests ${Math.round(rest.seconds / 60)} min to cool`)
+      meter!.wait(rest.seconds)
+      reporter.passed(rest.seconds)
+    })
   }
   const minutes = order.choices.rescueMinutes
   const rescue: RescueLimits = {
@@ -390,7 +377,8 @@ async function copy(
     onStep: async (step) => {
       pieceOf = step.piece?.partition
       const more = troubleSeconds()
-      const seconds = meter!.add(step) + more
+      const seconds = meter!.add(step, (modelled) => around.took(modelled)) + more
+      if (step.before) around.restart()
       if (more > 0) meter!.wait(more, pieceOf)
       reporter.step(step.phase, pieceOf)
       if (!step.before) await spend(seconds, step.phase)

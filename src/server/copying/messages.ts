@@ -1,16 +1,16 @@
-import type { MediumBytes } from '@/bench/open-medium'
+import type { MediumBytes } from '@/outside/open-medium'
 import type { Extent } from '@/core/block/device'
 import type { CopyChoices } from '@/core/copy/choices'
 import type { HeatModel } from '@/core/copy/heat'
 import type { CopyProgress, CopySummary, Lost } from '@/core/copy/progress'
 import type { Recheck } from '@/core/copy/source-binding'
 import type { Layout } from '@/core/fit/types'
+import type { Pace, Provider } from '@/core/outside/port'
 import type { VolumeSamples } from '@/core/proof/samples'
 import type { MovedVolume } from '@/core/repair/moved'
 import type { RepairPlan } from '@/core/repair/port'
 import type { LegTiming } from '@/core/route/types'
 import type { MadeOf } from '@/host/write-image'
-import type { Pace } from '../world/clock'
 
 /** A medium as the worker opens it. */
 export type WorkerMedium = MediumBytes & {
@@ -31,6 +31,8 @@ export interface CopyOrder extends CopyPart {
   /** A whole copy, or one more pass over what an earlier one lost. */
   readonly task: { readonly kind: 'copy' } | { readonly kind: 'retry'; readonly lost: readonly Lost[] }
   readonly choices: CopyChoices
+  /** The world that its drives are of. */
+  readonly world: Provider['id']
   readonly pace: Pace
   /** Takes up the journal; `progress` is what was last seen of the copy. */
   readonly resume?: { readonly progress: CopyProgress | null; readonly recheck?: Recheck }

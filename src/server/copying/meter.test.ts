@@ -1,7 +1,6 @@
 import { describe, expect, it } from 'vitest'
 import { CopyProgressSchema } from '@/core/copy/progress'
 import { CopyMeter } from './meter'
-import { Pacer } from './pacer'
 
 const MB = 1e6
 const timing = { copyBytesPerSecond: 100 * MB, checkBytesPerSecond: 200 * MB, requestSeconds: 0.001, limitedBy: '' }
@@ -85,16 +84,9 @@ describe('the meter', () => {
   })
 })
 
-describe('the pacer', () => {
-  it('waits by the pace of the clock, and not at all as fast as it goes', async () => {
-    const timed = async (pace: '1' | '30' | 'max', seconds: number) => {
-      const start = performance.now()
-      await new Pacer(pace).spend(seconds)
-      return performance.now() - start
-    }
-    // The waits differ by so much that no busy machine turns them round.
-    expect(await timed('30', 9)).toBeGreaterThanOrEqual(290)
-    expect(await timed('1', 0.4)).toBeGreaterThanOrEqual(390)
-    expect(await timed('max', 3600)).toBeLessThan(60_000)
-  })
+it('takes the seconds that a step really took, where those are known', () => {
+  const meter = new CopyMeter(timing, { totalBytes: 100 * MB, titles: new Map() })
+  expect(meter.add({ phase: 'copy', bytes: 50 * MB, piece: piece(0) }, () => 4)).toBe(4)
+  expect(meter.report().copySeconds).toBe(4)
+  expect(meter.report().secondsLeft).toBeCloseTo(4 + 0.5, 5)
 })

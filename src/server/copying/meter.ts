@@ -50,8 +50,11 @@ export class CopyMeter {
     this.sampleFrom = this.progress.seconds
   }
 
-  /** Seconds the step would have taken on the drives and links of the leg; 0 for what was done before a cut. */
-  add({ phase, bytes, piece, before }: CopyStep): number {
+  /**
+   * Seconds that the step took, as `took` tells them from those that it would take on the drives and links of the leg; 0
+   * for what was done before a cut.
+   */
+  add({ phase, bytes, piece, before }: CopyStep, took: (modelled: number) => number = (modelled) => modelled): number {
     const { progress, timing } = this
     if (phase !== progress.phase) this.closeSample()
     progress.phase = phase
@@ -64,7 +67,8 @@ export class CopyMeter {
         ? [timing.checkBytesPerSecond, timing.checkRequestSeconds ?? timing.requestSeconds]
         : [timing.copyBytesPerSecond, timing.requestSeconds]
     // What was seen before the cut has its seconds already.
-    const seconds = before && this.known ? 0 : bytes / rate + request
+    const modelled = bytes / rate + request
+    const seconds = before ? (this.known ? 0 : modelled) : took(modelled)
     if (phase === 'copy' || phase === 'rescue') progress.copiedBytes += bytes
     if (phase === 'check') progress.checkedBytes += bytes
     this.pass(seconds, piece?.partition)

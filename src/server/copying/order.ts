@@ -3,6 +3,7 @@ import path from 'node:path'
 import { fileTime } from '@/core/bytes/file-time'
 import type { HeatModel } from '@/core/copy/heat'
 import type { Drive } from '@/core/things/drive'
+import { provider } from '@/outside/provider'
 import { journalsFolder } from '../ground/paths'
 import { Refusal } from '../ground/refusals'
 import { leasableDrive, type LeaseRequest } from '../leases'
@@ -40,7 +41,7 @@ export async function furtherDrives(move: Move): Promise<Drive[]> {
 
 /** What a copy is started with, but for the choices. */
 export async function orderFor(move: Move, leg: LegNow, job: string) {
-  return { ...(await partFor(move, leg, job)), pace: await pace() } satisfies Partial<CopyOrder>
+  return { ...(await partFor(move, leg, job)), pace: await pace(), world: provider().id } satisfies Partial<CopyOrder>
 }
 
 /** A drive that is copied after another one, as it was at the same moment. */

@@ -1,3 +1,4 @@
+import { provider } from '@/outside/provider'
 import type { z } from 'zod'
 import { formatSize } from '@/core/bytes/size'
 import { fitSizes, type Layout } from '@/core/fit/types'
@@ -36,7 +37,9 @@ export function fitsLocked({ fit }: StationResults): boolean {
 /** The last trial started from the new drive, and every check passed. */
 export function hasStarted({ row }: { readonly row: StationResults }): boolean {
   const last = row.proof?.trials.at(-1)
-  return last?.trace.starts === true && last.subject === 'target' && last.checks.every((c) => c.passed)
+  // What real hardware does is seen by whoever stands before it, and not followed on bytes.
+  const starts = provider().isTold ? last?.trace.starts : last?.told?.starts
+  return starts === true && last?.subject === 'target' && last.checks.every((c) => c.passed)
 }
 
 function surveyNote({ pairs }: NonNullable<StationResults['survey']>): string {

@@ -108,6 +108,8 @@ export const TrialSchema = z.object({
   speeds: z.array(TrialSpeedSchema).default([]),
   /** What was in the slots: `SATA 0/crv5-960`. */
   attached: z.array(z.string()).default([]),
+  /** Of a real computer: what a person saw it do, and when they said so. */
+  told: z.object({ at: z.number(), starts: z.boolean() }).optional(),
 })
 export type Trial = z.infer<typeof TrialSchema>
 /** A repair that was made on the target; its journal has the bytes. */

@@ -125,8 +125,13 @@ export async function leasableDrive(drive: Drive): Promise<Leasable> {
   if (!hasBytes(drive)) return { keys: base, name, driveId: drive.id }
   // Whoever lends it keeps it from others; here it is known by where it is lent.
   if (drive.borrowed) return { keys: [...base, `lent ${drive.borrowed.address}`], name, driveId: drive.id }
-  const { file, isImage } = driveBytes(drive)
-  const files = isImage ? await chainOf(file) : [file]
+  // Of a device the kernel's number counts, whatever its path is; while it is away, that it is known by.
+  if (drive.kernel) {
+    const { key, device } = drive.kernel
+    return { keys: [...base, `kernel ${key}`, ...(device ? [`device ${device.number}`] : [])], name, driveId: drive.id }
+  }
+  const { file, by } = driveBytes(drive)
+  const files = by === 'image' ? await chainOf(file) : [file]
   return { keys: [...base, ...files.map(fileKey)], name, driveId: drive.id }
 }
 

@@ -21,7 +21,7 @@ vi.mock('../jobs/threads', async (original) => {
 })
 
 import type * as Threads from '../jobs/threads'
-import { openDrive } from '@/bench/open-drive'
+import { openDrive } from '@/outside/open-drive'
 import { SliceDevice } from '@/core/block/slice'
 import { callFree } from '@/core/filesystem/ntfs/testing'
 import { driveById, driveBytes } from '../world'

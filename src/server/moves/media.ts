@@ -1,5 +1,5 @@
 import path from 'node:path'
-import { type FolderBytes, type MediumBytes, openMedium } from '@/bench/open-medium'
+import { type FolderBytes, type MediumBytes, openMedium } from '@/outside/open-medium'
 import type { BlockDevice } from '@/core/block/device'
 import { readOnly } from '@/core/block/readonly'
 import type { PlacedMedium } from '@/core/route/types'

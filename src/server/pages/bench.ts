@@ -7,8 +7,9 @@ import { type Accessory, baysOf } from '@/core/things/accessory'
 import { type BenchState, berthOf, farBenchOf, lentByOf, placeKey, slotAt } from '@/core/things/bench'
 import { bodyWords, fittedWords, slotWords } from '@/core/things/bodies'
 import type { Computer } from '@/core/things/computer'
-import { type Drive, driveName, hasBytes, type Place } from '@/core/things/drive'
+import { type Drive, driveName, hasBytes, pluggedIn, type Place } from '@/core/things/drive'
 import { LINKS, socketWords } from '@/core/things/links'
+import { provider } from '@/outside/provider'
 import { listImages } from '../images'
 import { moveClaims } from '../moves/claims'
 import { activeBench, benchOfDrive, benchState, driveById } from '../world'
@@ -73,6 +74,8 @@ export async function benchView(find = '') {
   const uses = await usesOf(active.id)
   return {
     name: active.name,
+    /** Its drives are those that are plugged into this computer. */
+    isSeen: !provider().isTold,
     benches: await listBenches(),
     find,
     hidden,
@@ -87,9 +90,12 @@ export async function benchView(find = '') {
       name: computer.name,
       detail: `${computer.farBenchId ? `at ${farBenchOf(computer.farBenchId, bench)?.name ?? 'another bench'}, ` : ''}${computer.virtual ? `${computer.model} on the ${hostOf(computer)}` : computer.model}, ${computer.firmware.mode.toUpperCase()}${computer.firmware.secureBoot ? ', Secure Boot on' : ''}`,
       isVirtual: computer.virtual !== undefined,
-      state: computer.virtual
-        ? RUNNING[computer.running]
-        : `${RUNNING[computer.running]}, mains ${computer.mains ? 'in' : 'out'}${computer.batteryPercent === null ? '' : `, battery ${computer.batteryPercent} %`}`,
+      isThis: computer.isThis === true,
+      state: computer.isThis
+        ? 'Imbarco runs on it'
+        : computer.virtual
+          ? RUNNING[computer.running]
+          : `${RUNNING[computer.running]}, mains ${computer.mains ? 'in' : 'out'}${computer.batteryPercent === null ? '' : `, battery ${computer.batteryPercent} %`}`,
       mains: computer.mains,
       sockets: socketWords(computer.sockets),
       berths: slotsOf(computer).map(berth),
@@ -98,6 +104,7 @@ export async function benchView(find = '') {
       id: accessory.id,
       name: accessory.name,
       detail: accessory.detail,
+      isSeen: accessory.id.startsWith('port-'),
       berths: baysOfOne(accessory).map(berth),
     })),
     farBenches: farBenches.map(({ bench: { id, name, detail }, drives: there }) => ({
@@ -149,6 +156,7 @@ function berthView(bench: BenchState, place: Place, drive: Drive | undefined) {
 function plateOf(drive: Drive, bench: BenchState) {
   return {
     lentBy: lentByOf(drive, bench),
+    pluggedIn: pluggedIn(drive),
     id: drive.id,
     name: driveName(drive),
     serial: drive.serial,

@@ -1,3 +1,4 @@
+import { provider } from '@/outside/provider'
 import { database } from '../database'
 import { activeBench } from '../world'
 import { benchNow, pace } from '../world/clock'
@@ -10,9 +11,10 @@ export async function headState() {
   const bench = await activeBench()
   return {
     benchNow: Math.round(await benchNow()),
-    pace: await pace(),
+    pace: provider().hasPace ? await pace() : null,
     bench: bench.name,
     isDemo: bench.id === DEMO_BENCH.id,
+    isSeen: !provider().isTold,
     lent: lentCounts(),
   }
 }

@@ -7,6 +7,7 @@ import { type BenchFile, readBenchFile } from '@/core/things/bench-file'
 import type { Computer } from '@/core/things/computer'
 import { type Drive, hasBytes, type Place } from '@/core/things/drive'
 import { writeWhole } from '@/host/whole-file'
+import { provider } from '@/outside/provider'
 import { database } from '../database'
 import { AccessoryRow, BenchRow, ComputerRow, CopyRow, DriveRow, LogRow, MoveRow, SeriesRow } from '../database/models'
 import { inTransaction } from '../database/transaction'
@@ -41,6 +42,7 @@ export function newBench(input: unknown): Promise<string> {
 }
 
 async function makeNewBench(input: unknown): Promise<string> {
+  if (!provider().isTold) throw new Refusal('bench-is-seen')
   const name = Name.parse(input)
   const id = await addBench(name)
   await showBench(id)
@@ -124,7 +126,7 @@ export async function exportBench(id: string): Promise<{ name: string; text: str
 }
 
 /** A drive whose own bytes cannot travel in the file is only described in it, unless nothing was written to it. */
-async function inFile({ file, borrowed: _, ...drive }: Drive): Promise<BenchFile['drives'][number]> {
+async function inFile({ file, borrowed: _, kernel: __, ...drive }: Drive): Promise<BenchFile['drives'][number]> {
   if (drive.image !== null) return { ...drive, content: 'image' }
   if (!file) return { ...drive, content: 'described' }
   // A file that takes no room on this host was never written to: it reads as zeros throughout.
@@ -146,6 +148,7 @@ export function importBench(text: string): Promise<Imported> {
 }
 
 async function importInTurn(text: string): Promise<Imported> {
+  if (!provider().isTold) throw new Refusal('bench-is-seen')
   const file = readBenchFile(text)
   const name = await freeName(file.name)
   const bench = await newRow(name)

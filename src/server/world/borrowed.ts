@@ -126,7 +126,7 @@ async function measure(driveId: string, tell: (change: Partial<Borrowed>) => Pro
   const drive = await driveById(driveId)
   if (!drive.borrowed || drive.borrowed.bytesPerSecond !== null) return
   try {
-    const bytesPerSecond = await runTask('measureLent', driveSubject(drive))
+    const bytesPerSecond = await runTask('measureReading', driveSubject(drive))
     if (bytesPerSecond !== null) await tell({ bytesPerSecond })
   } catch (error) {
     log.warn(

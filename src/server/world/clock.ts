@@ -1,34 +1,34 @@
-import { SCENARIO_START } from '@/bench/scenario/things'
+import type { Pace, StoredClock } from '@/core/outside/port'
+import { provider } from '@/outside/provider'
 import { database } from '../database'
 import { ClockRow } from '../database/models'
 import { singleton } from '../ground/singleton'
 
-/** How fast bench time runs while bytes move: as in reality, thirty times that, or as fast as it goes. */
-export type Pace = '1' | '30' | 'max'
-
 interface ClockState {
-  /** Bench time at `anchor`. */
-  at: number
-  anchor: number
+  /** As it was read at `anchor`. */
+  readonly stored: StoredClock
+  readonly anchor: number
+  /** What passed in the model besides, in milliseconds. */
+  beyond: number
   pace: Pace
 }
 
 /**
- * Bench time goes on with real time; while a copy runs, its modelled seconds are added on top. It stands
- * still while no server runs.
+ * Bench time is what the world of the bench has for one. That of a simulated one goes on with real time; while a copy
+ * runs, its modelled seconds are added on top, and it stands still while no server runs.
  */
 async function state(): Promise<ClockState> {
   return singleton('clock', async () => {
     await database()
-    const row = await ClockRow.findByPk(1)
-    return { at: row?.at ?? SCENARIO_START, anchor: Date.now(), pace: row?.pace ?? '30' }
+    const stored: StoredClock = (await ClockRow.findByPk(1)) ?? provider().firstClock
+    return { stored: { at: stored.at, pace: stored.pace }, anchor: Date.now(), beyond: 0, pace: stored.pace }
   })
 }
 
 /** Bench time now, in milliseconds of a calendar without time zones. */
 export async function benchNow(): Promise<number> {
-  const clock = await state()
-  return clock.at + Date.now() - clock.anchor
+  const { stored, anchor, beyond } = await state()
+  return provider().now(stored, Date.now() - anchor, beyond)
 }
 
 export async function pace(): Promise<Pace> {
@@ -38,7 +38,7 @@ export async function pace(): Promise<Pace> {
 /** Puts bench time forward by what passed in the model beyond real time. */
 export async function advance(milliseconds: number): Promise<void> {
   const clock = await state()
-  clock.at += Math.max(0, milliseconds)
+  clock.beyond += Math.max(0, milliseconds)
 }
 
 export async function setPace(value: Pace): Promise<void> {

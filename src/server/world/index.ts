@@ -1,9 +1,10 @@
 import { existsSync } from 'node:fs'
-import { type DriveBytes, openToLook } from '@/bench/open-drive'
+import { type DriveBytes, type OpenDrive, openToLook } from '@/outside/open-drive'
 import type { BlockDevice } from '@/core/block/device'
-import { type BenchState, berthOf, whyNotThere } from '@/core/things/bench'
+import { orUndefined } from '@/core/errors'
+import { type BenchState, berthOf, whyNotThere, whySeenOnly } from '@/core/things/bench'
 import type { Computer } from '@/core/things/computer'
-import { type Drive, driveName, type Place } from '@/core/things/drive'
+import { type Drive, driveName, isWithinReach, type Place } from '@/core/things/drive'
 import { database } from '../database'
 import { readable } from '../database/readable'
 import { AccessoryRow, BenchRow, ComputerRow, DriveRow, thingsVersion } from '../database/models'
@@ -118,7 +119,10 @@ export async function computerById(id: string): Promise<Computer> {
 export async function changeComputer(id: string, changes: Partial<Computer>): Promise<void> {
   await inBenchQueue(async () => {
     const data = await computerById(id)
-    await ComputerRow.update({ data: { ...data, ...changes } }, { where: { id } })
+    const { running, mains, batteryOut, firmware } = data
+    // What the computer is doing that Imbarco runs on is seen, and nobody's word changes that.
+    const seen = data.isThis ? { running, mains, batteryOut, firmware } : {}
+    await ComputerRow.update({ data: { ...data, ...changes, ...seen } }, { where: { id } })
   })
   publish({ type: 'changed', moveId: null })
 }
@@ -138,6 +142,11 @@ export function onDetach(listener: DetachListener): () => void {
   return () => listeners().delete(listener)
 }
 
+/** Says that a drive has left its place, which whoever uses it there has to know. */
+export function tellDetached(driveId: string, name: string): void {
+  for (const listener of listeners()) listener(driveId, name)
+}
+
 /** Puts a drive somewhere else. Throws Refusal when it cannot go there, or is in use by what holds it there. */
 export function placeDrive(id: string, place: Place, shelf?: Drive['shelf']): Promise<Drive> {
   return inBenchQueue(() => placeInTurn(id, place, shelf))
@@ -155,12 +164,12 @@ export function placeByHand(id: string, place: Place, meant: boolean): Promise<D
 async function placeInTurn(id: string, place: Place, shelf: Drive['shelf']): Promise<Drive> {
   const drive = await driveById(id)
   const bench = await benchOfDrive(id)
-  const why = whyNotPulled(drive) ?? whyNotThere(drive, place, bench)
+  const why = whySeenOnly(drive, place, bench) ?? whyNotPulled(drive) ?? whyNotThere(drive, place, bench)
   if (why) throw new Refusal('drive-stays', { why })
   const name = `The ${driveName(drive)} (${berthOf(drive, bench).name})`
   const data: Drive = { ...drive, place, shelf }
   await DriveRow.update({ data }, { where: { id } })
-  for (const listener of listeners()) listener(id, name)
+  tellDetached(id, name)
   publish({ type: 'changed', moveId: null })
   return data
 }
@@ -168,6 +177,13 @@ async function placeInTurn(id: string, place: Place, shelf: Drive['shelf']): Pro
 /** A drive as a thread of its own opens it. Throws Refusal where its bytes are gone. */
 export function driveSubject(drive: Drive): Subject {
   return { kind: 'drive', drive: bytesOnDisk(drive) }
+}
+
+/** Opens a drive to look around in it; undefined for one of this computer that is not plugged in, or not any more. */
+export async function openIfHere(drive: Drive): Promise<OpenDrive | undefined> {
+  if (!drive.kernel) return openToLook(driveBytes(drive))
+  // Between two looks at what is plugged in, it may have gone.
+  return isWithinReach(drive) ? openToLook(driveBytes(drive)).catch(orUndefined) : undefined
 }
 
 /** Opens a drive for reading, hands it to `work` and closes it. For what reads little. */
@@ -182,7 +198,7 @@ export async function withDrive<T>(drive: Drive, work: (device: BlockDevice) => 
 
 function bytesOnDisk(drive: Drive): DriveBytes {
   const bytes = driveBytes(drive)
-  if (bytes.lent !== undefined) return bytes
+  if (bytes.by === 'network' || bytes.by === 'kernel') return bytes
   if (!existsSync(/* turbopackIgnore: true */ bytes.file)) {
     const name = driveName(drive)
     if (drive.image === null) throw new Refusal('drive-bytes-missing', { drive: name })

@@ -42,8 +42,8 @@ export async function knownOf(drive: Drive, freshMs = 0): Promise<Known> {
   try {
     const earlier = kept().get(drive.id)
     if (earlier && performance.now() - earlier.lookedAt < freshMs) return await earlier.known
-    const { file, lent } = driveBytes(drive)
-    const stamp = lent === undefined ? await fileStamp(file) : `${file} ${lent}`
+    const { file, stamp: told } = driveBytes(drive)
+    const stamp = told === undefined ? await fileStamp(file) : `${file} ${told}`
     const before = kept().get(drive.id)
     if (before?.stamp === stamp) {
       before.lookedAt = performance.now()

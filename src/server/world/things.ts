@@ -8,6 +8,7 @@ import { type BenchState, farBenchOf, placeName } from '@/core/things/bench'
 import { BodySchema, ProtocolSchema, type Slot, whyNotInto } from '@/core/things/bodies'
 import { type Computer, ComputerSchema } from '@/core/things/computer'
 import { type Drive, driveName, DriveSchema, FaultsSchema } from '@/core/things/drive'
+import { provider } from '@/outside/provider'
 import { database } from '../database'
 import { AccessoryRow, ComputerRow, DriveRow, MoveRow } from '../database/models'
 import { publish } from '../ground/events'
@@ -44,7 +45,10 @@ async function storeComputer(input: unknown): Promise<string> {
   refuseElsewhere(computer, bench)
   const old = bench.computers.find((c) => c.id === computer.id)
   // What it is doing is not part of its description.
-  const data: Computer = { ...computer, running: old?.running ?? 'off', mains: old?.mains ?? false }
+  const data: Computer = {
+    ...{ ...computer, isThis: undefined, running: old?.running ?? 'off', mains: old?.mains ?? false },
+    ...(old?.isThis ? { isThis: true, slots: old.slots, firmware: old.firmware } : {}),
+  }
   await ComputerRow.upsert({ id: data.id, benchId, data })
   publish({ type: 'changed', moveId: null })
   return data.id
@@ -123,6 +127,7 @@ export function addDrive(input: unknown): Promise<string> {
 
 async function storeDrive(input: unknown): Promise<string> {
   const wanted = NewDriveSchema.parse(input)
+  if (!provider().isTold) throw new Refusal('drives-are-seen')
   if (wanted.from === 'image') return putOnBench({ image: wanted.image, model: wanted.kind })
   await refuseSerial(wanted.serial, undefined)
   const id = await thingId(DriveRow, wanted.serial)
@@ -174,6 +179,11 @@ export async function changeDrive(input: unknown): Promise<void> {
 
 async function storeChanges(changes: z.infer<typeof DriveChangeSchema>): Promise<void> {
   const drive = await driveById(changes.id)
+  if (drive.kernel) {
+    // What it says of itself, and how it reads, is not for a person to say.
+    await changeSeen(drive, changes)
+    return
+  }
   await refuseSerial(changes.serial, drive.id)
   const sectors = drive.sizeBytes / drive.logicalSectorSize
   for (const { firstLba, count } of [...changes.unreadable, ...changes.misstores])
@@ -193,6 +203,12 @@ async function storeChanges(changes: z.infer<typeof DriveChangeSchema>): Promise
   publish({ type: 'changed', moveId: null })
 }
 
+async function changeSeen(drive: Drive, changes: z.infer<typeof DriveChangeSchema>): Promise<void> {
+  const { kind, body, purpose } = changes
+  await DriveRow.update({ data: { ...drive, kind, body, purpose } }, { where: { id: drive.id } })
+  publish({ type: 'changed', moveId: null })
+}
+
 export const RemoveSchema = z.object({ kind: z.enum(['computer', 'accessory', 'drive']), id: line().max(80) })
 
 /** Takes a thing off the bench for good, unless something rests on it. The file of a blank drive goes with it. */
@@ -206,6 +222,7 @@ async function remove({ kind, id }: z.infer<typeof RemoveSchema>): Promise<void>
   const bench = await benchState()
   if (kind === 'drive') {
     const drive = await driveById(id)
+    if (drive.kernel?.path) throw new Refusal('drive-seen-there', { drive: driveName(drive), path: drive.kernel.path })
     await refuseInUse((row) => driveIdsOf(row).includes(id), `The ${driveName(drive)}`)
     await DriveRow.destroy({ where: { id } })
     if (drive.file) await removeBytes(drive.file)
@@ -220,7 +237,8 @@ async function remove({ kind, id }: z.infer<typeof RemoveSchema>): Promise<void>
     if (holder)
       throw new Refusal('drive-in-place', { drive: driveName(holder), place: `the ${placeName(holder.place, bench)}` })
     if (kind === 'computer') {
-      const { name } = await computerById(id)
+      const { name, isThis } = await computerById(id)
+      if (isThis) throw new Refusal('computer-is-this', { computer: name })
       await refuseInUse((row) => row.brief.computerId === id || row.brief.targetComputerId === id, `The ${name}`)
     } else {
       const accessory = bench.accessories.find((a) => a.id === id)

@@ -26,7 +26,8 @@ import { ComputerDialog } from './computer-dialog'
 import { DriveDialog, NewDriveDialog } from './drive-dialogs'
 import { HandProvider, useHand } from './hand'
 import { RemoveButton } from './remove-button'
-import type { BenchProps, ComputerView, DriveView, QuayView } from './types'
+import type { PluggedIn } from '@/core/things/drive'
+import type { AdapterView, BenchProps, ComputerView, DriveView } from './types'
 
 type Asked =
   | { readonly what: 'computer' | 'accessory'; readonly id?: string }
@@ -67,17 +68,17 @@ function BenchPlan(props: BenchPlanProps) {
   }, [picked, things])
   const finding = hand.drive
     ? handFinding(hand.drive, hand.drive.id === picked ? places : [])
-    : benchFinding(drives, props.totals)
+    : benchFinding(drives, props)
   return (
     <Stage
       {...finding}
       tools={
         <div className="flex flex-wrap gap-2">
           <Button onClick={() => setAsked({ what: 'computer' })}>Describe a computer</Button>
-          <Button onClick={() => setAsked({ what: 'new-drive' })}>Add a drive</Button>
+          {!props.isSeen && <Button onClick={() => setAsked({ what: 'new-drive' })}>Add a drive</Button>}
           <Button onClick={() => setAsked({ what: 'accessory' })}>Add something else</Button>
           <Button onClick={() => setAsked({ what: 'borrow' })}>Borrow a drive</Button>
-          <BenchMenu name={props.name} benches={props.benches} />
+          {!props.isSeen && <BenchMenu name={props.name} benches={props.benches} />}
         </div>
       }
       aside={
@@ -246,11 +247,11 @@ function ComputerQuay({ computer, picked, onPick, onEdit }: QuayProps & { comput
         name={computer.name}
         detail={computer.detail}
         onEdit={onEdit}
-        remove={{ kind: 'computer', id: computer.id }}
+        remove={computer.isThis ? undefined : { kind: 'computer', id: computer.id }}
       />
       <p className="mb-2 flex flex-wrap items-center gap-x-2 text-[13px] text-ink-soft">
         {computer.state}
-        {!computer.isVirtual && (
+        {!computer.isVirtual && !computer.isThis && (
           <Button
             small
             disabled={busy}
@@ -276,10 +277,14 @@ function ComputerQuay({ computer, picked, onPick, onEdit }: QuayProps & { comput
   )
 }
 
-function AdapterQuay({ quay, picked, onPick, onEdit }: QuayProps & { quay: QuayView }) {
+function AdapterQuay({ quay, picked, onPick, onEdit }: QuayProps & { quay: AdapterView }) {
   return (
     <section className="rounded-lg border border-line-strong bg-sunk p-3" data-testid={`quay-${quay.id}`}>
-      <QuayHead name={quay.name} detail={quay.detail} onEdit={onEdit} remove={{ kind: 'accessory', id: quay.id }} />
+      <QuayHead
+        name={quay.name}
+        detail={quay.detail}
+        {...(quay.isSeen ? {} : { onEdit, remove: { kind: 'accessory', id: quay.id } })}
+      />
       <ul className="mt-1 space-y-2">
         {quay.berths.map((berth) => (
           <Berth key={berth.key} berth={berth} picked={picked} onPick={onPick} />
@@ -292,7 +297,7 @@ function AdapterQuay({ quay, picked, onPick, onEdit }: QuayProps & { quay: QuayV
 interface QuayHeadProps {
   readonly name: string
   readonly detail: string
-  readonly onEdit: () => void
+  readonly onEdit?: () => void
   readonly remove?: { readonly kind: string; readonly id: string }
 }
 
@@ -304,13 +309,21 @@ function QuayHead({ name, detail, onEdit, remove }: QuayHeadProps) {
         <p className="text-[13px] text-ink-soft">{detail}</p>
       </div>
       <div className="flex shrink-0 gap-1">
-        <IconButton label={`Change the ${name}`} onClick={onEdit}>
-          <Pencil size={14} aria-hidden />
-        </IconButton>
+        {onEdit && (
+          <IconButton label={`Change the ${name}`} onClick={onEdit}>
+            <Pencil size={14} aria-hidden />
+          </IconButton>
+        )}
         {remove && <RemoveButton name={name} thing={remove} icon />}
       </div>
     </div>
   )
+}
+
+const SERIAL_OF: Record<PluggedIn['serialOf'], string> = {
+  drive: 'its own',
+  bridge: 'that of the bridge it hangs at',
+  sectors: 'none; its number of sectors stands for it',
 }
 
 interface DriveAsideProps {
@@ -342,6 +355,13 @@ function DriveAside({ drive, places, uses, inHand, onEdit }: DriveAsideProps) {
               mono: true,
             },
             ...(drive.image ? [{ name: 'Image', value: drive.image }] : []),
+            ...(drive.pluggedIn
+              ? [
+                  { name: 'Here as', value: drive.pluggedIn.path ?? 'not plugged in', mono: true },
+                  { name: 'Serial', value: SERIAL_OF[drive.pluggedIn.serialOf] },
+                  { name: 'In use', value: drive.pluggedIn.uses.join(', ') || 'by nothing else' },
+                ]
+              : []),
             ...(drive.lentBy ? [{ name: 'Lent by', value: drive.lentBy.bench }] : []),
             ...(drive.lentBy?.bytesPerSecond
               ? [{ name: 'Connection carries', value: formatRate(drive.lentBy.bytesPerSecond), mono: true }]
@@ -353,11 +373,11 @@ function DriveAside({ drive, places, uses, inHand, onEdit }: DriveAsideProps) {
           <Button small onClick={onEdit}>
             Change
           </Button>
-          <RemoveButton name={drive.name} thing={{ kind: 'drive', id: drive.id }} />
+          {!drive.pluggedIn?.path && <RemoveButton name={drive.name} thing={{ kind: 'drive', id: drive.id }} />}
         </div>
       </AsideBlock>
       {inHand ? <HandKeys /> : <HealthBlock health={drive.health} />}
-      <Places places={places} />
+      {!drive.pluggedIn?.path && <Places places={places} />}
     </>
   )
 }
@@ -442,13 +462,18 @@ function handFinding(drive: DriveView, places: readonly PlaceOption[]): { headin
 }
 
 /** The drives that will not wait, by name; else how many there are. */
-function benchFinding(drives: readonly DriveView[], totals: BenchProps['totals']): { heading: string; reason: string } {
+function benchFinding(
+  drives: readonly DriveView[],
+  { totals, isSeen }: Pick<BenchProps, 'totals' | 'isSeen'>,
+): { heading: string; reason: string } {
   const failing = drives.filter((d) => healthVerdict(d.health).state === 'failing')
-  const moving = 'Drag a drive where it goes, or take it by its handle; each place says whether it fits.'
+  const moving = isSeen
+    ? 'What is plugged into this computer, as it is seen now: a drive that comes or goes shows within a second.'
+    : 'Drag a drive where it goes, or take it by its handle; each place says whether it fits.'
   if (totals.drives === 0)
     return {
       heading: 'No drives on this bench yet',
-      reason: 'A computer comes first, then the drive in it and the new one.',
+      reason: isSeen ? moving : 'A computer comes first, then the drive in it and the new one.',
     }
   if (totals.failing === 0) {
     return {

@@ -18,7 +18,7 @@ interface DrivePlateProps {
 /** A drive where it sits: dragged from anywhere on it, or picked up by its handle. */
 export function DrivePlate({ drive, picked, onPick }: DrivePlateProps) {
   const hand = useHand()
-  const { setNodeRef, listeners, isDragging } = useDraggable({ id: drive.id })
+  const { setNodeRef, listeners, isDragging } = useDraggable({ id: drive.id, disabled: drive.pluggedIn?.path != null })
   return (
     <div
       ref={setNodeRef}
@@ -35,15 +35,17 @@ export function DrivePlate({ drive, picked, onPick }: DrivePlateProps) {
         >
           <PlateWords drive={drive} />
         </button>
-        <button
-          type="button"
-          aria-label={hand.drive?.id === drive.id ? `Put the ${drive.name} back` : `Pick up the ${drive.name}`}
-          onClick={() => (hand.drive?.id === drive.id ? hand.putBack() : hand.pickUp(drive.id))}
-          disabled={hand.busy}
-          className="-mr-1 rounded p-1 text-ink-soft hover:bg-sunk"
-        >
-          <GripVertical size={16} aria-hidden />
-        </button>
+        {!drive.pluggedIn?.path && (
+          <button
+            type="button"
+            aria-label={hand.drive?.id === drive.id ? `Put the ${drive.name} back` : `Pick up the ${drive.name}`}
+            onClick={() => (hand.drive?.id === drive.id ? hand.putBack() : hand.pickUp(drive.id))}
+            disabled={hand.busy}
+            className="-mr-1 rounded p-1 text-ink-soft hover:bg-sunk"
+          >
+            <GripVertical size={16} aria-hidden />
+          </button>
+        )}
       </PlateFace>
     </div>
   )
@@ -87,6 +89,7 @@ function PlateWords({ drive }: { drive: DriveView }) {
     ...(drive.purpose === 'transfer' ? ['transfer drive'] : []),
     ...(drive.image ? ['an image'] : []),
     ...(drive.hasBytes ? [] : ['only described']),
+    ...(drive.pluggedIn?.hasTwin ? ['another has the same serial'] : []),
   ]
   const bad = [
     ...(verdict.state === 'failing' ? ['failing'] : []),
@@ -96,7 +99,10 @@ function PlateWords({ drive }: { drive: DriveView }) {
     <>
       {drive.lentBy && <Pennant {...drive.lentBy} />}
       <span className="block leading-5 font-bold">{drive.name}</span>
-      <span className="block font-mono text-[12.5px] leading-4 text-ink-soft">{drive.serial}</span>
+      <span className="block font-mono text-[12.5px] leading-4 text-ink-soft">
+        {drive.pluggedIn?.serialOf === 'sectors' ? `${drive.serial} sectors` : drive.serial}
+        {drive.pluggedIn?.path && `, ${drive.pluggedIn.path}`}
+      </span>
       <span
         className={clsx(
           'block text-[12.5px] leading-[18px]',
@@ -107,6 +113,12 @@ function PlateWords({ drive }: { drive: DriveView }) {
           ', ',
         )}
       </span>
+      {drive.pluggedIn && drive.pluggedIn.uses.length > 0 && (
+        <span className="block text-[12.5px] leading-[18px] font-semibold">
+          in use: {drive.pluggedIn.uses.slice(0, 2).join(', ')}
+          {drive.pluggedIn.uses.length > 2 && ` and ${drive.pluggedIn.uses.length - 2} more`}
+        </span>
+      )}
     </>
   )
 }

@@ -2,7 +2,7 @@ import type { Health } from '@/core/health/health'
 import type { DriveUse } from '@/core/move/drive-use'
 import type { Accessory, AccessoryModel } from '@/core/things/accessory'
 import type { Computer } from '@/core/things/computer'
-import type { Drive, LentBy, Place } from '@/core/things/drive'
+import type { Drive, LentBy, Place, PluggedIn } from '@/core/things/drive'
 
 export interface DriveView {
   readonly id: string
@@ -23,6 +23,8 @@ export interface DriveView {
   readonly physicalSectorSize: number
   /** The bench that lends it over the network, and how the connection stands. */
   readonly lentBy: LentBy | null
+  /** Of a drive of this computer. */
+  readonly pluggedIn: PluggedIn | null
 }
 
 export interface BerthView {
@@ -40,15 +42,24 @@ export interface QuayView {
   readonly berths: readonly BerthView[]
 }
 
+export interface AdapterView extends QuayView {
+  /** A port of this computer, which is there as long as something is plugged into it. */
+  readonly isSeen: boolean
+}
+
 export interface ComputerView extends QuayView {
   readonly state: string
   readonly mains: boolean
   readonly isVirtual: boolean
+  /** Imbarco runs on it. */
+  readonly isThis: boolean
   readonly sockets: string
 }
 
 export interface BenchProps {
   readonly name: string
+  /** Its drives are those that are plugged into this computer. */
+  readonly isSeen: boolean
   /** What is looked for, and how much of the bench is not shown. */
   readonly find: string
   readonly hidden: { readonly quays: number; readonly loose: number }
@@ -57,7 +68,7 @@ export interface BenchProps {
   readonly totals: { readonly drives: number; readonly connected: number; readonly failing: number }
   readonly benches: readonly { readonly id: string; readonly name: string; readonly active: boolean }[]
   readonly computers: readonly ComputerView[]
-  readonly accessories: readonly QuayView[]
+  readonly accessories: readonly AdapterView[]
   readonly farBenches: readonly {
     readonly id: string
     readonly name: string

@@ -74,6 +74,8 @@ export interface Actions extends BenchActions {
   tickScrews(moveId: string, tick: { step: string; group: number; count: number }): Promise<Outcome>
   /** `choice`: a line of the boot menu, for this once. */
   startTrial(moveId: string, choice?: string): Promise<Outcome>
+  /** What a real computer was seen to do. */
+  tellStart(moveId: string, told: { starts: boolean }): Promise<Outcome>
   turnOn(moveId: string, what?: string): Promise<Outcome>
   /** A step of a virtual machine's first start. */
   takeFirstStartStep(moveId: string, step: { step: string } & Record<string, unknown>): Promise<Outcome>

@@ -17,11 +17,14 @@ import { switchTheme } from './theme'
 export interface HeadState {
   /** Bench time when the page was made, in milliseconds of a calendar without zones. */
   readonly benchNow: number
-  readonly pace: '1' | '30' | 'max'
+  /** How fast bench time runs; null where it is that of the clock. */
+  readonly pace: '1' | '30' | 'max' | null
   /** The name of the bench that is shown. */
   readonly bench: string
   /** It is the one that comes with the program, of made-up things. */
   readonly isDemo: boolean
+  /** Its drives are those of this computer. */
+  readonly isSeen: boolean
   /** Disks that are lent over the network, and addresses that ask for one. */
   readonly lent: { readonly count: number; readonly asking: number }
 }
@@ -75,7 +78,7 @@ export function Head({
       </nav>
       <div className="ml-auto flex shrink-0 items-center gap-1 sm:gap-4">
         <LentMark {...state.lent} />
-        <BenchMark name={state.bench} isDemo={state.isDemo} />
+        <BenchMark name={state.bench} isDemo={state.isDemo} isSeen={state.isSeen} />
         <BenchClock benchNow={state.benchNow} pace={state.pace} />
         <ThemeSwitch />
         <Keys />
@@ -119,17 +122,27 @@ function LentMark({ count, asking }: HeadState['lent']) {
 }
 
 /** Which bench this is: the demo is told apart from one's own at a glance. */
-function BenchMark({ name, isDemo }: { name: string; isDemo: boolean }) {
+function BenchMark({ name, isDemo, isSeen }: { name: string; isDemo: boolean; isSeen: boolean }) {
   return (
     <Link
       href="/bench"
       className={clsx(
         'hidden max-w-[180px] truncate rounded-full border px-2.5 py-0.5 text-[13px] lg:block',
-        isDemo ? 'border-dashed border-line-strong text-ink-soft' : 'border-ink font-semibold',
+        isDemo
+          ? 'border-dashed border-line-strong text-ink-soft'
+          : isSeen
+            ? 'border-ink bg-ink font-semibold text-sheet'
+            : 'border-ink font-semibold',
       )}
-      title={isDemo ? `The bench ${name}: made up, for trying things out` : `The bench ${name}`}
+      title={
+        isDemo
+          ? `The bench ${name}: made up, for trying things out`
+          : isSeen
+            ? 'The drives that are plugged into this computer: what is written to them is written'
+            : `The bench ${name}`
+      }
     >
-      {isDemo ? `Demo: ${name}` : name}
+      {isDemo ? `Demo: ${name}` : isSeen ? 'Real drives' : name}
     </Link>
   )
 }
@@ -156,13 +169,15 @@ function BenchClock({ benchNow, pace }: { benchNow: number; pace: HeadState['pac
   }, [benchNow])
   // While bytes move, bench time runs ahead of real time.
   useProgress((_move, _progress, now) => setTime(now))
+  const clock = <span suppressHydrationWarning>{new Date(time).toISOString().slice(11, 16)}</span>
+  if (pace === null) return <span className="px-1.5 font-mono text-[13px] text-ink-soft max-sm:hidden">{clock}</span>
   return (
     <DropdownMenu.Root>
       <DropdownMenu.Trigger
         data-testid="pace"
         className="rounded px-1.5 py-1 font-mono text-[13px] whitespace-nowrap text-ink-soft hover:bg-sunk max-sm:hidden"
       >
-        <span suppressHydrationWarning>{new Date(time).toISOString().slice(11, 16)}</span>
+        {clock}
         <span> bench clock {PACE_NAMES[pace]}</span>
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>

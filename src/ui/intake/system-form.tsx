@@ -41,6 +41,8 @@ export interface SystemFormProps {
   }[]
   readonly lacks: readonly { readonly id: string; readonly words: readonly string[] }[]
   readonly benchName: string
+  /** Drives are those that are plugged into this computer, and none is described. */
+  readonly isSeen: boolean
 }
 
 interface Fields {
@@ -61,7 +63,7 @@ const NEW = ''
 
 /** From a disk to a move that stands in Survey: everything is proposed, and what only a person knows is asked for. */
 export function SystemForm(props: SystemFormProps) {
-  const { subject, proposal, computers, models, targets } = props
+  const { subject, proposal, computers, models, targets, isSeen } = props
   const { act, finished, busy } = useAct()
   const { moveSystem, confirmIntake, readDrives } = useActions()
   const [wrong, setWrong] = useState<string>()
@@ -74,7 +76,7 @@ export function SystemForm(props: SystemFormProps) {
       mode: proposal.mode,
       memory: '8',
       kind: props.model ?? models[0].id,
-      target: NEW,
+      target: isSeen ? (targets[0]?.id ?? NEW) : NEW,
       targetKind: props.model ?? models[0].id,
       serial: '',
       capacity: formatCapacity(proposal.targetBytes),
@@ -85,12 +87,13 @@ export function SystemForm(props: SystemFormProps) {
   const now = useWatch({ control }) as Fields
   const isNew = { computer: now.computer === NEW, target: now.target === NEW }
   const empty = props.scheme === 'none'
-  const complete = !empty && (!isNew.target || (now.serial.trim().length >= 4 && parseCapacity(now.capacity)))
+  const complete =
+    !empty && (!isNew.target || (!isSeen && now.serial.trim().length >= 4 && parseCapacity(now.capacity)))
   const lacks = props.lacks.find((l) => l.id === now.targetKind)?.words ?? []
   const gets = [
     ...(isNew.computer ? [`the computer ${now.computerName}`] : []),
-    ...(isNew.target ? ['the new drive'] : []),
-    ...(isNew.target ? lacks.map((thing) => `a ${thing}`) : []),
+    ...(isNew.target && !isSeen ? ['the new drive'] : []),
+    ...(isNew.target && !isSeen ? lacks.map((thing) => `a ${thing}`) : []),
   ]
   const save = handleSubmit(async (made) => {
     const sizeBytes = parseCapacity(made.capacity)
@@ -168,7 +171,9 @@ export function SystemForm(props: SystemFormProps) {
               ? 'Nothing is written.'
               : empty
                 ? undefined
-                : 'It needs the serial of the new drive and its capacity.'
+                : isSeen
+                  ? 'It needs an empty drive that is plugged in and that nothing uses.'
+                  : 'It needs the serial of the new drive and its capacity.'
           }
         />
       }
@@ -180,7 +185,11 @@ export function SystemForm(props: SystemFormProps) {
           <div className="grid gap-x-5 gap-y-4 sm:grid-cols-2">
             <div className="sm:col-span-2">
               <ChoiceField label="Target, will be erased" {...register('target')}>
-                <option value={NEW}>A new drive, described here</option>
+                {(!isSeen || targets.length === 0) && (
+                  <option value={NEW}>
+                    {isSeen ? 'No empty drive is plugged in yet' : 'A new drive, described here'}
+                  </option>
+                )}
                 {targets.map((d) => (
                   <option key={d.id} value={d.id}>
                     {d.name}, {d.serial}, {d.place}
@@ -188,7 +197,7 @@ export function SystemForm(props: SystemFormProps) {
                 ))}
               </ChoiceField>
             </div>
-            {isNew.target && (
+            {isNew.target && !isSeen && (
               <>
                 <TextField label="Serial number, from its label" autoFocus maxLength={40} {...register('serial')} />
                 <TextField label="Capacity" maxLength={20} {...register('capacity')} />

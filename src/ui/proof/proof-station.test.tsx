@@ -26,6 +26,7 @@ const trial = (changes: Partial<Trial> = {}): Trial => ({
   subject: 'target',
   trace: { links: links(), starts: true },
   checks: [{ id: 'sizes', title: 'Sizes as planned', passed: true, found: '893.5 GiB' }],
+  toldTime: null,
   ...changes,
 })
 
@@ -38,6 +39,7 @@ function shown(changes: Partial<View> = {}): Shown {
     alone: false,
     stays: false,
     mode: 'uefi',
+    real: null,
     repaired: false,
     rearranged: false,
     offered: [],

@@ -26,6 +26,9 @@ interface ProofView {
     readonly subject: 'source' | 'target' | 'none'
     readonly trace: { readonly links: readonly TraceLink[]; readonly starts: boolean }
     readonly checks: readonly ProofCheck[]
+    /** Of a real computer: what a person saw it do, and when they said so. */
+    readonly told?: { readonly starts: boolean }
+    readonly toldTime: string | null
   }
   /** What the computer starts by. */
   /** One system of a drive moves, and both drives stay in use. */
@@ -33,6 +36,8 @@ interface ProofView {
   /** The old drive stays in beside the new one. */
   readonly stays: boolean
   readonly mode: 'uefi' | 'bios'
+  /** A real computer, whose start a person sees; `here`: the new drive is plugged in here, so that it can be followed. */
+  readonly real: { readonly here: boolean } | null
   /** A repair was made after the last trial. */
   readonly repaired: boolean
   /** Other drives are in it than at the last trial. */
@@ -75,12 +80,17 @@ interface ProofView {
 /** Does it start, and is it all there? */
 export function ProofStation({ moveId, view }: { moveId: string; view: ProofView }) {
   const { act, go, busy } = useAct()
-  const { startTrial, makeRepair, takeRepairBack, turnOn, goBack, giveUpMove, takeFirstStartStep } = useActions()
+  const { startTrial, tellStart, makeRepair, takeRepairBack, turnOn, goBack, giveUpMove, takeFirstStartStep } =
+    useActions()
   const [choice, setChoice] = useState<string>()
   const { trial, computer, source, target } = view
   const start = () => void act(() => startTrial(moveId, choice))
+  const tell = (starts: boolean) => void act(() => tellStart(moveId, { starts }))
+  /** Followed as far as it can be from here; what is left is what the person sees. */
+  const isSaid = view.real !== null && (trial?.subject === 'target' || !view.real.here)
   const passed =
-    trial?.trace.starts &&
+    trial !== undefined &&
+    (view.real ? trial.told?.starts === true : trial.trace.starts) &&
     trial.subject === 'target' &&
     trial.checks.every((check) => check.passed) &&
     !view.repaired &&
@@ -106,7 +116,16 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
       heading={words.heading}
       reason={words.reason}
       tools={
-        passed ? (
+        view.real ? (
+          <RealTools
+            told={trial?.told !== undefined}
+            here={view.real.here}
+            isSaid={isSaid}
+            busy={busy}
+            onStart={start}
+            onTell={tell}
+          />
+        ) : passed ? (
           <Button onClick={start} disabled={busy}>
             Try again from power-on
           </Button>
@@ -204,6 +223,20 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
                 : 'On the new drive only, and it can be undone.'
             }
           />
+        ) : isSaid ? (
+          <NextAction
+            label="It started from the new drive"
+            onAct={() => tell(true)}
+            disabled={busy}
+            hint={`Said by whoever stands before the ${computer.name}.`}
+          />
+        ) : view.real ? (
+          <NextAction
+            label="Follow the start on its bytes"
+            onAct={start}
+            disabled={busy}
+            hint="As it would go there; nothing is written."
+          />
         ) : (
           <NextAction
             label={trial ? 'Try again from power-on' : `Start the ${computer.name}`}
@@ -258,6 +291,7 @@ const NEXT_OF_STEP: Partial<Record<FirstStartStep['id'], string>> = {
 
 function wordsOf(view: ProofView): { heading: string; reason: string } {
   const { trial, computer, swapped, target } = view
+  if (view.real) return wordsOfReal(view, view.real)
   if (!trial) {
     if (view.stays && view.offered.some((r) => r.name === 'boot-entry' && r.why === null))
       return {
@@ -319,6 +353,66 @@ function wordsOf(view: ProofView): { heading: string; reason: string } {
     heading: `It starts from the ${trial.drive}, and everything is there`,
     reason: `${words} Every link passed, and ${checks}.`,
   }
+}
+
+/** Of a real computer: what was followed on the bytes here, and what a person saw there. */
+function wordsOfReal({ trial, computer, target }: ProofView, { here }: { here: boolean }) {
+  const drive = target?.name ?? 'new drive'
+  const there = `Whether the ${computer.name} starts is seen there.`
+  if (!trial)
+    return {
+      heading: `Nobody has seen the ${computer.name} start yet`,
+      reason: here
+        ? `The ${drive} is plugged in here, so its start can be followed on its bytes before it is put in.`
+        : 'Start it from the new drive, and say what it did.',
+    }
+  const stop = trial.trace.links.find((l) => l.state === 'failed')
+  const failed = trial.checks.filter((c) => !c.passed).length
+  const checked =
+    failed > 0
+      ? ` ${counted(failed, 'check')} failed.`
+      : trial.checks.length > 0
+        ? ` ${counted(trial.checks.length, 'check')} passed.`
+        : ''
+  if (trial.told?.starts)
+    return { heading: `It starts from the ${drive}, as was seen there`, reason: `Said ${trial.toldTime}.${checked}` }
+  if (trial.told)
+    return {
+      heading: `It did not start from the ${drive}`,
+      reason: `Said ${trial.toldTime}. Plugged in here, its start can be followed on its bytes.`,
+    }
+  return {
+    heading: trial.trace.starts
+      ? `It would start in the ${computer.name}`
+      : `It would stop at the ${stop?.title.toLowerCase() ?? 'start'}`,
+    reason: `Followed ${trial.time} on the bytes of the ${drive}, plugged in here.${checked} ${there}`,
+  }
+}
+
+/** What a person can do besides, of a real computer. */
+function RealTools(props: {
+  readonly told: boolean
+  readonly here: boolean
+  readonly isSaid: boolean
+  readonly busy: boolean
+  readonly onStart: () => void
+  readonly onTell: (starts: boolean) => void
+}) {
+  const { told, here, isSaid, busy, onStart, onTell } = props
+  return (
+    <div className="flex flex-wrap gap-2">
+      {here && isSaid && (
+        <Button onClick={onStart} disabled={busy}>
+          Follow it again
+        </Button>
+      )}
+      {isSaid && !told && (
+        <Button onClick={() => onTell(false)} disabled={busy}>
+          It did not start
+        </Button>
+      )}
+    </div>
+  )
 }
 
 /** Two steps to the old drive, for a start that does not come right. */

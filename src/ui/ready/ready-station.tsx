@@ -18,7 +18,8 @@ import { PlateCheck } from '@/ui/shared/plate-check'
 interface ReadyView {
   readonly items: readonly ReadyItem[]
   readonly open: number
-  readonly whenDone: 'stay' | 'power-off'
+  /** What becomes of the computer when the copy has ended; null where that is not for Imbarco to do. */
+  readonly whenDone: 'stay' | 'power-off' | null
   readonly source: PlateDrive
   readonly leg: { readonly number: number; readonly of: number }
   readonly target: PlateDrive & { readonly model: string; readonly fits: string }
@@ -113,29 +114,31 @@ export function ReadyStation({ moveId, view }: { moveId: string; view: ReadyView
               view.system?.volume ? `${view.system.title}, ${formatSize(view.system.volume.usedBytes)} used` : undefined
             }
           />
-          <AsideBlock title="When it ends">
-            <div
-              role="radiogroup"
-              aria-label="When it ends"
-              className="grid grid-cols-2 overflow-hidden rounded-md border border-line-strong"
-            >
-              {(['stay', 'power-off'] as const).map((choice) => (
-                <button
-                  key={choice}
-                  type="button"
-                  role="radio"
-                  aria-checked={view.whenDone === choice}
-                  onClick={() => say({ action: 'when-done', whenDone: choice })}
-                  className={clsx(
-                    'py-1.5 font-semibold',
-                    view.whenDone === choice ? 'bg-ink text-paper' : 'text-ink-soft',
-                  )}
-                >
-                  {choice === 'stay' ? 'Stay on' : 'Power off'}
-                </button>
-              ))}
-            </div>
-          </AsideBlock>
+          {view.whenDone && (
+            <AsideBlock title="When it ends">
+              <div
+                role="radiogroup"
+                aria-label="When it ends"
+                className="grid grid-cols-2 overflow-hidden rounded-md border border-line-strong"
+              >
+                {(['stay', 'power-off'] as const).map((choice) => (
+                  <button
+                    key={choice}
+                    type="button"
+                    role="radio"
+                    aria-checked={view.whenDone === choice}
+                    onClick={() => say({ action: 'when-done', whenDone: choice })}
+                    className={clsx(
+                      'py-1.5 font-semibold',
+                      view.whenDone === choice ? 'bg-ink text-paper' : 'text-ink-soft',
+                    )}
+                  >
+                    {choice === 'stay' ? 'Stay on' : 'Power off'}
+                  </button>
+                ))}
+              </div>
+            </AsideBlock>
+          )}
         </>
       }
       next={

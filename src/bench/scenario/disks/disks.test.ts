@@ -12,7 +12,7 @@ import type { DriveSurvey } from '@/core/survey/types'
 import { headingOf } from '@/core/survey/words'
 import { sha256 } from '@/core/testing-disk'
 import { cutPartition, gdiskProblems, listFiles, sfdiskPartitions } from '../../../../tests/support/independent'
-import { openDrive } from '../../open-drive'
+import { openDrive } from '@/outside/open-drive'
 import { SparseFileDevice } from '../../sparse-file'
 import { SCENARIO_BENCH } from '../things'
 import { DISK_MAKERS } from '.'
@@ -28,7 +28,7 @@ beforeAll(async () => {
     const device = await SparseFileDevice.create(fileOf(id), driveOf(id).sizeBytes)
     await make(device)
     await device.close()
-    const opened = await openDrive({ ...driveOf(id), file: fileOf(id), isImage: false }, { writable: false })
+    const opened = await openDrive({ ...driveOf(id), file: fileOf(id), by: 'file' }, { writable: false })
     surveys.set(id, await surveyDrive(opened.device, sha256))
     await opened.close()
   }
@@ -67,7 +67,7 @@ describe('the drives of the scenario', () => {
     const { unreadable } = driveOf('lmp7-320')
     expect(unreadable.reduce((sum, run) => sum + run.count, 0)).toBe(41)
     const opened = await openDrive(
-      { ...driveOf('lmp7-320'), file: fileOf('lmp7-320'), isImage: false },
+      { ...driveOf('lmp7-320'), file: fileOf('lmp7-320'), by: 'file' },
       { writable: false },
     )
     for (const { firstLba } of unreadable) {
@@ -160,10 +160,7 @@ describe('the drives of the scenario', () => {
       )
       const opened = []
       for (const drive of inside) {
-        const { device, close } = await openDrive(
-          { ...drive, file: fileOf(drive.id), isImage: false },
-          { writable: false },
-        )
+        const { device, close } = await openDrive({ ...drive, file: fileOf(drive.id), by: 'file' }, { writable: false })
         const slot = computer.slots.find((s) => drive.place.kind === 'slot' && s.id === drive.place.slot)!
         opened.push({
           close,

@@ -1,10 +1,11 @@
 import { formatSize } from '../../bytes/size'
-import type { ReadyFacts, ReadyItem, ReadyKind } from '../port'
+import type { ReadyItem, ReadyKind } from '../port'
 
 /** The drives of the bench are files of this host, which has to have room for what is written. */
-export const hostRoom: ReadyKind = (facts) => [itemFor(facts)]
+export const hostRoom: ReadyKind = ({ hostNeededBytes, hostFreeBytes }) =>
+  hostNeededBytes === null ? [] : [itemFor(hostNeededBytes, hostFreeBytes)]
 
-function itemFor({ hostNeededBytes, hostFreeBytes }: ReadyFacts): ReadyItem {
+function itemFor(hostNeededBytes: number, hostFreeBytes: number): ReadyItem {
   const base = { id: 'host-room', known: 'seen now' }
   if (hostFreeBytes < hostNeededBytes) {
     return {

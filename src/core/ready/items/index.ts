@@ -31,6 +31,7 @@ import { sleep } from './sleep'
 import { snapshot } from './snapshot'
 import { storageDriver } from './storage-driver'
 import { tableKind } from './table-kind'
+import { unused } from './unused'
 
 /** Every kind of item, in the order in which those of one state stand. */
 const KINDS: readonly ReadyKind[] = [
@@ -38,6 +39,7 @@ const KINDS: readonly ReadyKind[] = [
   handsFirst,
   connection,
   lent,
+  unused,
   routeHolds,
   failing,
   clean,

@@ -5,7 +5,8 @@ export const notRunning: ReadyKind = (facts) => {
   const { computer, hostName, live } = facts
   if (computer && live) return [liveItem(computer)]
   if (computer) return [runningItem(facts, computer)]
-  const title = `The ${hostName ?? 'host'} does the copying`
+  const name = hostName ?? 'host'
+  const title = `${/^this /i.test(name) ? name : `The ${name}`} does the copying`
   return [
     { id: 'not-running', known: 'by the plan', state: 'settled', title, why: 'no customer’s computer is running' },
   ]

@@ -75,6 +75,45 @@ export const WORLD = refusals({
     status: 409,
     sentence: ({ drive }: OfDrive) => `The ${drive} is only described here; there are no bytes in it.`,
   },
+  'drives-are-seen': {
+    status: 409,
+    sentence: () =>
+      'The drives of this bench are those that are plugged into this computer. Plug one in, and it is here within a second.',
+  },
+  'bench-is-seen': {
+    status: 409,
+    sentence: () =>
+      'This server shows the drives of this computer and no other bench. One with simulated drives is served without --devices, from another data folder.',
+  },
+  'computer-is-this': {
+    status: 409,
+    sentence: ({ computer }: Named) => `${computer} is the one that Imbarco runs on, so it stays.`,
+  },
+  'firmware-by-hand': {
+    status: 409,
+    sentence: ({ computer }: Named) =>
+      `What the firmware of the ${computer} starts from is set there, in its settings. Nothing was changed.`,
+  },
+  'start-unseen': {
+    status: 409,
+    sentence: ({ computer }: Named) =>
+      `The new drive is not plugged in here, so its start cannot be followed. Say what the ${computer} did, or plug the drive in again.`,
+  },
+  'start-is-followed': {
+    status: 409,
+    sentence: () => 'A start of this bench is followed on the bytes of the drives. Start the computer.',
+  },
+  'time-is-real': { status: 409, sentence: () => 'Time here is that of the clock: real drives take what they take.' },
+  'drive-unplugged': {
+    status: 409,
+    sentence: ({ drive }: OfDrive) =>
+      `The ${drive} is not plugged in. Plug it in again, wherever there is room for it.`,
+  },
+  'drive-seen-there': {
+    status: 409,
+    sentence: ({ drive, path }: OfDrive & { path: string }) =>
+      `The ${drive} is still plugged in here, as ${path}. Take it out first: where it is, is seen.`,
+  },
   'drive-not-here': {
     status: 409,
     sentence: ({ drive, state }: OfDrive & { state: string }) => `The ${drive} cannot be read: ${NOT_HERE[state]}.`,

@@ -22,7 +22,7 @@ export async function imagesView() {
     unfinished: await unfinishedUploads(),
     stores: await storeChoices(),
     drives: drives
-      .filter((d) => d.file !== null || d.image !== null)
+      .filter((d) => d.file !== null || d.image !== null || d.kernel?.path != null)
       .map((d) => ({ id: d.id, name: driveName(d), serial: d.serial, sizeBytes: d.sizeBytes })),
   }
 }

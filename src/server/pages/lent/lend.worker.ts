@@ -1,5 +1,5 @@
 import { parentPort, workerData } from 'node:worker_threads'
-import { openDrive } from '@/bench/open-drive'
+import { openDrive } from '@/outside/open-drive'
 import type { BlockDevice } from '@/core/block/device'
 import { readOnly } from '@/core/block/readonly'
 import { SliceDevice } from '@/core/block/slice'

@@ -47,7 +47,7 @@ export async function shelfState() {
   for (const drive of bench.drives) {
     const moves = await movesOfDrive(drive.id)
     const inside = staysInside(drive, moves)
-    if (drive.place.kind !== 'shelf' && !inside) continue
+    if (!isOnShelf(drive) && !inside) continue
     const shown = shelved(drive, now)
     drives.push({
       ...shown,
@@ -60,6 +60,10 @@ export async function shelfState() {
   }
   return { bench: name, job: await eraseJob(), drives: drives.sort((a, b) => (a.days ?? 1e9) - (b.days ?? 1e9)) }
 }
+
+/** On the shelf, or taken from it and plugged into this computer. */
+const isOnShelf = ({ place, kernel, shelf }: Drive) =>
+  place.kind === 'shelf' || (kernel !== undefined && shelf !== undefined)
 
 function shelved(drive: Drive, now: number) {
   const until = drive.shelf?.until ?? ''
@@ -77,7 +81,7 @@ function shelved(drive: Drive, now: number) {
     days,
     /** Its day has come. */
     due: days !== undefined && days <= 0,
-    hasBytes: drive.file !== null,
+    hasBytes: drive.file !== null || drive.kernel?.path != null,
   }
 }
 
@@ -133,10 +137,11 @@ export async function eraseDrive(input: unknown): Promise<StartedJob> {
   const drive = await driveById(driveId)
   const name = driveName(drive)
   const moves = await movesOfDrive(driveId)
-  if (drive.place.kind === 'slot' && staysInside(drive, moves)) await expectReachable(drive, drive.place.computerId)
-  else if (drive.place.kind !== 'shelf') throw new Refusal('erase-off-shelf', { drive: name })
+  if (!drive.kernel && drive.place.kind === 'slot' && staysInside(drive, moves))
+    await expectReachable(drive, drive.place.computerId)
+  else if (!isOnShelf(drive)) throw new Refusal('erase-off-shelf', { drive: name })
   if (drive.borrowed) throw new Refusal('drive-erased-there', { drive: name })
-  if (drive.file === null) throw new Refusal('drive-described-only', { drive: name })
+  if (drive.file === null && !drive.kernel) throw new Refusal('drive-described-only', { drive: name })
   if (!plateMatches(drive.serial, plate)) throw new Refusal('plate-wrong', { drive: name })
   const problem = volume && (whyNoDataVolume(drive, volume.kind) ?? labelProblem(volume.kind, volume.label))
   if (problem) throw new Refusal('no-data-volume', { why: problem })

@@ -1,8 +1,10 @@
 import { z } from 'zod'
 import type { CopyView } from '@/core/copy/view'
+import type { Pace } from '@/core/outside/port'
 import type { Lost } from '@/core/copy/progress'
 import { berthOf } from '@/core/things/bench'
 import { driveName } from '@/core/things/drive'
+import { provider } from '@/outside/provider'
 import { launch, send } from '../../copying/launch'
 import { leaseFor, orderFor, workerMedium } from '../../copying/order'
 import { CopyRow } from '../../database/models'
@@ -88,7 +90,8 @@ export async function commandCopy(moveId: string, input: unknown): Promise<void>
 }
 
 /** Changes the pace of bench time, for what runs now too. */
-export async function changePace(value: '1' | '30' | 'max'): Promise<void> {
+export async function changePace(value: Pace): Promise<void> {
+  if (!provider().hasPace) throw new Refusal('time-is-real')
   await setPace(value)
   for (const copy of running().values()) send(copy, { type: 'pace', pace: value })
   publish({ type: 'changed', moveId: null })

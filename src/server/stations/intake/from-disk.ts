@@ -10,6 +10,7 @@ import { type Fitted, type Slot, whyNotInto } from '@/core/things/bodies'
 import type { Computer } from '@/core/things/computer'
 import { type Drive, driveName } from '@/core/things/drive'
 import { line } from '@/core/words-schema'
+import { provider } from '@/outside/provider'
 import { inTransaction } from '../../database/transaction'
 import { Refusal } from '../../ground/refusals'
 import { newMove } from '../../moves/change'
@@ -52,6 +53,7 @@ export async function systemForm(input: unknown) {
     /** What a copy needs and the bench does not have, as words. */
     lacks: KINDS.map((id) => ({ id, words: lacking(bench, DRIVE_MODELS[id]).map((a) => a.name.toLowerCase()) })),
     benchName,
+    isSeen: !provider().isTold,
   }
 }
 
@@ -204,6 +206,7 @@ async function targetFor({ target }: z.infer<typeof SystemSchema>): Promise<Driv
 
 /** What a copy to such a drive needs besides, and the bench does not have: a stick to start from, and a place outside. */
 function lacking(bench: BenchState, target: Fitted) {
+  if (!provider().isTold) return []
   const has = (kind: string) => bench.accessories.some((a) => a.kind === kind)
   const outside = [
     ACCESSORY_MODELS['dock-two'],

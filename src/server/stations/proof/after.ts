@@ -1,4 +1,3 @@
-import { openToLook } from '@/bench/open-drive'
 import { roomBehind } from '@/core/repair/kinds/take-up-room'
 import { readScheme } from '@/core/scheme'
 import { type Drive, driveName } from '@/core/things/drive'
@@ -7,7 +6,7 @@ import { Refusal } from '../../ground/refusals'
 import { saveStationResults, loadMove } from '../../moves'
 import { note } from '../../moves/logbook'
 import { stillOff } from '../../moves/turned-off'
-import { changeComputer, computerById, driveBytes } from '../../world'
+import { changeComputer, computerById, openIfHere } from '../../world'
 
 /** Turns one of them, or all, on again, in the computer where it runs now. */
 export async function turnOn(moveId: string, id: string | undefined): Promise<void> {
@@ -34,7 +33,8 @@ async function turnOnAll(moveId: string, id: string | undefined): Promise<void> 
 
 /** Room of the new drive that no partition has; with the one in front of it where that could take it. Never written. */
 export async function freeRoom(drive: Drive): Promise<{ bytes: number; partition: number } | undefined> {
-  const opened = await openToLook(driveBytes(drive))
+  const opened = await openIfHere(drive)
+  if (!opened) return undefined
   try {
     const device = opened.device
     const reading = await readScheme(device)

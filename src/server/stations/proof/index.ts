@@ -1,11 +1,14 @@
+import { z } from 'zod'
 import { chosenOnce } from '@/core/boot/menu'
 import { referenceFrom, referenceInto } from '@/core/boot/reference'
 import type { Planned, ProofCheck } from '@/core/proof/compare'
 import { plugsIn } from '@/core/route/types'
 import type { DriveSurvey } from '@/core/survey/types'
 import { placeName } from '@/core/things/bench'
+import { driversAt } from '@/core/things/bodies'
 import type { Computer } from '@/core/things/computer'
-import { type Drive, driveName } from '@/core/things/drive'
+import { type Drive, driveName, isWithinReach } from '@/core/things/drive'
+import { provider } from '@/outside/provider'
 import { CopyRow } from '../../database/models'
 import { inTransaction } from '../../database/transaction'
 import type { Trial, TrialSpeed } from '../../database/schemas'
@@ -39,14 +42,18 @@ export async function startTrial(moveId: string, choice?: string): Promise<Start
   const computer = trialComputer(move)
   if (!row.survey) throw new Refusal('no-survey')
   await settleRepairs(move)
-  if (!computer.mains) throw new Refusal('computer-no-mains', { computer: computer.name })
+  if (provider().isTold && !computer.mains) throw new Refusal('computer-no-mains', { computer: computer.name })
   const copy = await latestCopy(moveId)
   if (copy?.status === 'running' || copy?.status === 'paused') {
     throw new Refusal('computer-being-copied')
   }
-  await refuseTwinOutside(move, computer)
-  await refuseTwinOnNetwork(computer, move.bench)
-  const inside = move.bench.drives.filter(({ place }) => place.kind === 'slot' && place.computerId === computer.id)
+  if (provider().isTold) {
+    await refuseTwinOutside(move, computer)
+    await refuseTwinOnNetwork(computer, move.bench)
+  }
+  const { attached } = seatsOf(move, computer)
+  if (attached.length === 0 && !provider().isTold) throw new Refusal('start-unseen', { computer: computer.name })
+  const inside = move.bench.drives.filter((d) => attached.some((a) => a.driveId === d.id))
   return startMoveJob(moveId, {
     kind: 'trial',
     title: `Start of the ${computer.name}`,
@@ -68,7 +75,7 @@ async function tryStart(
   const fits = move.row.fit?.pairs
   const layout = fits?.[0]?.layout
   const into = layout?.into && target ? layout.partitions[0] : undefined
-  const attached = attachedDrives(move.bench, computer)
+  const { attached, named: inSlots } = seatsOf(move, computer)
   const firmware = choice === undefined ? computer.firmware : chosenOnce(computer.firmware, choice)
   const reference = into
     ? referenceInto(source, target!, { volume: into.sourceNumber, guid: into.guid })
@@ -84,8 +91,63 @@ async function tryStart(
   const drive = move.bench.drives.find((d) => d.id === startedFrom)
   const named = drive ? driveName(drive) : 'no drive'
   const speeds = isNew ? await speedsAfter(move, signal) : []
-  const inSlots = attachedNow(computer, move.bench)
   return { at: await benchNow(), drive: named, subject, trace, checks, speeds, attached: inSlots }
+}
+
+/**
+ * What is in the slots of the computer that is started. A drive of this computer is read while it is still plugged in here,
+ * as one that sits where the plan puts it.
+ */
+function seatsOf({ bench, pairs, row }: Move, computer: Computer) {
+  const attached = [...attachedDrives(bench, computer)]
+  const named = attachedNow(computer, bench)
+  for (const { target } of pairs) {
+    if (!target?.kernel || !isWithinReach(target) || attached.some((a) => a.driveId === target.id)) continue
+    const put = row.route?.plan.actions.findLast((a) => a.do === 'put' && a.driveId === target.id)
+    const into = put?.do === 'put' && put.into.kind === 'slot' ? put.into : undefined
+    const slot = computer.slots.find((s) => into?.computerId === computer.id && s.id === into.slot)
+    if (!slot) continue
+    const seat = { driveId: target.id, name: driveName(target), slot: slot.id, drivers: driversAt(slot, target) }
+    attached.push({ ...seat, drive: driveBytes(target) })
+    named.push(`${slot.id}/${target.id}`)
+  }
+  return { attached, named }
+}
+
+export const ToldSchema = z.object({ starts: z.boolean() })
+
+/** Takes what a person saw a real computer do, started from the new drive. */
+export async function tellStart(moveId: string, input: unknown): Promise<void> {
+  const { starts } = ToldSchema.parse(input)
+  if (provider().isTold) throw new Refusal('start-is-followed')
+  await inTransaction(() => keepTold(moveId, starts))
+}
+
+async function keepTold(moveId: string, starts: boolean): Promise<void> {
+  const move = await loadMove(moveId)
+  const progress = await progressOf(move.row)
+  if (!progress || progress.copied < progress.legs.length) throw new Refusal('swap-before-copy')
+  const { target } = move.pairs[0]
+  const at = await benchNow()
+  const trials = move.row.proof?.trials ?? []
+  const last = trials.at(-1)
+  // What was followed on the bytes of the new drive stands beside what was seen.
+  const followed = last && last.subject === 'target' && !last.told ? last : undefined
+  const bare: Trial = {
+    ...{ at, drive: target ? driveName(target) : 'new drive', subject: 'target', checks: [], speeds: [] },
+    ...{ trace: { links: [], starts }, attached: attachedNow(trialComputer(move), move.bench) },
+  }
+  const told: Trial = { ...(followed ?? bare), told: { at, starts } }
+  const line = {
+    text: starts ? 'told: it starts from the new drive' : 'told: it does not start from the new drive',
+    tone: starts ? 'good' : 'bad',
+  } as const
+  const kept = followed ? trials.slice(0, -1) : trials
+  await saveStationResults(
+    moveId,
+    { proof: { trials: [...kept, told].slice(-20), repairs: move.row.proof?.repairs ?? [] } },
+    line,
+  )
 }
 
 /** The partition of the new drive that became the system; undefined where the system's volume is on another drive. */
@@ -120,7 +182,7 @@ async function othersStart(
 async function saveTrial(moveId: string, computer: Computer, trial: Trial): Promise<void> {
   const { trace } = trial
   const { proof } = await moveRow(moveId)
-  await changeComputer(computer.id, { running: trace.starts ? 'system' : 'off' })
+  if (provider().isTold) await changeComputer(computer.id, { running: trace.starts ? 'system' : 'off' })
   const trials = [...(proof?.trials ?? []), trial].slice(-20)
   const stop = trace.links.find((l) => l.state === 'failed')
   const text = trace.starts ? `trial: starts from the ${trial.drive}` : `trial: stops at ${stop?.title.toLowerCase()}`

@@ -1,5 +1,5 @@
 import { randomBytes } from 'node:crypto'
-import { type OpenDrive, openDrive, openToLook } from '@/bench/open-drive'
+import { type OpenDrive, openDrive } from '@/outside/open-drive'
 import type { BlockDevice } from '@/core/block/device'
 import { fromBase64 } from '@/core/bytes/base64'
 import { fileTime } from '@/core/bytes/file-time'
@@ -11,6 +11,7 @@ import { readScheme } from '@/core/scheme'
 import { driversAt } from '@/core/things/bodies'
 import { type Drive, driveName } from '@/core/things/drive'
 import { repairIn, repairJournal } from '@/host/repair-journal'
+import { provider } from '@/outside/provider'
 import { inTransaction } from '../../database/transaction'
 import { Refusal } from '../../ground/refusals'
 import type { StartedJob } from '../../jobs'
@@ -20,7 +21,7 @@ import { startMoveJob } from '../../moves/jobs'
 import type { LogWords } from '../../moves/logbook'
 import { movedVolumesOf } from '../../moves/moved'
 import { nextRepairIds, repairFile, repairIdsOf } from '../../moves/repair-files'
-import { changeComputer, driveBytes } from '../../world'
+import { changeComputer, driveBytes, openIfHere } from '../../world'
 import { benchNow } from '../../world/clock'
 import { attach, attachedNow } from '../../world/computers/attach'
 import { withStickDrivers } from '../../world/stick'
@@ -41,8 +42,8 @@ export async function offeredRepairs(move: Move): Promise<OfferedRepair[]> {
   if (repairWaits(move) || rearranged(move)) return []
   const names = namesOffered(move)
   const target = repairable(move)
-  if (!target || names.length === 0) return []
-  const opened = await openToLook(driveBytes(target))
+  const opened = target && names.length > 0 ? await openIfHere(target) : undefined
+  if (!target || !opened) return []
   try {
     const offered: OfferedRepair[] = []
     for (const name of names) {
@@ -66,6 +67,8 @@ function namesOffered(move: Move): readonly string[] {
   const last = move.row.proof?.trials.at(-1)
   const failed = last?.trace.links.find((l) => l.state === 'failed')?.repairs ?? []
   const first = oldDriveStays(move) && (!last || (last.trace.starts && last.subject === 'source'))
+  // The firmware of a real computer is set there, by hand.
+  if (!provider().isTold) return failed.filter((n) => n !== 'boot-entry')
   return first ? ['boot-entry', ...failed.filter((n) => n !== 'boot-entry')] : failed
 }
 
@@ -81,7 +84,8 @@ export async function offeredTidying(move: Move): Promise<OfferedRepair[]> {
   if (!target || repairWaits(move)) return []
   const goesElsewhere = move.brief.targetComputerId !== null || move.brief.toVirtualMachine
   const names = goesElsewhere ? TIDYING : TIDYING.filter((n) => !OF_ANOTHER_COMPUTER.includes(n))
-  const opened = await openToLook(driveBytes(target))
+  const opened = await openIfHere(target)
+  if (!opened) return []
   try {
     const offered: OfferedRepair[] = []
     for (const name of names) {
@@ -97,7 +101,8 @@ export async function offeredTidying(move: Move): Promise<OfferedRepair[]> {
 /** Other drives are in the slots than at the last trial, so that what it said is no longer of these. */
 export function rearranged(move: Move): boolean {
   const last = move.row.proof?.trials.at(-1)
-  if (!last || !move.goal) return false
+  // What is in a real computer is not seen from here.
+  if (!last || !move.goal || !provider().isTold) return false
   return last.attached.join() !== attachedNow(move.goal, move.bench).join()
 }
 
@@ -130,10 +135,11 @@ async function repairTarget(move: Move, target: Drive, name: string) {
   const at = await benchNow()
   const made = move.row.proof?.repairs ?? []
   const [id] = await nextRepairIds(moveId, made, 1)
-  const { id: computerId, firmware, running: state } = trialComputer(move)
+  const { id: computerId, name: computer, firmware, running: state } = trialComputer(move)
   const done = await withTarget(target, async (device) => {
     const plan = await planFor(move, target, device, name)
     if (changesNothing(plan)) throw new Refusal('repair-nothing-to-change')
+    if (plan.firmware && !provider().isTold) throw new Refusal('firmware-by-hand', { computer })
     // A system that runs from the drive would go on with what it knew of it.
     if (state !== 'off') await changeComputer(computerId, { running: 'off' })
     await applyRepair(device, plan, repairJournal(repairFile(moveId, id)))

@@ -1,6 +1,8 @@
 import { MIB } from '@/core/bytes/size'
 import { driveIn } from '@/core/things/bench'
 import type { Computer } from '@/core/things/computer'
+import { isWithinReach } from '@/core/things/drive'
+import { provider } from '@/outside/provider'
 import { clockTime } from '../../ground/words'
 import { movesAlone, oldDriveStays } from '../../moves'
 import { stepsAfterStart } from '../../moves/legs'
@@ -43,7 +45,12 @@ export async function proofView({ move, progress, plates }: MovePage) {
     firstStart: (await firstStart(move)) ?? null,
     machine: goal?.virtual ? machineView(goal) : null,
     wayBack: trials.length > 0 ? (wayBack(move) ?? null) : null,
-    trial: last && { ...last, time: clockTime(last.at), number: trials.length },
+    trial: last && {
+      ...{ ...last, time: clockTime(last.at), number: trials.length },
+      toldTime: last.told ? clockTime(last.told.at) : null,
+    },
+    /** What the computer does is seen by whoever stands before it; `here`: the new drive can still be read. */
+    real: provider().isTold ? null : { here: newDrive !== undefined && isWithinReach(newDrive) },
     mode: computer.firmware.mode,
     alone: movesAlone(move),
     stays: oldDriveStays(move),

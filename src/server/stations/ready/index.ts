@@ -130,7 +130,10 @@ async function look(move: Move, leg: Looked) {
   const given = from?.kind === 'image' ? row.route?.via[givenImage(from.name)] : undefined
   const sourceWanted = before?.summary?.targetFingerprint ?? given?.fingerprint ?? leg.source.fingerprint
   const stick = bench.accessories.find((a) => a.kind === 'stick')
-  const runner = bench.computers.find((c) => c.id === transfer.by)
+  const who = bench.computers.find((c) => c.id === transfer.by)
+  // What Imbarco runs on is a computer of the shop, but where it is the one that the move is about.
+  const isShops = who?.isThis && who.id !== move.computer.id && who.id !== move.goal?.id
+  const runner = isShops ? undefined : who
   const host = await statfs(dataFolder())
   const ends = [
     [transfer.from, under],
@@ -138,7 +141,8 @@ async function look(move: Move, leg: Looked) {
   ] as const
   const elsewhere = ends.flatMap(([medium, drive]) => {
     const isThere =
-      drive && 'place' in medium && medium.place !== null && placeKey(medium.place) === placeKey(drive.place)
+      drive?.kernel != null ||
+      (drive && 'place' in medium && medium.place !== null && placeKey(medium.place) === placeKey(drive.place))
     return drive && !isThere ? [driveName(drive)] : []
   })
   const now = row.ready ?? UNTOUCHED
@@ -176,9 +180,13 @@ async function look(move: Move, leg: Looked) {
       online: runner.online,
     },
     home: { name: move.computer.name, addresses: move.computer.networkCards.flatMap((c) => c.address ?? []) },
-    hostName: bench.accessories.find((a) => a.id === transfer.by)?.name,
+    hostName: isShops ? who.name : bench.accessories.find((a) => a.id === transfer.by)?.name,
     stickName: stick?.name ?? 'rescue stick',
-    hostNeededBytes: from ? (await hostBytes(from, leg.source.usedBytes)) * (1 + further.length) : leg.source.usedBytes,
+    hostNeededBytes: over?.kernel
+      ? null
+      : from
+        ? (await hostBytes(from, leg.source.usedBytes)) * (1 + further.length)
+        : leg.source.usedBytes,
     hostFreeBytes: host.bavail * host.bsize,
     ofSeries: move.brief.series !== undefined,
     backup: move.brief.backup ? { where: move.brief.backup.where, date: dayWords(move.brief.backup.date) } : undefined,
@@ -192,6 +200,9 @@ async function look(move: Move, leg: Looked) {
     handsFirst: progress.phase !== undefined && progress.phase === progress.copied,
     elsewhere,
     lent: ends.flatMap(([, drive]) => lentOf(drive, bench)),
+    seen: [under, ...(over && over !== under ? [over] : []), ...further].flatMap((drive) =>
+      seenOf(drive, drive !== under),
+    ),
     routeHolds: elsewhere.length === 0,
     surveyedAt: clockTime(row.survey.at),
     mapCheckProgress: mapCheckProgress(move.id),
@@ -244,6 +255,12 @@ function lentOf(drive: Drive | undefined, bench: Move['bench']): ReadyFacts['len
 function startsInOf({ goal }: Move, { transfer, layout, last }: Looked): Pick<ReadyFacts, 'startsIn'> {
   if (!goal || goal.virtual || !last || !layout || transfer.pair !== 0) return {}
   return { startsIn: { name: goal.name, mode: goal.firmware.mode, table: layout.scheme } }
+}
+
+function seenOf(drive: Drive | undefined, isWritten: boolean): ReadyFacts['seen'] {
+  if (!drive?.kernel || drive.kernel.path === null) return []
+  const { path, uses, serialOf, hasTwin } = drive.kernel
+  return [{ id: drive.id, name: driveName(drive), path, uses, serialOf, hasTwin, isWritten }]
 }
 
 const UNTOUCHED: z.infer<typeof ReadyResultSchema> = ReadyResultSchema.parse({ whenDone: 'stay' })
@@ -304,7 +321,7 @@ export async function furtherCandidates(move: Move, leg: LegNow): Promise<Drive[
       !taken.has(d.id) &&
       d.id !== target.id &&
       d.id !== source?.id &&
-      d.file !== null &&
+      (d.file !== null || d.kernel !== undefined) &&
       sameShape(d, target) &&
       isReached(d, move.bench, leg),
   )

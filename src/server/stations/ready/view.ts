@@ -3,6 +3,7 @@ import { healthVerdict } from '@/core/health/health'
 import { platePrefix } from '@/core/ready/plate-check'
 import { legSeconds } from '@/core/route/timing'
 import { driveName } from '@/core/things/drive'
+import { provider } from '@/outside/provider'
 import { plateOf } from '../../moves'
 import { type LegNow, loadLeg } from '../../moves/legs'
 import { driveOf, driveUnder, mediumPlate } from '../../moves/media'
@@ -35,7 +36,8 @@ export async function readyView({ move, progress, copy }: MovePage) {
   return {
     items: items.map((item) => ({ ...item })),
     open,
-    whenDone,
+    /** What is switched off then; null where nothing here can be. */
+    whenDone: provider().isTold ? whenDone : null,
     seen,
     how: {
       choices,

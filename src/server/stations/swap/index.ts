@@ -1,6 +1,7 @@
 import { z } from 'zod'
 import { ticked } from '@/core/swap/tray'
 import type { BeforeStep, StepEffect } from '@/core/swap/types'
+import { placeKey } from '@/core/things/bench'
 import { driveName } from '@/core/things/drive'
 import { inTransaction } from '../../database/transaction'
 import { fitsLocked, hasStarted } from '../../database/notes'
@@ -42,10 +43,11 @@ async function nextStep(moveId: string, id: string) {
 /** Ticks the next step off and does on the bench what the hands did. Steps are done in order. */
 export async function finishStep(moveId: string, input: unknown): Promise<void> {
   const { step } = StepSchema.parse(input)
-  await inTransaction(() => finish(moveId, step))
+  await inTransaction(() => tickStep(moveId, step))
 }
 
-async function finish(moveId: string, id: string): Promise<void> {
+/** Ticks a step within a change of its move. */
+export async function tickStep(moveId: string, id: string): Promise<void> {
   const { move, phase, phases, next, steps, done, ticks } = await nextStep(moveId, id)
   const { done: out, of } = ticked(next, ticks)
   // Who began to tick them one by one wants them all; who did not has done them in one go.
@@ -127,7 +129,7 @@ async function effect(move: Move, step: StepEffect): Promise<void> {
     case 'take': {
       const { place } = await driveById(step.driveId)
       // Somebody may have taken it out by hand already.
-      if (place.kind === 'table' || place.kind === 'shelf') return
+      if (place.kind === 'shelf' || (place.kind === 'table' && !step.toShelf)) return
       if (place.kind === 'slot') await refuseLive(place.computerId)
       if (step.toShelf) {
         await placeDrive(step.driveId, { kind: 'shelf' }, { label: `${move.brief.name}, old`, until: '' })
@@ -135,6 +137,8 @@ async function effect(move: Move, step: StepEffect): Promise<void> {
       return
     }
     case 'put':
+      // One that is seen where it goes is there.
+      if (placeKey((await driveById(step.driveId)).place) === placeKey(step.into)) return
       if (step.into.kind === 'slot') await refuseLive(step.into.computerId)
       await placeDrive(step.driveId, step.into)
   }

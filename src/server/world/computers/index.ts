@@ -1,12 +1,12 @@
 import { z } from 'zod'
-import type { OpenDrive } from '@/bench/open-drive'
+import type { OpenDrive } from '@/outside/open-drive'
 import { type BootChoice, bootMenu, chosenOnce } from '@/core/boot/menu'
 import { FirmwareSchema } from '@/core/boot/types'
 import { type BenchState, driveIn } from '@/core/things/bench'
 import { MIB } from '@/core/bytes/size'
 import { isHost } from '@/core/things/accessory'
 import { type Computer, NetworkCardSchema } from '@/core/things/computer'
-import { driveName } from '@/core/things/drive'
+import { driveName, isWithinReach } from '@/core/things/drive'
 import { inBenchQueue } from '../../ground/queue'
 import { Refusal } from '../../ground/refusals'
 import { runTask } from '../../jobs/threads'
@@ -144,7 +144,7 @@ async function startUp(computer: Computer, choice: string | undefined): Promise<
   await refuseTwinOnNetwork(computer, bench)
   const drive = bench.drives.find((d) => d.id === trace.startedFrom)
   // What slept goes on where it was; its own computer writes to its drive.
-  if (drive && trace.systemPartition !== undefined)
+  if (drive && !drive.kernel && trace.systemPartition !== undefined)
     await withLease({ purpose: `a start of the ${name}`, write: [await leasableDrive(drive)] }, () =>
       runTask('wake', { drive: driveBytes(drive), partition: trace.systemPartition! }),
     )
@@ -180,9 +180,7 @@ export async function computerPage(id: string) {
   const host = bench.accessories.filter(isHost).find((h) => h.id === computer.virtual?.hostId)
   const menu = await menuOf(bench, computer)
   const unread = bench.drives.flatMap((d) =>
-    d.place.kind === 'slot' && d.place.computerId === id && d.borrowed && d.borrowed.state !== 'here'
-      ? [driveName(d)]
-      : [],
+    d.place.kind === 'slot' && d.place.computerId === id && !isWithinReach(d) ? [driveName(d)] : [],
   )
   return { computer, drives, menu, unread, copying: usedBy(computer, bench) !== undefined, host: host?.name ?? null }
 }

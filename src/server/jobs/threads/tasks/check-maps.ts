@@ -1,4 +1,4 @@
-import { type DriveBytes, openToLook } from '@/bench/open-drive'
+import { type DriveBytes, openToLook } from '@/outside/open-drive'
 import { checkMaps } from '@/core/survey/check-maps'
 import type { DriveSurvey } from '@/core/survey/types'
 import type { TaskControl } from '.'

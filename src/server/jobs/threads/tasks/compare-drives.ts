@@ -1,4 +1,4 @@
-import { type DriveBytes, openToLook } from '@/bench/open-drive'
+import { type DriveBytes, openToLook } from '@/outside/open-drive'
 import { compareTarget, type Planned, type ProofCheck } from '@/core/proof/compare'
 import { sha256 } from '@/host/sha256'
 import { blake3 } from '@/host/strong-digest'

@@ -1,5 +1,5 @@
 import { randomBytes } from 'node:crypto'
-import { type DriveBytes, openDrive } from '@/bench/open-drive'
+import { type DriveBytes, openDrive } from '@/outside/open-drive'
 import { type Erased, eraseDevice, type EraseHow } from '@/core/block/erase'
 import { type DataVolumeWish, makeDataVolume } from '@/core/reuse/data-volume'
 

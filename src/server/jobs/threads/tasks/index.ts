@@ -16,7 +16,7 @@ import {
 import { listFolder, readAround, readFilePart, readSector, statFile } from './look'
 import { type FoundFile, listTree, searchFiles } from './search'
 import { giveRoomBack, makeRoom, settleRoom } from './make-room'
-import { measureDrive, measureLent } from './measure'
+import { measureDrive, measureReading } from './measure'
 import { followAlone, repairAlone, undoAlone } from './start-alone'
 import { surveySubject } from './survey'
 import { followStart } from './trial'
@@ -57,7 +57,7 @@ export const TASKS = {
   listTree,
   makeRoom,
   measureDrive,
-  measureLent,
+  measureReading,
   packMachine,
   readAround,
   readFilePart,

@@ -1,4 +1,4 @@
-import { type DriveBytes, openDrive } from '@/bench/open-drive'
+import { type DriveBytes, openDrive } from '@/outside/open-drive'
 import type { BlockDevice } from '@/core/block/device'
 import { planRoom } from '@/core/copy/plan-room'
 import { CoreError } from '@/core/errors'

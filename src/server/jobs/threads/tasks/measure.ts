@@ -1,28 +1,34 @@
 import { UnreadableSectors } from '@/core/block/device'
-import type { RequestCost } from '@/core/block/timed'
+import { type RequestCost, TimedDevice } from '@/core/block/timed'
 import { measureSpeed, type Speed } from '@/core/intake/speed'
+import { ClockedDevice } from '@/host/devices/clocked'
 import { type Subject, withSubject } from './subject'
 
 export interface MeasureOrder {
   readonly subject: Subject
-  readonly cost: RequestCost
+  /** What a simulated drive and its link make of a request; null for one whose seconds are those of the clock. */
+  readonly cost: RequestCost | null
   /** Where the drive is and over what, in words. */
   readonly over: string
 }
 
 /** What a drive does now. */
 export function measureDrive({ subject, cost, over }: MeasureOrder): Promise<Speed> {
-  return withSubject(subject, (device) => measureSpeed(device, cost, over))
+  return withSubject(subject, async (device) =>
+    measureSpeed(cost ? new TimedDevice(device, cost) : await ClockedDevice.over(device), over),
+  )
 }
 
-/** So much is read to measure a connection, and for no longer than this. */
+/** So much is read to measure a drive or its connection, and for no longer than this. */
 const MOST_MEASURED = 96 * 1024 * 1024
 const MOST_MS = 3000
 const STEP = 8 * 1024 * 1024
 
-/** Bytes per second that the connection to a lent drive carries; null where too little is on it to tell. */
-export function measureLent(subject: Subject): Promise<number | null> {
+/** Bytes per second that come from a drive over what it is reached by; null where too little is on it to tell. */
+export function measureReading(subject: Subject): Promise<number | null> {
   return withSubject(subject, async (device) => {
+    // Where that is not allowed, what the kernel keeps of it makes it look faster than it is.
+    await device.uncache?.().catch(() => {})
     const into = new Uint8Array(STEP)
     const whole = [{ offset: 0, length: device.size }]
     let bytes = 0

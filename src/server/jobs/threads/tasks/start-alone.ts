@@ -1,7 +1,7 @@
 import { randomBytes } from 'node:crypto'
 import { readdir } from 'node:fs/promises'
 import path from 'node:path'
-import { openDrive } from '@/bench/open-drive'
+import { openDrive } from '@/outside/open-drive'
 import type { BlockDevice } from '@/core/block/device'
 import { type FirmwareTold, firmwareTold } from '@/core/boot/told'
 import { traceBoot } from '@/core/boot/trace'

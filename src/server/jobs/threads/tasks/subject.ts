@@ -1,5 +1,5 @@
 import { statSync } from 'node:fs'
-import { type DriveBytes, openToLook } from '@/bench/open-drive'
+import { type DriveBytes, openToLook } from '@/outside/open-drive'
 import type { BlockDevice } from '@/core/block/device'
 import { CoreError } from '@/core/errors'
 import type { Finding } from '@/core/findings'
@@ -34,8 +34,8 @@ export async function withSubject<T>(
   if (subject.kind === 'drive') {
     const { device, files, close } = await openToLook(subject.drive)
     try {
-      const { file, lent } = subject.drive
-      return await work(device, { findings: [], stamp: lent === undefined ? stampOf(files) : `${file} ${lent}` })
+      const { file, stamp } = subject.drive
+      return await work(device, { findings: [], stamp: stamp === undefined ? stampOf(files) : `${file} ${stamp}` })
     } finally {
       await close()
     }

@@ -1,4 +1,4 @@
-import { type DriveBytes, type OpenDrive, openToLook } from '@/bench/open-drive'
+import { type DriveBytes, type OpenDrive, openToLook } from '@/outside/open-drive'
 import type { AttachedDrive } from '@/core/boot/start'
 import { traceBoot } from '@/core/boot/trace'
 import { sha256 } from '@/host/sha256'

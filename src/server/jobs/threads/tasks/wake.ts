@@ -1,4 +1,4 @@
-import { type DriveBytes, openDrive } from '@/bench/open-drive'
+import { type DriveBytes, openDrive } from '@/outside/open-drive'
 import { wakeSystem } from '@/bench/wake'
 
 /** Has the system of a partition wake, as the computer does that starts it. True where it slept. */

@@ -26,7 +26,7 @@ afterAll(() => rmSync(folder, { recursive: true, force: true }))
 
 describe('a drive of the bench', () => {
   it.each(['disk.img', 'disk.vhdx'])('that is the image %s is opened for reading only', async (name) => {
-    const drive = await openDrive({ ...common, file: path.join(folder, name), isImage: true }, { writable: false })
+    const drive = await openDrive({ ...common, file: path.join(folder, name), by: 'image' }, { writable: false })
     const bytes = new Uint8Array(512)
     await drive.device.read(0, bytes)
     expect(Buffer.from(bytes.subarray(0, 5)).toString()).toBe('first')
@@ -36,16 +36,16 @@ describe('a drive of the bench', () => {
 
   it('that is a raw image can be the target of a copy, one of another format cannot', async () => {
     const file = path.join(folder, 'disk.img')
-    const drive = await openDrive({ ...common, file, isImage: true }, { writable: true })
+    const drive = await openDrive({ ...common, file, by: 'image' as const }, { writable: true })
     await drive.device.write(4096, new Uint8Array(512).fill(7))
     await drive.device.flush()
     await drive.close()
-    const again = await openDrive({ ...common, file, isImage: true }, { writable: false })
+    const again = await openDrive({ ...common, file, by: 'image' as const }, { writable: false })
     const bytes = new Uint8Array(512)
     await again.device.read(4096, bytes)
     expect(bytes[0]).toBe(7)
     await again.close()
-    const other = { ...common, file: path.join(folder, 'disk.vhdx'), isImage: true }
+    const other = { ...common, file: path.join(folder, 'disk.vhdx'), by: 'image' as const }
     await expect(openDrive(other, { writable: true })).rejects.toThrow(/Only a raw image can be written to/)
   })
 
@@ -54,7 +54,7 @@ describe('a drive of the bench', () => {
     const source = new MemoryDevice(64 * MIB)
     await source.write(8 * MIB, new Uint8Array(512).fill(3))
     await writeImage(await planImage(source), file, { to: 'vhdx', note: '', work: '', time: 0, onStep: async () => {} })
-    const image = { ...common, file, isImage: true }
+    const image = { ...common, file, by: 'image' as const }
     const { device, close } = await openDrive(image, { writable: true, inPlace: true })
     await device.write(8 * MIB + 512, new Uint8Array(512).fill(9))
     const before = statSync(file).size
@@ -83,7 +83,7 @@ describe('a drive of the bench', () => {
     const drive = {
       ...common,
       file: path.join(folder, 'disk.img'),
-      isImage: false,
+      by: 'file' as const,
       unreadable: [{ firstLba: 100, count: 3 }],
     }
     const { device, close } = await openDrive(drive, { writable: true })
@@ -98,7 +98,7 @@ describe('a drive of the bench', () => {
     const drive = {
       ...common,
       file: path.join(folder, 'disk.img'),
-      isImage: false,
+      by: 'file' as const,
       misstores: [
         { firstLba: 7, count: 2 },
         { firstLba: 12, count: 1 },
@@ -115,7 +115,7 @@ describe('a drive of the bench', () => {
   })
 
   it('that is an image fails as one with bytes of its own', async () => {
-    const image = { ...common, file: path.join(folder, 'disk.vhdx'), isImage: true }
+    const image = { ...common, file: path.join(folder, 'disk.vhdx'), by: 'image' as const }
     const { device, close } = await openDrive(
       { ...image, unreadable: [{ firstLba: 3, count: 1 }] },
       { writable: false },

@@ -1,0 +1,79 @@
+import { expect, it } from 'vitest'
+import { slotAt } from '@/core/things/bench'
+import { linkIn, whyNotInto } from '@/core/things/bodies'
+import { ComputerSchema } from '@/core/things/computer'
+import { type Drive, DriveSchema } from '@/core/things/drive'
+import { AccessorySchema } from '@/core/things/accessory'
+import type { ThisComputer } from './computer'
+import { THIS_ID, thingsOf, type UsedDrive } from './things'
+
+const COMPUTER: ThisComputer = {
+  ...{ maker: 'Brezza', model: 'T20', memoryBytes: 2 ** 33, cores: 4, networkCards: [], unreadable: [] },
+  ...{ firmware: 'uefi', secureBoot: true, bootEntries: [], bootOrder: [], bootCurrent: null },
+}
+
+const drive = (name: string, rest: Partial<UsedDrive> = {}): UsedDrive => ({
+  ...{ name, number: '8:0', sequence: 9, sizeBytes: 240e9, logicalSectorSize: 512, physicalSectorSize: 4096 },
+  ...{ model: 'Corvina S3', serial: `CRV3-${name}`, ofBridge: false, transport: 'SATA', usbMegabits: null },
+  ...{ isRotational: false, isRemovable: false, port: 'ata1', backingFile: null, backingOffset: 0, uses: [] },
+  ...rest,
+})
+
+const whole = (seen: ReturnType<typeof thingsOf>) => {
+  ComputerSchema.parse(seen.computer)
+  for (const adapter of seen.adapters) AccessorySchema.parse(adapter)
+  const drives = seen.drives.map(({ first, seen: kernel, place }, i): Drive => {
+    return DriveSchema.parse({ ...first, id: `d${i}`, kernel, place })
+  })
+  return { bench: { computers: [seen.computer], accessories: seen.adapters, drives }, drives }
+}
+
+it('has what is built in within its slots, and what hangs at USB in adapters', () => {
+  const { bench, drives } = whole(
+    thingsOf(COMPUTER, [
+      drive('sda'),
+      drive('nvme0n1', { transport: 'NVMe', port: 'nvme0', model: 'Ostrica N2' }),
+      drive('mmcblk0', { transport: 'eMMC', port: 'mmcblk0', serial: null }),
+      drive('sdb', { transport: 'USB', port: 'usb 2-1.4', usbMegabits: 480, ofBridge: true }),
+      drive('sdc', { transport: 'USB', port: 'usb 2-1.3', usbMegabits: 10_000, isRotational: true }),
+    ]),
+  )
+  expect(drives.map(({ place }) => place)).toEqual([
+    ...['ata1', 'nvme0', 'mmcblk0'].map((slot) => ({ kind: 'slot', computerId: THIS_ID, slot })),
+    ...['port-usb-2-1.4', 'port-usb-2-1.3'].map((accessoryId) => ({ kind: 'bay', accessoryId, bay: 'drive' })),
+  ])
+  // Each goes into the place that it is seen in, over the link that its port agreed on.
+  for (const one of drives) expect(whyNotInto(one, slotAt(bench, one.place)!, 0)).toBeUndefined()
+  expect(drives.map((one) => linkIn(one, slotAt(bench, one.place)!))).toEqual(['own', 'own', 'own', 'usb-2', 'usb-10'])
+  expect(drives.map((one) => one.kernel?.serialOf)).toEqual(['drive', 'drive', 'sectors', 'bridge', 'drive'])
+  expect(drives[2].serial).toBe(String(240e9 / 512))
+})
+
+it('is known again by what it says of itself, in another port and under another name', () => {
+  const keys = (...found: UsedDrive[]) => thingsOf(COMPUTER, found).drives.map((d) => d.seen.key)
+  const [first] = keys(drive('sda', { serial: 'CRV3-1' }))
+  expect(keys(drive('sdf', { serial: 'CRV3-1', port: 'usb 1-2', transport: 'USB' }))).toEqual([first])
+  expect(keys(drive('sda', { serial: 'CRV3-2' }))).not.toEqual([first])
+  expect(keys(drive('sda', { serial: 'CRV3-1', sizeBytes: 480e9 }))).not.toEqual([first])
+  // The same file of a loop device, from another byte on, is another drive.
+  const loop = { transport: 'loop' as const, serial: null, backingFile: '/a/disk.img' }
+  const [whole0, part] = keys(drive('loop0', loop), drive('loop1', { ...loop, backingOffset: 4096 }))
+  expect(part).not.toBe(whole0)
+  expect(keys(drive('loop7', loop))).toEqual([whole0])
+})
+
+it('tells two that say the same of themselves apart, and says so of both', () => {
+  const twins = thingsOf(COMPUTER, [
+    drive('sda', { serial: '000000000001', port: 'usb 1-1', transport: 'USB' }),
+    drive('sdb', { serial: '000000000001', port: 'usb 1-2', transport: 'USB' }),
+  ]).drives.map((d) => d.seen)
+  expect(twins.map((t) => t.hasTwin)).toEqual([true, true])
+  expect(twins[0].key).not.toBe(twins[1].key)
+})
+
+it('leaves out what is in sectors that nobody here knows, and is whole without any drive', () => {
+  expect(whole(thingsOf(COMPUTER, [drive('sda', { logicalSectorSize: 520 })])).drives).toEqual([])
+  expect(thingsOf(COMPUTER, []).computer.slots.length).toBe(1)
+  const many = Array.from({ length: 40 }, (_, i) => drive(`sd${i}`, { port: `ata${i}` }))
+  expect(whole(thingsOf(COMPUTER, many)).drives.length).toBe(40)
+})

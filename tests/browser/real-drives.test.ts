@@ -1,0 +1,182 @@
+import { mkdirSync, mkdtempSync, readFileSync, rmSync } from 'node:fs'
+import { spawnSync } from 'node:child_process'
+import { tmpdir } from 'node:os'
+import path from 'node:path'
+import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import { layDemoBench } from '../support/demo-bench'
+import { gdiskPartitions, gdiskProblems } from '../support/independent'
+import { canHaveLoops, CHART, failsIn, Loops, run, sectorOf, systemDisk } from '../support/loops'
+import { expectAccessible } from './support/axe'
+import { Page } from './support/browser'
+import { serve, type Served, startInVain } from './support/serve'
+import { typePlate } from './support/steps'
+
+const LONG = 120_000
+const MIB = 1024 * 1024
+
+// Where the kernel gives no loop devices, this is skipped as a whole.
+describe.runIf(canHaveLoops())('the drives of this computer', () => {
+  let folder: string
+  let loops: Loops
+  let served: Served
+  let page: Page
+  let source: string
+  let from: string
+  let to: string
+  let target: string
+  let move: string
+  const plate = () => String(Number(run('blockdev', '--getsz', to))).slice(-4)
+
+  beforeAll(async () => {
+    folder = mkdtempSync(path.join(tmpdir(), 'imbarco-real-'))
+    loops = new Loops(folder)
+    source = path.join(folder, 'source.img')
+    const bytes = await systemDisk(source)
+    const chart = sectorOf(readFileSync(source), CHART)
+    const bad = chart + 6 * 2048 + 3
+    // Its readings take their time, so that there is some to pull the other one out.
+    const command = `sleep 0.01; ${failsIn(bad * 512, (bad + 1) * 512)}`
+    const file = await loops.throughCommand('old', source, command)
+    from = loops.attach(file, '-r')
+    target = loops.blank('new.img', bytes + 128 * MIB + 4096)
+    to = loops.attach(target)
+    const data = path.join(folder, 'data')
+    mkdirSync(data)
+    served = await serve({ data, env: { IMBARCO_DEVICES: 'loops' } })
+    page = await Page.launch(served.url)
+  }, LONG)
+
+  afterAll(async () => {
+    try {
+      expect(await page.complaints()).toEqual([])
+    } finally {
+      await page.close()
+      await served.close()
+      loops.release()
+      rmSync(folder, { recursive: true, force: true })
+    }
+  })
+
+  const quay = (loop: string) => `[data-testid="quay-port-${path.basename(loop)}"]`
+  const isShown = async (css: string) => (await page.driver.findElements({ css })).length > 0
+
+  it('are on the bench as they are plugged in, and come and go by themselves', { timeout: LONG }, async () => {
+    await page.open('/bench')
+    await page.untilText(/Real drives/)
+    for (const loop of [from, to]) expect(await isShown(quay(loop))).toBe(true)
+    const third = loops.attach(loops.blank('third.img', 64 * MIB))
+    await page.until(() => isShown(quay(third)), 'a drive that was plugged in')
+    const over = loops.attach(third, '-r')
+    await page.untilText(new RegExp(`in use: .*stands behind ${path.basename(over)}`))
+    loops.detach(over)
+    loops.detach(third)
+    await page.until(async () => !(await isShown(quay(third))), 'a drive that was taken out')
+    await page.untilText(/131072 sectors/)
+    await expectAccessible(page, 'the bench of this computer')
+  })
+
+  it('are surveyed, planned for and fitted like any other', { timeout: LONG }, async () => {
+    await page.click(/Loop device 419 MB/, `${quay(from)} button`)
+    await page.next(/Look inside/)
+    await page.untilFinding(/Harbour/)
+    await page.click(/Move this system/)
+    await page.untilFinding(/Where does/)
+    await page.next(/Open the move/)
+    await page.untilFinding(/is used/)
+    await page.next(/Continue to Route/)
+    await page.untilFinding(/One route works/)
+    await page.next(/Use this route/)
+    await page.untilFinding(/It fits/)
+    await page.next(/Lock this fit/)
+    await page.click(/Continue without/)
+    await page.untilFinding(/^It can start/)
+  })
+
+  it('are not written while anything uses them', { timeout: LONG }, async () => {
+    const over = loops.attach(to, '-r')
+    await page.untilFinding(/can start|in use/)
+    await page.untilText(new RegExp(`is in use here: .*stands behind ${path.basename(over)}`))
+    await expectAccessible(page, 'a target that is in use')
+    loops.detach(over)
+    await page.untilFinding(/^It can start/)
+  })
+
+  it('are copied, past a target that is pulled out and comes back elsewhere', { timeout: LONG }, async () => {
+    await typePlate(page, plate())
+    await page.next(/Erase and copy/)
+    await page.untilFinding(/of 30\.0 MiB copied/)
+    await page.click(/^Pause/)
+    await page.untilText(/copy paused/)
+    const before = to
+    loops.detach(to)
+    await page.untilText(/no longer connected/)
+    const other = loops.attach(loops.blank('other.img', 96 * MIB))
+    to = loops.attach(target)
+    expect([other, to === before]).toEqual([before, false])
+    await page.untilText(new RegExp(`Target, unfinished[^]*Loop device ${to.slice('/dev/loop'.length)}\\n`))
+    await page.next(/Resume the copy/)
+    await page.untilFinding(/^Copied, but/)
+    const text = await page.text()
+    expect(text).toMatch(/north\.tif/)
+    expect(readFileSync(path.join(folder, 'other.img')).every((byte) => byte === 0)).toBe(true)
+  })
+
+  it('hold what another driver reads', { timeout: LONG }, async () => {
+    expect(gdiskProblems(target)).toBe('')
+    const partitions = [...gdiskPartitions(target).values()].sort((a, b) => b.last - b.first - (a.last - a.first))
+    const [{ first, last }] = partitions
+    const mount = path.join(folder, 'mount')
+    mkdirSync(mount)
+    const place = ['-o', `${first * 512}`, '--sizelimit', `${(last - first + 1) * 512}`]
+    run('ntfs-3g', '-o', 'ro', loops.attach(target, '-r', ...place), mount)
+    loops.atEnd(() => spawnSync('umount', [mount]))
+    const chart = readFileSync(path.join(mount, 'Charts', 'north.tif'))
+    // All but the page that was lost of it.
+    const differing = [...chart].filter((byte, i) => byte !== CHART[i]).length
+    expect([chart.length, differing > 0, differing <= 8192]).toEqual([CHART.length, true, true])
+  })
+
+  it('have their steps of the swap ticked as they are taken out', { timeout: LONG }, async () => {
+    move = (await page.path()).replace(/\/copy$/, '')
+    await page.next(/Continue to Swap/)
+    await page.untilText(/Step 1 of/)
+    loops.detach(from)
+    await page.untilText(/Step 2 of/)
+    run('umount', path.join(folder, 'mount'))
+    loops.detach(to)
+    await page.untilText(/Step 3 of/)
+    await page.open('/shelf')
+    await page.untilText(/Loop device/)
+  })
+
+  it(
+    'are followed in their start while they are here, and what the computer did is said',
+    { timeout: LONG },
+    async () => {
+      to = loops.attach(target)
+      await page.open('/bench')
+      await page.until(() => isShown(quay(to)), 'the new drive to be back')
+      await page.open(`${move}/proof`)
+      await page.untilFinding(/Nobody has seen/)
+      await page.next(/Follow the start/)
+      await page.untilFinding(/It would (start|stop)/)
+      await expectAccessible(page, 'a start that was followed')
+      loops.detach(to)
+      await page.click(/It did not start/)
+      await page.untilFinding(/did not start/)
+      await page.next(/It started from the new drive/)
+      await page.untilFinding(/as was seen there/)
+    },
+  )
+
+  it('are kept apart from those of a simulated bench', { timeout: LONG }, async () => {
+    const demo = path.join(folder, 'demo')
+    mkdirSync(demo)
+    await layDemoBench(demo)
+    const there = await startInVain(demo, { IMBARCO_DEVICES: 'drives' })
+    expect([there.code === 0, there.said]).toEqual([false, expect.stringMatching(/IMBARCO_DATA/)])
+    await served.kill()
+    const here = await startInVain(served.data)
+    expect([here.code === 0, here.said]).toEqual([false, expect.stringMatching(/--devices/)])
+  })
+})
