@@ -246,6 +246,11 @@ function changes(): Record<string, Change> {
       once: true,
     },
     startTrial: { ...ofMove('startTrial'), once: true },
+    // Where an emulator is installed, it finds no such drive.
+    startEmulated: {
+      ask: () => byAction('startEmulated', { subject: { kind: 'drives', id: 'none' }, firmware: 'bios' }),
+    },
+    tellEmulated: { ask: () => byAction('tellEmulated', { subject: { kind: 'drives', id: 'none' }, came: true }) },
     tellStart: ofMove('tellStart', { starts: true }),
     turnOn: ofMove('turnOn'),
     goBack: ofMove('goBack'),
@@ -317,7 +322,7 @@ function changes(): Record<string, Change> {
 
 /** What asks nothing of the state of a move: benches, things and images that are none of its own. */
 const ASIDE =
-  /^(newMove|newSeries|prepareAgain|setAside|writeTogether|lend|POST lent|borrow|endBorrowing|askAgain|giveBack|answerBorrower|takeLoanBack|endLending|(new|show|rename|remove)Bench|save|addDrive|removeThing|moveSystem|repairSubject|undoSubject|setPace|POST (benches|images)|DELETE images)/
+  /^(newMove|newSeries|prepareAgain|setAside|writeTogether|lend|POST lent|borrow|endBorrowing|askAgain|giveBack|answerBorrower|takeLoanBack|endLending|(new|show|rename|remove)Bench|save|addDrive|removeThing|moveSystem|repairSubject|undoSubject|startEmulated|tellEmulated|setPace|POST (benches|images)|DELETE images)/
 /** States in which that is tried, too, besides in the long runs. */
 const TRIED_ASIDE = ['new', 'fit locked', 'copying', 'handed over']
 

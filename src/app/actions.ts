@@ -2,6 +2,7 @@
 
 import { z } from 'zod'
 import * as computers from '@/server/world/computers'
+import * as emulated from '@/server/pages/emulated'
 import * as copy from '@/server/stations/copy'
 import * as fit from '@/server/stations/fit'
 import * as room from '@/server/stations/fit/room'
@@ -214,6 +215,15 @@ export async function undoSubjectRepair(input: unknown): Promise<Done> {
 
 export async function startTrial(moveId: unknown, choice?: unknown): Promise<Done> {
   return changed(moveId, (id) => proof.startTrial(id, Id.optional().parse(choice)))
+}
+
+export async function startEmulated(input: unknown): Promise<Done> {
+  // It goes on after this; nobody waits for its end.
+  return done(async () => void (await emulated.startEmulated(input)))
+}
+
+export async function tellEmulated(input: unknown): Promise<Done> {
+  return done(() => emulated.tellEmulated(input))
 }
 
 export async function tellStart(moveId: unknown, told: unknown): Promise<Done> {

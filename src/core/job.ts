@@ -15,6 +15,7 @@ export const JOB_KINDS = [
   'compare',
   'verify',
   'compact',
+  'emulate',
 ] as const
 export type JobKind = (typeof JOB_KINDS)[number]
 

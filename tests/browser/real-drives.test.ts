@@ -175,6 +175,7 @@ describe.runIf(canHaveLoops())('the drives of this computer', () => {
     await layDemoBench(demo)
     const there = await startInVain(demo, { IMBARCO_DEVICES: 'drives' })
     expect([there.code === 0, there.said]).toEqual([false, expect.stringMatching(/IMBARCO_DATA/)])
+    await page.driver.get('about:blank')
     await served.kill()
     const here = await startInVain(served.data)
     expect([here.code === 0, here.said]).toEqual([false, expect.stringMatching(/--devices/)])

@@ -17,6 +17,7 @@ import { reservedDrives } from '../moves/reserved-drives'
 import { benchOf, benchState, driveById } from '../world'
 import { benchNow } from '../world/clock'
 import { driveOfImage } from '../world/image-drives'
+import { emulatedView } from './emulated'
 import { type LookedAt, LookedAtSchema, subjectOf } from '../world/looked-at'
 
 // The start of a computer with one drive or image alone in it, followed and repaired without a move.
@@ -44,6 +45,7 @@ export async function startView(input: unknown, query: unknown) {
     computer: about.computer ? { name: about.computer.name, mode: about.computer.firmware.mode } : null,
     chosen: firmware ?? null,
     ...found,
+    emulated: await emulatedView(lookedAt),
     /** Why repairs are only shown. */
     whyShownOnly: (await whyNotRepaired(lookedAt)) ?? null,
   }

@@ -74,6 +74,9 @@ export interface Actions extends BenchActions {
   tickScrews(moveId: string, tick: { step: string; group: number; count: number }): Promise<Outcome>
   /** `choice`: a line of the boot menu, for this once. */
   startTrial(moveId: string, choice?: string): Promise<Outcome>
+  /** Starts a drive or an image in an emulated computer. */
+  startEmulated(input: Record<string, unknown>): Promise<Outcome>
+  tellEmulated(input: Record<string, unknown>): Promise<Outcome>
   /** What a real computer was seen to do. */
   tellStart(moveId: string, told: { starts: boolean }): Promise<Outcome>
   turnOn(moveId: string, what?: string): Promise<Outcome>

@@ -15,6 +15,7 @@ import { Callout } from '@/ui/shared/callout'
 import { Choice } from '@/ui/shared/choice'
 import { Facts } from '@/ui/shared/facts'
 import { Plate } from '@/ui/shared/plate'
+import { Emulated, type EmulatedProps } from './emulated'
 
 type Mode = 'uefi' | 'bios'
 
@@ -33,6 +34,8 @@ export interface StartLookProps {
   readonly made: readonly { readonly title: string; readonly changes: readonly string[] }[]
   readonly cut: boolean
   readonly whyShownOnly: string | null
+  /** Of an emulator that is installed, and reads this disk. */
+  readonly emulated: Omit<EmulatedProps, 'subject' | 'mode'> | null
 }
 
 const NAMES = { uefi: 'UEFI', bios: 'BIOS' } as const
@@ -126,6 +129,7 @@ export function StartLook(props: StartLookProps) {
         </div>
       )}
       <Chain links={trace.links} />
+      {props.emulated && <Emulated subject={subject} mode={mode} {...props.emulated} />}
       <Offered repairs={offered} first={repair?.name} busy={busy} onRepair={whyShownOnly === null ? make : undefined} />
       {offered.length > 0 && whyShownOnly !== null && (
         <p className="mt-2 max-w-[84ch] text-ink-soft">These are only shown here. {whyShownOnly}</p>

@@ -40,6 +40,7 @@ function shown(changes: Partial<View> = {}): Shown {
     stays: false,
     mode: 'uefi',
     real: null,
+    emulated: null,
     repaired: false,
     rearranged: false,
     offered: [],

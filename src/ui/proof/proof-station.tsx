@@ -8,6 +8,7 @@ import type { FirstStartStep } from '@/core/vm/first-start'
 import { counted } from '@/core/words'
 import { useAct } from '@/ui/frame/act'
 import { useActions } from '@/ui/frame/actions'
+import { Link } from '@/ui/frame/link'
 import { NextAction } from '@/ui/frame/next-action'
 import { AsideBlock, Stage } from '@/ui/frame/stage'
 import { Button } from '@/ui/shared/button'
@@ -36,6 +37,8 @@ interface ProofView {
   /** The old drive stays in beside the new one. */
   readonly stays: boolean
   readonly mode: 'uefi' | 'bios'
+  /** The id of the new drive, where it can be started in an emulated computer on this host. */
+  readonly emulated: string | null
   /** A real computer, whose start a person sees; `here`: the new drive is plugged in here, so that it can be followed. */
   readonly real: { readonly here: boolean } | null
   /** A repair was made after the last trial. */
@@ -179,6 +182,16 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
             <AsideBlock title="Boot menu">
               <BootMenu computerId={computer.id} menu={view.menu} chosen={choice} onChoose={setChoice} />
             </AsideBlock>
+          )}
+          {view.emulated !== null && (
+            <p className="mb-3">
+              <Link
+                href={`/drives/${encodeURIComponent(view.emulated)}/start`}
+                className="font-semibold text-sea-4 underline underline-offset-2"
+              >
+                See it start in an emulated computer
+              </Link>
+            </p>
           )}
           <p className="text-[13px] text-ink-soft">
             The {computer.name} is {computer.running}

@@ -89,6 +89,26 @@ export const WORLD = refusals({
     status: 409,
     sentence: ({ computer }: Named) => `${computer} is the one that Imbarco runs on, so it stays.`,
   },
+  'emulator-missing': {
+    status: 409,
+    sentence: () => 'No PC emulator is installed on this computer. The package qemu-system-x86 has one.',
+  },
+  'emulator-busy': {
+    status: 409,
+    sentence: ({ most }: { most: number }) => `No more than ${most} emulated computers run at a time. End one first.`,
+  },
+  'emulator-lent': {
+    status: 409,
+    sentence: ({ drive }: OfDrive) => `The ${drive} is lent by another bench; it is started in an emulator there.`,
+  },
+  'emulator-format': {
+    status: 409,
+    sentence: ({ image }: { image: string }) => `The emulator does not read images like ${image}.`,
+  },
+  'emulated-of-no-move': {
+    status: 409,
+    sentence: () => 'This drive is of no move, so there is no logbook for what was seen.',
+  },
   'firmware-by-hand': {
     status: 409,
     sentence: ({ computer }: Named) =>

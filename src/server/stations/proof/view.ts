@@ -9,6 +9,7 @@ import { stepsAfterStart } from '../../moves/legs'
 import type { MovePage } from '../../moves/page'
 import { stillOff } from '../../moves/turned-off'
 import { menuOf } from '../../world/computers'
+import { emulatorHere } from '../../world/emulator'
 import { RUNNING } from '../../world/computers/words'
 import { freeRoom } from './after'
 import { firstStart } from './first-start'
@@ -52,6 +53,8 @@ export async function proofView({ move, progress, plates }: MovePage) {
     /** What the computer does is seen by whoever stands before it; `here`: the new drive can still be read. */
     real: provider().isTold ? null : { here: newDrive !== undefined && isWithinReach(newDrive) },
     mode: computer.firmware.mode,
+    /** The new drive, where it can be started in an emulated computer on this host. */
+    emulated: newDrive && isWithinReach(newDrive) && (await emulatorHere()) ? newDrive.id : null,
     alone: movesAlone(move),
     stays: oldDriveStays(move),
     repaired: repairWaits(move),
