@@ -113,3 +113,8 @@ export function readBootOrder(bytes: Uint8Array): string[] {
     found.push((bytes[i] | (bytes[i + 1] << 8)).toString(16).toUpperCase().padStart(4, '0'))
   return found
 }
+
+/** The same order as firmware keeps it. */
+export function writeBootOrder(order: readonly string[]): Uint8Array {
+  return Uint8Array.from(order.flatMap((id) => [Number.parseInt(id, 16) & 0xff, Number.parseInt(id, 16) >> 8]))
+}

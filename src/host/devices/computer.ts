@@ -7,16 +7,16 @@ import { BadStructure } from '@/core/errors'
 // What this computer is, as its kernel and its firmware tell.
 
 /** The variables that the UEFI specification itself defines. */
-const GLOBAL = '8be4df61-93ca-11d2-aa0d-00e098032b8c'
+export const GLOBAL = '8be4df61-93ca-11d2-aa0d-00e098032b8c'
 /** In front of each variable's bytes stand its attributes. */
-const ATTRIBUTES = 4
+export const ATTRIBUTES = 4
 
 export interface Places {
   readonly sys: string
   readonly efi: string
 }
 
-const HERE: Places = { sys: '/sys', efi: '/sys/firmware/efi/efivars' }
+export const HERE: Places = { sys: '/sys', efi: '/sys/firmware/efi/efivars' }
 
 export interface FirmwareEntry extends LoadOption {
   readonly id: string

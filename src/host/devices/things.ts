@@ -62,6 +62,7 @@ export function thingsOf(computer: ThisComputer, found: readonly UsedDrive[]): S
 }
 
 const MOST_SLOTS = 24
+const MOST_ENTRIES = 32
 const BAY = 'drive'
 const slotName = ({ port }: KernelDrive) => port.slice(0, 40)
 const portName = ({ transport, name, port }: KernelDrive) =>
@@ -152,10 +153,10 @@ function describeComputer(computer: ThisComputer, inside: readonly KernelDrive[]
       startsFromNvme: firmware === 'uefi' || inside.some((d) => d.transport === 'NVMe'),
       startsBeyond2Tib: firmware === 'uefi',
       bootMenuKey: 'its boot menu key',
-      bootEntries: bootEntries.flatMap(({ id, name, path, partition }) =>
-        path === null ? [] : [{ id, name, path, partitionGuid: partition?.guid ?? '' }],
-      ),
-      bootOrder: [...bootOrder],
+      bootEntries: bootEntries.slice(0, MOST_ENTRIES).map(({ id, name, path, partition }) => ({
+        ...{ id, name: name.slice(0, 80), path: path.slice(0, 260), partitionGuid: partition?.guid ?? '' },
+      })),
+      bootOrder: bootOrder.slice(0, MOST_ENTRIES),
       trustedSigners: [...SIGNERS],
       driveOrder: [],
     },

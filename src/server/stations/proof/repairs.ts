@@ -28,6 +28,7 @@ import { withStickDrivers } from '../../world/stick'
 import { knownCard } from '../../moves/goal'
 import { trialComputer } from './computer'
 import { INTERFACE_OF_CARD, oldAddress } from './old-address'
+import { firmwareFile, takeFirmwareBack, writeRealFirmware } from './real-firmware'
 
 /** What a repair would do, or why it cannot be done. */
 export interface OfferedRepair {
@@ -67,8 +68,8 @@ function namesOffered(move: Move): readonly string[] {
   const last = move.row.proof?.trials.at(-1)
   const failed = last?.trace.links.find((l) => l.state === 'failed')?.repairs ?? []
   const first = oldDriveStays(move) && (!last || (last.trace.starts && last.subject === 'source'))
-  // The firmware of a real computer is set there, by hand.
-  if (!provider().isTold) return failed.filter((n) => n !== 'boot-entry')
+  // The firmware of another computer is set there, by hand.
+  if (!provider().isTold && !trialComputer(move).isThis) return failed.filter((n) => n !== 'boot-entry')
   return first ? ['boot-entry', ...failed.filter((n) => n !== 'boot-entry')] : failed
 }
 
@@ -135,14 +136,16 @@ async function repairTarget(move: Move, target: Drive, name: string) {
   const at = await benchNow()
   const made = move.row.proof?.repairs ?? []
   const [id] = await nextRepairIds(moveId, made, 1)
-  const { id: computerId, name: computer, firmware, running: state } = trialComputer(move)
+  const { id: computerId, name: computer, firmware, running: state, isThis } = trialComputer(move)
+  const isReal = !provider().isTold
   const done = await withTarget(target, async (device) => {
     const plan = await planFor(move, target, device, name)
     if (changesNothing(plan)) throw new Refusal('repair-nothing-to-change')
-    if (plan.firmware && !provider().isTold) throw new Refusal('firmware-by-hand', { computer })
+    if (plan.firmware && isReal && !isThis) throw new Refusal('firmware-by-hand', { computer })
     // A system that runs from the drive would go on with what it knew of it.
     if (state !== 'off') await changeComputer(computerId, { running: 'off' })
     await applyRepair(device, plan, repairJournal(repairFile(moveId, id)))
+    if (plan.firmware && isReal) await writeRealFirmware(device, plan.firmware, firmwareFile(moveId, id))
     return plan
   })
   const repair = {
@@ -184,7 +187,11 @@ export async function takeRepairBack(moveId: string): Promise<StartedJob> {
     purpose: 'undoing a repair',
     lease: { write: [await leasableDrive(target)] },
     leaves: 'It is ended before the next start or repair.',
-    run: () => withTarget(target, (device) => undoRepair(device, record, repairJournal(file))),
+    run: () =>
+      withTarget(target, async (device) => {
+        await takeFirmwareBack(firmwareFile(moveId, last.id))
+        await undoRepair(device, record, repairJournal(file))
+      }),
     save: () => keepUndone(move, last),
   })
 }
