@@ -1,5 +1,5 @@
 import { spawn, spawnSync } from 'node:child_process'
-import { existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync } from 'node:fs'
+import { existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import path from 'node:path'
 import { afterAll, afterEach, beforeAll, describe, expect, it, vi } from 'vitest'
@@ -141,6 +141,21 @@ describe.runIf(canHaveLoops())('a drive of this computer', () => {
     expect([sourceLba <= bad, sourceLba + sectors >= bad + 3, sectors <= 16]).toEqual([true, true, true])
     expect(files).toEqual(['/Charts/north.tif'])
     expect(result.code).toBe(1)
+  })
+
+  it('that takes nothing is said not to, and is written once it does again', async () => {
+    const trigger = path.join(folder, 'fails')
+    const target = attach(await loops.failingToWrite('tired', sizeBytes, trigger))
+    const plate = ['--plate', plateOf(target)]
+    writeFileSync(trigger, '')
+    const failed = await copy(source, target, ...plate)
+    expect([failed.code > 0, failed.error]).toEqual([
+      true,
+      expect.stringMatching(/did not (take|store) what was written/),
+    ])
+    rmSync(trigger)
+    expect((await copy(source, target, ...plate)).error).toBe('')
+    expect((await imbarco('compare', source, target)).code).toBe(0)
   })
 
   it('is lent to be written over by its plate, and changed in its place by a copy alone', async () => {

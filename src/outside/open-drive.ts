@@ -93,8 +93,17 @@ async function openNetwork(
 }
 
 async function openKernel({ file, device: expected }: DriveBytes, { writable }: OpenWish): Promise<OpenDrive> {
-  const device = await (writable ? KernelDevice.openTarget(file, expected) : KernelDevice.open(file, expected))
-  return { device, files: [], close: () => device.close() }
+  if (!writable) {
+    const device = await KernelDevice.open(file, expected)
+    return { device, files: [], close: () => device.close() }
+  }
+  const device = await KernelDevice.openTarget(file, expected)
+  const close = async () => {
+    // The kernel sees the partitions that are there now; it uses none, since it was open for this alone.
+    await device.readTable()
+    await device.close()
+  }
+  return { device, files: [], close }
 }
 
 async function openImageOf(drive: DriveBytes, { writable, inPlace = false }: OpenWish): Promise<OpenDrive> {

@@ -68,15 +68,25 @@ export class Loops {
    * the place in `$4`, and fails the reading by a line on its error output and an exit of 1.
    */
   async throughCommand(name: string, source: string, onRead: string): Promise<string> {
+    const { size } = statSync(source)
+    const read = `${onRead}; dd if=${source} iflag=skip_bytes,count_bytes skip=$4 count=$3 bs=64K status=none`
+    return this.served(name, size, ['eval', `get_size=echo ${size}`, `pread=${read}`, 'can_write=exit 3'])
+  }
+
+  /** An empty file of that many bytes that takes nothing as long as there is a file `trigger`. */
+  failingToWrite(name: string, size: number, trigger: string): Promise<string> {
+    const errors = ['error-pwrite=EIO', 'error-pwrite-rate=100%', `error-pwrite-file=${trigger}`]
+    return this.served(name, size, ['--filter=error', 'file', this.blank(`${name}.img`, size), ...errors])
+  }
+
+  /** A file that nbdkit gives, by FUSE. */
+  private async served(name: string, size: number, words: readonly string[]): Promise<string> {
     const place = path.join(this.folder, name)
     mkdirSync(place)
     const file = path.join(place, 'disk')
     writeFileSync(file, '')
-    const { size } = statSync(source)
-    const read = `${onRead}; dd if=${source} iflag=skip_bytes,count_bytes skip=$4 count=$3 bs=64K status=none`
-    const words = ['--command', 'nbdkit', '-s', 'eval', `get_size=echo ${size}`, `pread=${read}`, 'can_write=exit 3']
     // What it prints of every failure would fill a pipe that nobody reads.
-    const fuse = spawn('nbdfuse', [file, ...words], { stdio: 'ignore' })
+    const fuse = spawn('nbdfuse', [file, '--command', 'nbdkit', '-s', ...words], { stdio: 'ignore' })
     this.atEnd(() => {
       spawnSync('fusermount3', ['-uz', file])
       spawnSync('fusermount', ['-uz', file])
