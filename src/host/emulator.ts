@@ -14,6 +14,8 @@ import { CoreError } from '@/core/errors'
 // steered by its own protocol (QMP), a line of JSON each way.
 
 const PROGRAM = 'qemu-system-x86_64'
+/** Of the essential packages: ends what it starts with whoever started it. */
+const TIED = '/usr/bin/setpriv'
 /** Firmware by UEFI with the store of its variables, as Debian packages it. */
 const UEFI = [
   ['/usr/share/OVMF/OVMF_CODE_4M.fd', '/usr/share/OVMF/OVMF_VARS_4M.fd'],
@@ -82,7 +84,10 @@ export class EmulatedComputer {
         throw new CoreError('The emulator here has no firmware by UEFI. It is in the package ovmf.')
       if (emulator.uefi) await copyFile(emulator.uefi.variables, path.join(folder, 'variables.fd'))
       // Its overlay goes where the folder is, and is gone with it.
-      const child = spawn(emulator.program, wordsFor(emulator, order, folder), {
+      const words = [emulator.program, ...wordsFor(emulator, order, folder)]
+      // It goes when this process goes, however that ends.
+      if (existsSync(TIED)) words.unshift(TIED, '--pdeathsig', 'KILL', '--')
+      const child = spawn(words[0], words.slice(1), {
         env: { ...process.env, TMPDIR: folder },
         stdio: ['ignore', 'ignore', 'pipe'],
       })

@@ -57,7 +57,7 @@ describe.runIf(canHaveLoops())('the drives of this computer', () => {
     }
   })
 
-  const quay = (loop: string) => `[data-testid="quay-port-${path.basename(loop)}"]`
+  const quay = (loop: string) => `[data-testid="quay-port.${path.basename(loop)}"]`
   const isShown = async (css: string) => (await page.driver.findElements({ css })).length > 0
 
   it('are on the bench as they are plugged in, and come and go by themselves', { timeout: LONG }, async () => {

@@ -28,9 +28,9 @@ export class RealSurroundings implements Surroundings {
     return seconds
   }
 
-  /** What a drive tried is within the seconds that a step took. */
-  trouble(): number {
-    return 0
+  /** What a drive tried took as long as it took. */
+  trouble(failures: number): number {
+    return failures > 0 ? this.took() : 0
   }
 
   reads(): void {}

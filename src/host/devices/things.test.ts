@@ -5,7 +5,7 @@ import { ComputerSchema } from '@/core/things/computer'
 import { type Drive, DriveSchema } from '@/core/things/drive'
 import { AccessorySchema } from '@/core/things/accessory'
 import type { ThisComputer } from './computer'
-import { THIS_ID, thingsOf, type UsedDrive } from './things'
+import { knownAs, THIS_ID, thingsOf, type UsedDrive } from './things'
 
 const COMPUTER: ThisComputer = {
   ...{ maker: 'Brezza', model: 'T20', memoryBytes: 2 ** 33, cores: 4, networkCards: [], unreadable: [] },
@@ -40,7 +40,7 @@ it('has what is built in within its slots, and what hangs at USB in adapters', (
   )
   expect(drives.map(({ place }) => place)).toEqual([
     ...['ata1', 'nvme0', 'mmcblk0'].map((slot) => ({ kind: 'slot', computerId: THIS_ID, slot })),
-    ...['port-usb-2-1.4', 'port-usb-2-1.3'].map((accessoryId) => ({ kind: 'bay', accessoryId, bay: 'drive' })),
+    ...['port.usb-2-1.4', 'port.usb-2-1.3'].map((accessoryId) => ({ kind: 'bay', accessoryId, bay: 'drive' })),
   ])
   // Each goes into the place that it is seen in, over the link that its port agreed on.
   for (const one of drives) expect(whyNotInto(one, slotAt(bench, one.place)!, 0)).toBeUndefined()
@@ -76,4 +76,30 @@ it('leaves out what is in sectors that nobody here knows, and is whole without a
   expect(thingsOf(COMPUTER, []).computer.slots.length).toBe(1)
   const many = Array.from({ length: 40 }, (_, i) => drive(`sd${i}`, { port: `ata${i}` }))
   expect(whole(thingsOf(COMPUTER, many)).drives.length).toBe(40)
+})
+
+it('stays the drive that it is where another one with its serial comes and goes', () => {
+  const usb = (name: string, sequence: number, port: string) =>
+    drive(name, { serial: '000000000001', transport: 'USB', number: `8:${sequence}`, sequence, port })
+  const [first, second] = [usb('sda', 1, 'usb 1-1'), usb('sdb', 2, 'usb 1-2')]
+  const stored: Drive[] = []
+  /** Names of those that are seen, by the drive of the bench that each one is. */
+  const look = (...found: UsedDrive[]) => {
+    const { drives } = thingsOf(COMPUTER, found)
+    const known = knownAs(stored, drives)
+    for (const [i, d] of stored.entries())
+      if (![...known.values()].includes(d)) stored[i] = { ...d, kernel: { ...d.kernel!, path: null, device: null } }
+    return drives.map(({ first: said, seen, place }) => {
+      const is = [...known].find(([one]) => one.seen === seen)?.[1]
+      const at = is ? stored.indexOf(is) : stored.length
+      stored[at] = { ...said, id: `d${at}`, place, kernel: { ...seen, key: is?.kernel?.key ?? seen.key } }
+      return at
+    })
+  }
+  expect(look(first)).toEqual([0])
+  expect(look(first, second)).toEqual([0, 1])
+  expect(look(second)).toEqual([1])
+  // Plugged in again, in another port and as another device.
+  expect(look({ ...first, sequence: 3, port: 'usb 1-4' }, second)).toEqual([0, 1])
+  expect(stored.length).toBe(2)
 })

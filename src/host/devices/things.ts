@@ -15,6 +15,8 @@ export const THIS_ID = 'this-computer'
 /** A drive that is plugged in, as a bench has it. */
 export interface SeenDrive {
   readonly seen: KernelState
+  /** What it says of itself; of two that say the same the key has where each is, too. */
+  readonly says: string
   readonly place: Berth
   /** What a bench says of a drive that it meets for the first time. */
   readonly first: Omit<Drive, 'id' | 'kernel' | 'place'>
@@ -52,6 +54,7 @@ export function thingsOf(computer: ThisComputer, found: readonly UsedDrive[]): S
         uses: drive.uses.slice(0, 60).map((use) => use.slice(0, 400)),
         hasTwin,
       },
+      says: keys[i],
       place: inside.includes(drive)
         ? { kind: 'slot', computerId: THIS_ID, slot: slotName(drive) }
         : { kind: 'bay', accessoryId: adapterId(drive), bay: BAY },
@@ -67,8 +70,11 @@ const BAY = 'drive'
 const slotName = ({ port }: KernelDrive) => port.slice(0, 40)
 const portName = ({ transport, name, port }: KernelDrive) =>
   transport === 'loop' ? `Loop device ${name.replace('loop', '')}` : port.replace(/^usb/, 'USB')
+/** No id that is made of a name has a point. */
+const PORT = 'port.'
+export const isPort = (accessoryId: string) => accessoryId.startsWith(PORT)
 const adapterId = ({ transport, name, port }: KernelDrive) =>
-  `port-${transport === 'loop' ? name : port}`.replace(/[^\w.-]+/g, '-').slice(0, 80)
+  `${PORT}${transport === 'loop' ? name : port}`.replace(/[^\w.-]+/g, '-').slice(0, 80)
 
 /** By what a drive is known again: what it says of itself, the file behind a loop device, or else where it is. */
 function keyOf({ model, serial, sizeBytes, backingFile, backingOffset, port }: KernelDrive): string {
@@ -193,4 +199,24 @@ const UNKNOWN_CASE: Computer['chassis'] = {
   connectors: [],
   movesOver: [],
   tools: [],
+}
+
+/**
+ * Which drive of a bench each one is: that which was this very device at the last look, even where another one says the same
+ * of itself by now; or else that which is known by what it says.
+ */
+export function knownAs(stored: readonly Drive[], drives: readonly SeenDrive[]): Map<SeenDrive, Drive> {
+  const found = new Map<SeenDrive, Drive>()
+  const isSame = ({ kernel }: Drive, { seen }: SeenDrive) =>
+    kernel?.device != null &&
+    kernel.device.sequence !== null &&
+    JSON.stringify(kernel.device) === JSON.stringify(seen.device)
+  const find = (one: SeenDrive, is: (drive: Drive) => boolean) => {
+    const drive = found.has(one) ? undefined : stored.find((d) => ![...found.values()].includes(d) && is(d))
+    if (drive) found.set(one, drive)
+  }
+  for (const one of drives) find(one, (d) => isSame(d, one))
+  for (const one of drives) find(one, (d) => d.kernel?.key === one.seen.key)
+  for (const one of drives) find(one, (d) => d.kernel?.key === one.says)
+  return found
 }

@@ -9,6 +9,7 @@ import { bodyWords, fittedWords, slotWords } from '@/core/things/bodies'
 import type { Computer } from '@/core/things/computer'
 import { type Drive, driveName, hasBytes, pluggedIn, type Place } from '@/core/things/drive'
 import { LINKS, socketWords } from '@/core/things/links'
+import { isPort } from '@/host/devices/things'
 import { provider } from '@/outside/provider'
 import { listImages } from '../images'
 import { moveClaims } from '../moves/claims'
@@ -104,7 +105,7 @@ export async function benchView(find = '') {
       id: accessory.id,
       name: accessory.name,
       detail: accessory.detail,
-      isSeen: accessory.id.startsWith('port-'),
+      isSeen: isPort(accessory.id),
       berths: baysOfOne(accessory).map(berth),
     })),
     farBenches: farBenches.map(({ bench: { id, name, detail }, drives: there }) => ({

@@ -202,7 +202,7 @@ async function thingsOf(
   for (const computer of file.computers) {
     const id = await thingId(ComputerRow, computer.id, computers)
     computerIds.set(computer.id, id)
-    computers.push({ ...computer, id, running: 'off', mains: false })
+    computers.push({ ...computer, id, isThis: undefined, running: 'off', mains: false })
   }
   for (const accessory of file.accessories) {
     const id = await thingId(AccessoryRow, accessory.id, accessories)

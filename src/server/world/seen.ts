@@ -7,7 +7,7 @@ import { type Drive, driveName } from '@/core/things/drive'
 import { thisComputer } from '@/host/devices/computer'
 import { listDrives, usesOf } from '@/host/devices/describe'
 import { healthOf } from '@/host/devices/health'
-import { type Seen, type SeenDrive, THIS_ID, thingsOf } from '@/host/devices/things'
+import { isPort, knownAs, type Seen, type SeenDrive, THIS_ID, thingsOf } from '@/host/devices/things'
 import { provider } from '@/outside/provider'
 import { database } from '../database'
 import { AccessoryRow, BenchRow, ComputerRow, DriveRow } from '../database/models'
@@ -43,7 +43,8 @@ export const onSeenMoved = (listener: MovedListener) => void listeners().add(lis
 /** Rejects with DataFolderUnusable where a data folder is of another world than this server. */
 export async function refuseOtherWorld(): Promise<void> {
   await database()
-  const isOfThis = (await ComputerRow.findByPk(THIS_ID)) !== null
+  // One that a person has described may be called so, too.
+  const isOfThis = (await ComputerRow.findByPk(THIS_ID))?.data.isThis === true
   const isSeen = !provider().isTold
   if (isSeen === isOfThis || (isSeen && (await BenchRow.count()) === 0)) return
   throw new DataFolderUnusable(
@@ -64,9 +65,17 @@ export async function watchDrives(): Promise<void> {
 }
 
 async function goOn(): Promise<void> {
+  let last = ''
   for (;;) {
     await pause(LOOK_EVERY_MS)
-    await look().catch((error: unknown) => log.error(error))
+    try {
+      await look()
+      last = ''
+    } catch (error) {
+      // What goes wrong twice a second is said once.
+      if (String(error) !== last) log.error(error)
+      last = String(error)
+    }
   }
 }
 
@@ -111,7 +120,9 @@ async function look(): Promise<void> {
     tellDetached(drive.id, name)
   }
   for (const drive of [...moved, ...gone.map((one) => one.drive)])
-    for (const listener of listeners()) await listener(drive).catch((error: unknown) => log.error(error))
+    // A move may be busy for a while; the next look does not wait for it.
+    for (const listener of listeners())
+      void outsideQueues(() => listener(drive)).catch((error: unknown) => log.error(error))
   publish({ type: 'changed', moveId: null })
   for (const drive of [...fresh, ...moved]) void outsideQueues(() => askHealth(drive)).catch(notMeasured(drive))
   for (const drive of fresh) void outsideQueues(() => measure(drive)).catch(notMeasured(drive))
@@ -128,8 +139,9 @@ async function keep({ computer, adapters, drives }: Seen): Promise<Kept> {
   await keepComputer(computer)
   const kept: Kept = { gone: [], moved: [], fresh: [] }
   const stored = readable(await DriveRow.findAll(), (row) => row.data).found.filter((d) => d.kernel)
+  const matches = knownAs(stored, drives)
   for (const drive of stored) {
-    if (drive.kernel!.path === null || drives.some((d) => d.seen.key === drive.kernel!.key)) continue
+    if (drive.kernel!.path === null || [...matches.values()].includes(drive)) continue
     const away: Drive = {
       ...drive,
       kernel: { ...drive.kernel!, path: null, device: null, uses: [], hasTwin: false },
@@ -140,7 +152,7 @@ async function keep({ computer, adapters, drives }: Seen): Promise<Kept> {
   }
   await keepAdapters(adapters)
   for (const one of drives) {
-    const known = stored.find((d) => d.kernel!.key === one.seen.key)
+    const known = matches.get(one)
     if (known) await keepKnown(known, one, kept)
     else kept.fresh.push(await add(one))
   }
@@ -148,11 +160,12 @@ async function keep({ computer, adapters, drives }: Seen): Promise<Kept> {
 }
 
 async function keepKnown(known: Drive, { seen, place }: SeenDrive, kept: Kept): Promise<void> {
-  const data: Drive = { ...known, kernel: seen, place }
+  const data: Drive = { ...known, kernel: { ...seen, key: known.kernel!.key }, place }
   if (isDeepStrictEqual(known, data)) return
   const wasAway = known.kernel!.path === null
   // What was out of sight, or was used by others, may have been written to.
-  if (wasAway || !isDeepStrictEqual(known.kernel!.uses, seen.uses)) mayHaveChanged(known.id)
+  const { uses, device } = known.kernel!
+  if (!isDeepStrictEqual([uses, device], [seen.uses, seen.device])) mayHaveChanged(known.id)
   await DriveRow.update({ data }, { where: { id: known.id } })
   if (wasAway || placeKey(known.place) !== placeKey(place)) kept.moved.push(data)
 }
@@ -185,11 +198,10 @@ async function keepComputer(seen: Computer): Promise<void> {
   if (!isDeepStrictEqual(row.data, data)) await ComputerRow.update({ data }, { where: { id: THIS_ID } })
 }
 
-/** Ports with something in them; those that are empty by now go, unless a person gave the bench something like them. */
+/** Ports with something in them; those that are empty by now go. */
 async function keepAdapters(seen: readonly Accessory[]): Promise<void> {
   for (const row of await AccessoryRow.findAll({ where: { benchId: BENCH.id } })) {
-    if (row.id.startsWith('port-') && !seen.some((a) => a.id === row.id))
-      await AccessoryRow.destroy({ where: { id: row.id } })
+    if (isPort(row.id) && !seen.some((a) => a.id === row.id)) await AccessoryRow.destroy({ where: { id: row.id } })
   }
   for (const data of seen) await AccessoryRow.upsert({ id: data.id, benchId: BENCH.id, data })
 }
