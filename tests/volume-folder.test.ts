@@ -134,6 +134,8 @@ describe.each(KINDS)('an image as a file of a $kind volume', (kind) => {
     const store = () => new VolumeFolder(device, notes, () => Date.UTC(2026, 4, 4))
     const plan = await planImage(source)
     let steps = 0
+    let uncached = 0
+    Object.assign(device, { uncache: async () => void uncached++ })
     const cut = {
       checkpoint: () => {
         if (++steps > 4) throw new Error('cut off')
@@ -147,6 +149,8 @@ describe.each(KINDS)('an image as a file of a $kind volume', (kind) => {
     await expect(first).rejects.toThrow(/cut off/)
     expect(await store().has('kept.vhdx.unfinished')).toBe(true)
     await writeImageInto(store(), 'kept.vhdx', plan, options('vhdx', { journal, resume: true, recheck: 'every' }))
+    // What is read back comes from the medium.
+    expect(uncached).toBe(1)
     await device.close()
     expect(await problemsOf(kind.kind, file)).toEqual([])
     const found = readBy(kind.kind, file, `${kind.kind} again`)

@@ -202,6 +202,8 @@ async function opened(volume: BlockDevice): Promise<FileSystem> {
 
 /** A file whose clusters are there already. What it was not written to yet reads as zeros. */
 class VolumeFile implements FolderFile {
+  readonly uncache?: () => Promise<void>
+
   constructor(
     private readonly volume: BlockDevice,
     private readonly places: Places,
@@ -209,7 +211,9 @@ class VolumeFile implements FolderFile {
     /** Its length now; all of it is written. */
     public size: number,
     private readonly note: (written: number) => Promise<void>,
-  ) {}
+  ) {
+    if (volume.uncache) this.uncache = () => volume.uncache!()
+  }
 
   async read(offset: number, into: Uint8Array): Promise<void> {
     const inFile = Math.max(0, Math.min(into.length, this.size - offset))

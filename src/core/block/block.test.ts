@@ -33,6 +33,15 @@ const writes = fc.array(
 )
 
 describe('devices', () => {
+  it('that stand before another one let go of what is kept of it, too', async () => {
+    let times = 0
+    const base: BlockDevice = Object.assign(new MemoryDevice(SIZE), { uncache: async () => void times++ })
+    for (const device of [new SliceDevice(base, 512, 1024), readOnly(base), new FaultyDevice(base, [])])
+      await device.uncache?.()
+    expect(times).toBe(3)
+    expect(new SliceDevice(new MemoryDevice(SIZE), 0, 512).uncache).toBeUndefined()
+  })
+
   it('to look around in give what the one below has, and fail where that does', async () => {
     const base = new MemoryDevice(SIZE + 512)
     for (let sector = 0; sector * 512 < base.size; sector++)

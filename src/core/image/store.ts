@@ -11,6 +11,8 @@ export interface ImageStore {
   truncate(length: number): Promise<void>
   /** Makes everything written so far survive a power cut. */
   flush(): Promise<void>
+  /** Lets go of what is kept of it in memory: what is read from now on comes from the medium. Absent where nothing is. */
+  uncache?(): Promise<void>
   /** The parts of a range that are not holes of the file, in order. Absent where the host can't tell. */
   mapped?(offset: number, length: number): Promise<readonly Extent[]>
 }

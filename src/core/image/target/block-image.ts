@@ -55,7 +55,11 @@ export function headerOf(
       await store.read(0, head)
       return head
     },
-    readBack: async () => opened(closedView(store, await closing())),
+    async readBack() {
+      const view = closedView(store, await closing())
+      await store.uncache?.()
+      return opened(view)
+    },
     async finish() {
       await closeStore(store, await closing())
       await opened(store)

@@ -8,12 +8,14 @@ import type { TargetMaker } from './port'
 export class FlatDisk implements BlockDevice {
   readonly physicalSectorSize = 4096
   readonly mapped?: (offset: number, length: number) => Promise<readonly Extent[]>
+  readonly uncache?: () => Promise<void>
 
   constructor(
     protected readonly store: ImageStore,
     readonly size: number,
     readonly logicalSectorSize: 512 | 4096,
   ) {
+    if (store.uncache) this.uncache = () => store.uncache!()
     if (store.mapped) this.mapped = (offset, length) => store.mapped!(offset, length)
   }
 
