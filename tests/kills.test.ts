@@ -5,14 +5,19 @@ import path from 'node:path'
 import { createInterface } from 'node:readline'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { JOB_KINDS } from '@/core/job'
+import { findEmulator } from '@/host/emulator'
 import { bundleFile } from './support/bundle-worker'
 import { layDemoBench } from './support/demo-bench'
+
+/** One kind needs an emulator, which not every computer has. */
+const emulator = await findEmulator()
 
 const folder = mkdtempSync(path.join(tmpdir(), 'imbarco-kills-'))
 /** In an order in which a move comes by them. */
 const ORDER = [
   ...['measure', 'survey', 'map-check', 'convert', 'capture', 'compare', 'verify', 'compact', 'erase', 'copy'],
   ...['trial', 'repair', 'undo-repair', 'make-room'],
+  ...(emulator ? ['emulate'] : []),
 ]
 /** A killed process is killed so long after its job began, at most. */
 const LATEST_MS = 60
@@ -62,7 +67,8 @@ afterAll(() => {
 
 describe('a server that is killed', () => {
   it('is tried in the middle of every kind of job', () => {
-    expect(ORDER.filter((kind) => kind !== 'copy').sort()).toEqual([...JOB_KINDS].sort())
+    const kinds = JOB_KINDS.filter((kind) => kind !== 'emulate' || emulator !== undefined)
+    expect(ORDER.filter((kind) => kind !== 'copy').sort()).toEqual([...kinds].sort())
   })
 
   it('leaves what the next one knows, ends in one way, and carries out', async () => {

@@ -21,8 +21,9 @@ const { movePage } = await import('@/server/moves/page')
 const { loadMove } = await import('@/server/moves')
 const { latestCopy } = await import('@/server/moves/copies')
 const { startMapChecks } = await import('@/server/moves/map-checks')
-const { jobEnd, runningJobs } = await import('@/server/jobs')
+const { jobEnd, runningJobs, stopJob } = await import('@/server/jobs')
 const { startImageJob } = await import('@/server/pages/images/jobs')
+const { startEmulated } = await import('@/server/pages/emulated')
 const { eraseDrive } = await import('@/server/pages/shelf')
 const stations = await import('@/server/stations/testing')
 const { changePace } = await import('@/server/stations/copy')
@@ -96,6 +97,8 @@ async function makeRoomThere(): Promise<Started> {
   return makeRoom(PUT, { neighbour: 3, plate })
 }
 
+const emulateDrive = () => startEmulated({ subject: { kind: 'drives', id: 'crv3-240' }, firmware: 'bios' })
+
 const image = (of: object) => () => startImageJob(of)
 
 /** How each kind begins; where it is brought to its end in another way, how that is done. */
@@ -129,6 +132,15 @@ const KINDS: Record<string, { begin: () => Promise<Started>; end?: () => Promise
     },
   },
   'make-room': { begin: makeRoomThere },
+  emulate: {
+    begin: async () => void (await emulateDrive()),
+    async end() {
+      const job = await emulateDrive()
+      stopJob(job)
+      const { state } = await jobEnd(job)
+      if (state !== 'stopped') throw new Error(state)
+    },
+  },
   'undo-repair': {
     begin: () => takeRepairBack(MOVE),
     async end() {
