@@ -91,8 +91,8 @@ async function describe(name: string): Promise<KernelDrive | undefined> {
     sizeBytes: Number(sectors) * 512,
     logicalSectorSize: numberIn(await text(path.join(folder, 'queue', 'logical_block_size'))) ?? 512,
     physicalSectorSize: numberIn(await text(path.join(folder, 'queue', 'physical_block_size'))) ?? 512,
-    model: model?.trim() || (transport === 'loop' ? 'Loop device' : 'Drive without a model'),
-    serial: serial?.trim() || null,
+    model: oneLine(model ?? '', 80) || (transport === 'loop' ? 'Loop device' : 'Drive without a model'),
+    serial: oneLine(serial ?? '', 200) || null,
     // What a drive says of itself through a bridge is told apart from what the bridge says.
     ofBridge: usb !== undefined && serial !== null && serial === usb.serial,
     usbMegabits: usb?.megabits ?? null,
@@ -106,7 +106,17 @@ const numberIn = (found: string | undefined) => (found === undefined ? null : Nu
 
 /** Which device it is, as an open one is held against it. */
 export function seenDevice({ number, sequence, sizeBytes, serial }: KernelDrive): SeenDevice {
-  return { number, sequence, sizeBytes, serial }
+  return { number, sequence, sizeBytes, serial: serial === null ? null : oneLine(serial, 200) }
+}
+
+/** What a device says of itself, as a line that anybody can show: it may say anything. */
+export function oneLine(text: string, most: number): string {
+  return text
+    .replace(/[\p{C}\p{Zl}\p{Zp}\ufffd]/gu, '')
+    .trim()
+    .slice(0, most)
+    .replace(/\p{Surrogate}/gu, '')
+    .trim()
 }
 
 /** What the device manager has found out, where there is one. */

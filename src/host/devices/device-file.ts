@@ -5,7 +5,7 @@ import { type BlockDevice, checkRange, DeviceGone, ReadOnlyDevice, UnreadableSec
 import { CoreError } from '@/core/errors'
 import type { SeenDevice } from '@/core/things/drive'
 import { readFileBytes, writeFileBytes } from '../file-bytes'
-import { driveOfNumber, type KernelDrive, numberOf, usesOf } from './describe'
+import { driveOfNumber, type KernelDrive, numberOf, seenDevice, usesOf } from './describe'
 import { type DeviceSizes, dropCaches, readTableAgain, sequenceOf, sizesOf } from './kernel'
 
 /** Readings of so many bytes are tried past the kernel's memory where they fail through it. */
@@ -131,7 +131,13 @@ export class KernelDevice implements BlockDevice {
     if (expected === undefined) return
     const { number, sequence, sizeBytes, serial } = expected
     const isOther = sequence !== null && this.sequence !== null && sequence !== this.sequence
-    if (!isOther && number === this.number && sizeBytes === this.size && serial === (this.drive?.serial ?? null)) return
+    if (
+      !isOther &&
+      number === this.number &&
+      sizeBytes === this.size &&
+      serial === (this.drive ? seenDevice(this.drive).serial : null)
+    )
+      return
     await this.close()
     throw new DeviceGone(`What was ${this.path}`)
   }

@@ -1,3 +1,4 @@
+import fc from 'fast-check'
 import { expect, it } from 'vitest'
 import { slotAt } from '@/core/things/bench'
 import { linkIn, whyNotInto } from '@/core/things/bodies'
@@ -76,6 +77,18 @@ it('leaves out what is in sectors that nobody here knows, and is whole without a
   expect(thingsOf(COMPUTER, []).computer.slots.length).toBe(1)
   const many = Array.from({ length: 40 }, (_, i) => drive(`sd${i}`, { port: `ata${i}` }))
   expect(whole(thingsOf(COMPUTER, many)).drives.length).toBe(40)
+})
+
+it('is whole whatever a device says of itself', () => {
+  const texts = fc.string({ unit: 'binary', maxLength: 300 })
+  const said = fc.record({ model: texts, serial: fc.option(texts), uses: fc.array(texts, { maxLength: 3 }) })
+  fc.assert(
+    fc.property(fc.array(said, { maxLength: 4 }), texts, (all, file) => {
+      const found = all.map((one, i) => drive(`sd${i}`, { ...one, port: `ata${i}` }))
+      const loop = drive('loop0', { transport: 'loop', serial: null, backingFile: `/${file.repeat(20)}` })
+      whole(thingsOf({ ...COMPUTER, maker: file }, [...found, loop]))
+    }),
+  )
 })
 
 it('stays the drive that it is where another one with its serial comes and goes', () => {

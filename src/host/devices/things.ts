@@ -1,3 +1,4 @@
+import { createHash } from 'node:crypto'
 import { formatSize } from '@/core/bytes/size'
 import { SIGNERS } from '@/core/boot/types'
 import type { Adapter } from '@/core/things/accessory'
@@ -6,7 +7,7 @@ import type { Computer } from '@/core/things/computer'
 import type { Berth, Drive, KernelState } from '@/core/things/drive'
 import type { LinkId } from '@/core/things/links'
 import type { ThisComputer } from './computer'
-import { type KernelDrive, seenDevice } from './describe'
+import { type KernelDrive, oneLine, seenDevice } from './describe'
 
 // This computer as a bench has it: what is built in sits in its slots, what hangs at USB in adapters, one for each port.
 
@@ -50,8 +51,8 @@ export function thingsOf(computer: ThisComputer, found: readonly UsedDrive[]): S
         key: hasTwin ? `${keys[i]} at ${drive.port}` : keys[i],
         path: `/dev/${drive.name}`,
         device: seenDevice(drive),
-        serialOf: drive.serial === null ? 'sectors' : drive.ofBridge ? 'bridge' : 'drive',
-        uses: drive.uses.slice(0, 60).map((use) => use.slice(0, 400)),
+        serialOf: oneLine(drive.serial ?? '', 80) === '' ? 'sectors' : drive.ofBridge ? 'bridge' : 'drive',
+        uses: drive.uses.slice(0, 60).map((use) => oneLine(use, 400)),
         hasTwin,
       },
       says: keys[i],
@@ -67,7 +68,7 @@ export function thingsOf(computer: ThisComputer, found: readonly UsedDrive[]): S
 const MOST_SLOTS = 24
 const MOST_ENTRIES = 32
 const BAY = 'drive'
-const slotName = ({ port }: KernelDrive) => port.slice(0, 40)
+const slotName = ({ port }: KernelDrive) => oneLine(port, 40)
 const portName = ({ transport, name, port }: KernelDrive) =>
   transport === 'loop' ? `Loop device ${name.replace('loop', '')}` : port.replace(/^usb/, 'USB')
 /** No id that is made of a name has a point. */
@@ -76,10 +77,13 @@ export const isPort = (accessoryId: string) => accessoryId.startsWith(PORT)
 const adapterId = ({ transport, name, port }: KernelDrive) =>
   `${PORT}${transport === 'loop' ? name : port}`.replace(/[^\w.-]+/g, '-').slice(0, 80)
 
+/** Paths of files may be longer than anything that is kept of one. */
+const digestOf = (file: string) => createHash('sha256').update(file).digest('hex').slice(0, 32)
+
 /** By what a drive is known again: what it says of itself, the file behind a loop device, or else where it is. */
 function keyOf({ model, serial, sizeBytes, backingFile, backingOffset, port }: KernelDrive): string {
-  if (backingFile !== null) return `file ${backingFile} from ${backingOffset} on`
-  return serial === null ? `${model} of ${sizeBytes} at ${port}` : `${model} ${serial} of ${sizeBytes}`
+  if (backingFile !== null) return `file ${digestOf(backingFile)} from ${backingOffset} on`
+  return oneLine(serial === null ? `${model} of ${sizeBytes} at ${port}` : `${model} ${serial} of ${sizeBytes}`, 500)
 }
 
 function describe(drive: KernelDrive): SeenDrive['first'] {
@@ -87,9 +91,9 @@ function describe(drive: KernelDrive): SeenDrive['first'] {
   const logicalSectorSize = drive.logicalSectorSize as 512 | 4096
   const isVirtual = transport === 'loop' || transport === 'virtual'
   return {
-    model: model.slice(0, 80),
+    model: oneLine(model, 80) || 'Drive without a model',
     // Where it tells none, what a person goes by is its number of sectors.
-    serial: (serial ?? String(sizeBytes / logicalSectorSize)).slice(0, 80),
+    serial: oneLine(serial ?? '', 80) || String(sizeBytes / logicalSectorSize),
     ...(transport === 'NVMe'
       ? { kind: 'NVMe SSD' as const, body: { form: 'M.2', size: '2280', key: 'M' } as const, protocol: 'PCIe' as const }
       : transport === 'eMMC'
@@ -138,7 +142,7 @@ function adapterOf(drive: KernelDrive): Adapter {
     kind: 'cable',
     id: adapterId(drive),
     name: portName(drive),
-    detail: detail.slice(-120).trim(),
+    detail: oneLine(detail.slice(-120), 120),
     plugs: ['A'],
     bays: [slotFor(drive, BAY)],
   }
@@ -151,7 +155,7 @@ function describeComputer(computer: ThisComputer, inside: readonly KernelDrive[]
   return {
     id: THIS_ID,
     name: 'This computer',
-    model: (called || `${firmware.toUpperCase()}, ${formatSize(memoryBytes)} memory`).slice(0, 80),
+    model: oneLine(called, 80) || `${firmware.toUpperCase()}, ${formatSize(memoryBytes)} memory`,
     firmware: {
       mode: firmware,
       secureBoot: secureBoot === true,
@@ -160,7 +164,7 @@ function describeComputer(computer: ThisComputer, inside: readonly KernelDrive[]
       startsBeyond2Tib: firmware === 'uefi',
       bootMenuKey: 'its boot menu key',
       bootEntries: bootEntries.slice(0, MOST_ENTRIES).map(({ id, name, path, partition }) => ({
-        ...{ id, name: name.slice(0, 80), path: path.slice(0, 260), partitionGuid: partition?.guid ?? '' },
+        ...{ id, name: oneLine(name, 80), path: oneLine(path, 260), partitionGuid: partition?.guid ?? '' },
       })),
       bootOrder: bootOrder.slice(0, MOST_ENTRIES),
       trustedSigners: [...SIGNERS],
