@@ -158,6 +158,29 @@ describe.runIf(canHaveLoops())('a drive of this computer', () => {
     expect((await imbarco('compare', source, target)).code).toBe(0)
   })
 
+  it('that is smaller than it says is found out, and nothing of it called equal', async () => {
+    // Past what the kernel keeps of the file below, too: that would give back what the drive has forgotten.
+    const target = attach(await loops.smallerThanItSays('small', sizeBytes, 100 * MIB), '--direct-io=on')
+    const result = await copy(source, target, '--plate', plateOf(target))
+    expect(result.code).toBeGreaterThan(0)
+    expect(result.error).toMatch(/give back|differ/)
+    expect(result.out).not.toMatch(/equal/)
+  })
+
+  it('cannot be mounted while it is written', async () => {
+    const from = attach(await loops.throughCommand('slow', source, 'sleep 0.01'), '-r')
+    const target = attach(blank('watched.img', sizeBytes))
+    const copying = spawn('bin/imbarco', ['copy', from, target, '--plate', plateOf(target)])
+    const ended = new Promise((end) => copying.once('close', end))
+    const mount = path.join(folder, 'watched')
+    mkdirSync(mount)
+    // It is held from before the first write until it is whole.
+    const holds = () => spawnSync('mount', ['-t', 'ext4', target, mount], { encoding: 'utf8' }).stderr
+    await vi.waitUntil(() => /already mounted|busy/.test(holds()), { timeout: 30_000, interval: 100 })
+    expect(await ended).toBe(0)
+    expect((await imbarco('compare', source, target)).code).toBe(0)
+  })
+
   it('is lent to be written over by its plate, and changed in its place by a copy alone', async () => {
     const target = attach(blank('lent.img', sizeBytes))
     for (const words of [

@@ -79,6 +79,17 @@ export class Loops {
     return this.served(name, size, ['--filter=error', 'file', this.blank(`${name}.img`, size), ...errors])
   }
 
+  /** An empty file that says to have that many bytes, and forgets what is written behind `really` of them. */
+  smallerThanItSays(name: string, size: number, really: number): Promise<string> {
+    const file = this.blank(`${name}.img`, size)
+    const dd = 'iflag=fullblock,count_bytes bs=64K status=none'
+    return this.served(name, size, [
+      ...['eval', `get_size=echo ${size}`, 'can_write=exit 0', 'can_flush=exit 0', 'flush=exit 0'],
+      `pread=dd if=${file} iflag=skip_bytes,count_bytes skip=$4 count=$3 bs=64K status=none`,
+      `pwrite=if [ $4 -ge ${really} ]; then cat >/dev/null; else dd of=${file} oflag=seek_bytes conv=notrunc seek=$4 count=$3 ${dd}; fi`,
+    ])
+  }
+
   /** A file that nbdkit gives, by FUSE. */
   private async served(name: string, size: number, words: readonly string[]): Promise<string> {
     const place = path.join(this.folder, name)

@@ -141,6 +141,8 @@ async function writeAgain(check: Check, indices: ReadonlySet<number>): Promise<v
       if (sameBytes(bytes, found)) continue
       await device.write(piece.offset, bytes)
       await device.flush()
+      // Memory would give back what the medium has forgotten once more.
+      await device.uncache?.()
       await (device.header ? await device.header.readBack() : device).read(piece.offset, found)
       const place = firstDifference(piece, bytes, found, targets.sectorSize)
       if (place) places.set(target, [...(places.get(target) ?? []), place])

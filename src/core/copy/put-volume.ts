@@ -218,6 +218,7 @@ function restOf({ partitions, sizeBytes }: DriveSurvey, into: number): Extent[] 
 
 async function digestOf(drive: BlockDevice, extents: readonly Extent[], digest: Digest): Promise<string> {
   const parts: string[] = []
+  await drive.uncache?.()
   for (const { offset, length } of extents) parts.push(toHex(digest(await readBytes(drive, offset, length))))
   return parts.join()
 }
@@ -230,5 +231,6 @@ function withoutDiscard(volume: BlockDevice): BlockDevice {
     read: (offset, into) => volume.read(offset, into),
     write: (offset, from) => volume.write(offset, from),
     flush: () => volume.flush(),
+    ...(volume.uncache ? { uncache: () => volume.uncache!() } : {}),
   }
 }

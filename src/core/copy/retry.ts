@@ -56,6 +56,7 @@ export async function retryLost(
       wonBytes += won
       await target.write(at, bytes)
       await target.flush()
+      await target.uncache?.()
       const back = new Uint8Array(bytes.length)
       await target.read(at, back)
       if (!sameBytes(bytes, back)) {

@@ -345,6 +345,7 @@ async function writeTables(run: Run): Promise<void> {
   await targets.flush()
   await targets.each(async (device) => device.header?.finish())
   await targets.each(async (device) => {
+    await device.uncache?.()
     for (const { offset, bytes } of plan.tables) {
       const back = new Uint8Array(bytes.length)
       await device.read(offset, back)

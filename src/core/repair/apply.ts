@@ -118,7 +118,7 @@ export const keptPatch = ({ offset, before, after }: Patch) => ({
   after: toBase64(after),
 })
 
-/** Writes one side of patches, and makes it safe. */
+/** Writes one side of patches, and makes it safe; what is read from then on comes from the medium. */
 export async function writePatches(
   device: BlockDevice,
   patches: readonly Patch[],
@@ -126,6 +126,7 @@ export async function writePatches(
 ): Promise<void> {
   for (const patch of patches) await device.write(patch.offset, patch[which])
   await device.flush()
+  await device.uncache?.()
 }
 
 /** Whether one side of patches is on a device. */

@@ -73,6 +73,7 @@ export async function makeDataVolume(device: BlockDevice, wish: DataVolumeWish):
     ],
   })
   await device.flush()
+  await device.uncache?.()
   await expectMade(device, wish)
 }
 
