@@ -161,7 +161,17 @@ describe.runIf(canHaveLoops())('the drives of this computer', () => {
       await page.next(/Follow the start/)
       await page.untilFinding(/It would (start|stop)/)
       await expectAccessible(page, 'a start that was followed')
+      await page.next(/Continue to Swap/)
+      await page.untilText(/Step 3 of \d+/)
       loops.detach(to)
+      // What goes on at another computer is said, step by step.
+      const steps = Number(/Step 3 of (\d+)/.exec(await page.text())![1])
+      for (let step = 4; step <= steps; step++) {
+        await page.press(' ')
+        await page.untilText(new RegExp(`Step ${step} of ${steps}`))
+      }
+      await page.press(' ')
+      await page.next(/Proof/)
       await page.click(/It did not start/)
       await page.untilFinding(/did not start/)
       await page.next(/It started from the new drive/)

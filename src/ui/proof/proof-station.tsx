@@ -90,7 +90,8 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
   const start = () => void act(() => startTrial(moveId, choice))
   const tell = (starts: boolean) => void act(() => tellStart(moveId, { starts }))
   /** Followed as far as it can be from here; what is left is what the person sees. */
-  const isSaid = view.real !== null && (trial?.subject === 'target' || !view.real.here)
+  const isFollowed = trial?.subject === 'target'
+  const isSaid = view.real !== null && view.swapped && (isFollowed || !view.real.here)
   const passed =
     trial !== undefined &&
     (view.real ? trial.told?.starts === true : trial.trace.starts) &&
@@ -124,6 +125,7 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
             told={trial?.told !== undefined}
             here={view.real.here}
             isSaid={isSaid}
+            isFollowed={isFollowed}
             busy={busy}
             onStart={start}
             onTell={tell}
@@ -175,7 +177,7 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
               </div>
             </AsideBlock>
           )}
-          {trial && !passed && view.wayBack && (
+          {trial && !passed && view.wayBack && (!view.real || view.swapped) && (
             <WayBack wayBack={view.wayBack} busy={busy} onStep={() => void act(() => goBack(moveId))} />
           )}
           {!passed && (
@@ -243,6 +245,8 @@ export function ProofStation({ moveId, view }: { moveId: string; view: ProofView
             disabled={busy}
             hint={`Said by whoever stands before the ${computer.name}.`}
           />
+        ) : view.real && (isFollowed || !view.real.here) ? (
+          <NextAction label="Continue to Swap" onAct={() => go(`/moves/${moveId}/swap`)} disabled={busy} />
         ) : view.real ? (
           <NextAction
             label="Follow the start on its bytes"
@@ -407,14 +411,15 @@ function RealTools(props: {
   readonly told: boolean
   readonly here: boolean
   readonly isSaid: boolean
+  readonly isFollowed: boolean
   readonly busy: boolean
   readonly onStart: () => void
   readonly onTell: (starts: boolean) => void
 }) {
-  const { told, here, isSaid, busy, onStart, onTell } = props
+  const { told, here, isSaid, isFollowed, busy, onStart, onTell } = props
   return (
     <div className="flex flex-wrap gap-2">
-      {here && isSaid && (
+      {here && isFollowed && (
         <Button onClick={onStart} disabled={busy}>
           Follow it again
         </Button>

@@ -1,13 +1,14 @@
 import { identityOf } from '@/core/boot/start'
 import { readScheme } from '@/core/scheme'
-import { type Drive, hasBytes } from '@/core/things/drive'
+import { type Drive, hasBytes, isWithinReach } from '@/core/things/drive'
 import { withDrive } from '..'
 
 /** The first two of these drives that carry one disk identity, in their order; undefined when all differ. */
 export async function findDuplicateDiskIds(drives: readonly Drive[]): Promise<[Drive, Drive] | undefined> {
   const seen = new Map<string, Drive>()
   for (const drive of drives) {
-    if (!hasBytes(drive)) continue
+    // What hands have put into another computer can no longer be read here.
+    if (!hasBytes(drive) || (drive.kernel && !isWithinReach(drive))) continue
     const reading = await withDrive(drive, readScheme)
     if (!reading || reading.scheme === 'damaged') continue
     const identity = identityOf(reading)
