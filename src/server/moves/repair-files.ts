@@ -31,6 +31,11 @@ export function repairFile(moveId: string, id: string): string {
   return path.join(journalsFolder(), `repair-${safeName(moveId)}-${id}.json`)
 }
 
+/** What the firmware of the computer that Imbarco runs on had before a repair. */
+export function firmwareFile(moveId: string, id: string): string {
+  return path.join(journalsFolder(), `firmware-${safeName(moveId)}-${id}.json`)
+}
+
 /** What takes room back that was made on the move's target for a volume. */
 export function roomFile(moveId: string): string {
   return path.join(journalsFolder(), `room-${safeName(moveId)}.json`)

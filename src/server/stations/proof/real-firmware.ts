@@ -1,19 +1,13 @@
 import { readFile, rm } from 'node:fs/promises'
-import path from 'node:path'
 import type { Firmware } from '@/core/boot/types'
 import type { BlockDevice } from '@/core/block/device'
 import { readScheme } from '@/core/scheme'
 import { thisComputer } from '@/host/devices/computer'
 import { applyFirmware, FirmwareChangeSchema, planFirmware, undoFirmware } from '@/host/devices/firmware'
 import { writeWhole } from '@/host/whole-file'
-import { journalsFolder } from '../../ground/paths'
 import { Refusal } from '../../ground/refusals'
 
 // The firmware of the computer that Imbarco runs on, changed as a repair that can be taken back.
-
-/** Where what its variables were is kept, of one repair of a move. */
-export const firmwareFile = (moveId: string, id: string) =>
-  path.join(journalsFolder(), `firmware-${moveId.replace(/[^\w-]/g, '_')}-${id}.json`)
 
 /**
  * Has the firmware begin with the first of the entries that are wanted, which names a partition of this drive; what else it

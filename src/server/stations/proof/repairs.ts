@@ -20,7 +20,7 @@ import { saveStationResults, loadMove, type Move, moveRow, oldDriveStays } from 
 import { startMoveJob } from '../../moves/jobs'
 import type { LogWords } from '../../moves/logbook'
 import { movedVolumesOf } from '../../moves/moved'
-import { nextRepairIds, repairFile, repairIdsOf } from '../../moves/repair-files'
+import { firmwareFile, nextRepairIds, repairFile, repairIdsOf } from '../../moves/repair-files'
 import { changeComputer, driveBytes, openIfHere } from '../../world'
 import { benchNow } from '../../world/clock'
 import { attach, attachedNow } from '../../world/computers/attach'
@@ -28,7 +28,7 @@ import { withStickDrivers } from '../../world/stick'
 import { knownCard } from '../../moves/goal'
 import { trialComputer } from './computer'
 import { INTERFACE_OF_CARD, oldAddress } from './old-address'
-import { firmwareFile, takeFirmwareBack, writeRealFirmware } from './real-firmware'
+import { takeFirmwareBack, writeRealFirmware } from './real-firmware'
 
 /** What a repair would do, or why it cannot be done. */
 export interface OfferedRepair {
