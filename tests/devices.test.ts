@@ -1,10 +1,19 @@
 import { spawn, spawnSync } from 'node:child_process'
-import { existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
+import {
+  copyFileSync,
+  existsSync,
+  mkdirSync,
+  mkdtempSync,
+  readdirSync,
+  readFileSync,
+  rmSync,
+  writeFileSync,
+} from 'node:fs'
 import { tmpdir } from 'node:os'
 import path from 'node:path'
-import { afterAll, afterEach, beforeAll, describe, expect, it, vi } from 'vitest'
-import { imbarco } from './support/image-files'
-import { gdiskPartitions } from './support/independent'
+import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it, vi } from 'vitest'
+import { digestOfFile, imbarco } from './support/image-files'
+import { diskGuid, gdiskPartitions, gdiskProblems } from './support/independent'
 import { canHaveLoops, CHART, failsIn, Loops, run, sectorOf, systemDisk } from './support/loops'
 
 const MIB = 1024 * 1024
@@ -181,16 +190,88 @@ describe.runIf(canHaveLoops())('a drive of this computer', () => {
     expect((await imbarco('compare', source, target)).code).toBe(0)
   })
 
-  it('is lent to be written over by its plate, and changed in its place by a copy alone', async () => {
-    const target = attach(blank('lent.img', sizeBytes))
-    for (const words of [
-      ['label', target, '1', 'NEW'],
-      ['shrink', target, '1', '1MiB'],
-      ['repair', target, 'boot-entry'],
-    ]) {
-      const { code, error } = await imbarco(...words)
-      expect([words[0], code > 0, /drive of this computer/.test(error)]).toEqual([words[0], true, true])
+  describe('that holds a system', () => {
+    let file: string
+    let target: string
+    let journals: string
+    let by: string[]
+
+    beforeEach(() => {
+      const place = mkdtempSync(path.join(folder, 'changed-'))
+      file = path.join(place, 'disk.img')
+      copyFileSync(source, file)
+      target = attach(file)
+      journals = path.join(place, 'journals')
+      mkdirSync(journals)
+      by = ['--plate', plateOf(target), '--journals', journals]
+    })
+
+    /** A volume of it, as a device that other programs look at. */
+    const volume = (number: number) => {
+      const { first, last } = gdiskPartitions(file).get(number)!
+      return attach(file, '-r', '-o', `${first * 512}`, '--sizelimit', `${(last + 1 - first) * 512}`)
     }
+
+    it('is changed in its place only by its plate, with a place for what stood there, and while nothing uses it', async () => {
+      const before = digestOfFile(file)
+      const said = async (...words: string[]) => {
+        const { code, error } = await imbarco(...words)
+        return [code > 0, error]
+      }
+      const label = ['label', target, '3', 'NEW']
+      expect(await said(...label, '--plate', plateOf(target))).toEqual([true, expect.stringMatching(/--journals/)])
+      expect((await imbarco(...label, '--dry-run')).code).toBe(0)
+      const wrong = ['--plate', '0000', '--journals', journals]
+      for (const words of [label, ['shrink', target, '3', '64MiB'], ['repair', target, 'disk-identity']])
+        expect(await said(...words, ...wrong)).toEqual([true, expect.stringMatching(/--plate/)])
+      const over = attach(target, '-r')
+      expect(await said(...label, ...by)).toEqual([true, expect.stringMatching(/in use/)])
+      loops.detach(over)
+      expect([digestOfFile(file), readdirSync(journals)]).toEqual([before, []])
+    })
+
+    it('gets another label, a smaller volume and another identity, which can be taken back', async () => {
+      expect((await imbarco('label', target, '3', 'TIDE', ...by)).error).toBe('')
+      expect(run('ntfslabel', '-n', volume(3))).toBe('TIDE')
+      const before = digestOfFile(file)
+      const bytesOf = () => {
+        const { first, last } = gdiskPartitions(file).get(3)!
+        return (last + 1 - first) * 512
+      }
+      const bytes = bytesOf()
+      expect((await imbarco('shrink', target, '3', `${bytes - 16 * MIB}`, ...by)).error).toBe('')
+      expect(run('ntfsinfo', '-m', volume(3))).toMatch(/TIDE/)
+      expect(bytesOf()).toBe(bytes - 16 * MIB)
+      expect((await imbarco('shrink', target, '3', '--undo', ...by)).error).toBe('')
+      expect(digestOfFile(file)).toBe(before)
+      const guid = diskGuid(file)
+      expect((await imbarco('repair', target, 'disk-identity', ...by)).error).toBe('')
+      expect([diskGuid(file) !== guid, gdiskProblems(file)]).toEqual([true, ''])
+      // What stood there lies where it was told to, once for each change.
+      expect(readdirSync(journals).length).toBe(2)
+    })
+  })
+
+  it('gets one volume into a prepared partition, by its plate and never from itself', async () => {
+    const file = blank('prepared.img', sizeBytes + 64 * MIB)
+    const { first, last } = gdiskPartitions(source).get(3)!
+    run('sgdisk', '-n', '1:2048:+16M', '-n', `2:0:+${Math.ceil((last + 1 - first) / 2048) + 1}M`, file)
+    const target = attach(file)
+    const journals = mkdtempSync(path.join(folder, 'journals-'))
+    const into = ['--volumes', '3', '--into', '2', '--journals', journals, '--json']
+    const by = ['--plate', plateOf(target)]
+    expect((await imbarco('restore', source, target, ...into)).error).toMatch(/--plate/)
+    expect((await imbarco('restore', file, target, ...into, ...by)).error).toMatch(/source itself/)
+    const { code, out } = await imbarco('restore', source, target, ...into, ...by)
+    expect([code, JSON.parse(out)]).toEqual([0, expect.objectContaining({ verified: true })])
+    const there = gdiskPartitions(file).get(2)!
+    const bytes = (there.last + 1 - there.first) * 512
+    const volume = attach(file, '-r', '-o', `${there.first * 512}`, '--sizelimit', `${bytes}`)
+    expect([run('ntfslabel', '-n', volume), gdiskProblems(file)]).toEqual(['Harbour', ''])
+  })
+
+  it('is lent to be written over by its plate', async () => {
+    const target = attach(blank('lent.img', sizeBytes))
     const lend = ['lend', target, '--writable', '--allow', '--json', '--port', '0', '--once']
     expect((await imbarco(...lend, '--plate', '0000')).code).toBe(2)
     const lender = spawn('bin/imbarco', [...lend, '--plate', plateOf(target)])

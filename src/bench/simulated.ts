@@ -11,6 +11,8 @@ import { SCENARIO_START } from './scenario/things'
 export const SIMULATED: Provider = {
   id: 'simulated',
   isTold: true,
+  hasPower: true,
+  reachOf: () => ({ inside: true, firmware: 'bench' }),
   hasPace: true,
   now: ({ at }: StoredClock, sinceStart, beyond) => at + sinceStart + beyond,
   firstClock: { at: SCENARIO_START, pace: '30' },

@@ -13,11 +13,11 @@ import { applyRepair, type RepairRecord, settleRepair } from '@/core/repair/appl
 import { readScheme } from '@/core/scheme'
 import { placeOfPartition } from '@/core/survey/open-partition'
 import { folderFiles } from '@/host/folder-files'
-import { RawFile } from '@/host/raw-file'
 import { repairIn, repairJournal } from '@/host/repair-journal'
 import { sha256 } from '@/host/sha256'
 import { type Io, json, type Options, STOPS } from './commands'
-import { expectRaw, withImage } from './open'
+import { type InPlaceOptions, inPlaceOf } from './in-place'
+import { withImage } from './open'
 
 export interface TraceOptions extends Options {
   readonly firmware: Firmware['mode']
@@ -59,7 +59,7 @@ function traceText({ links, starts }: Trace): string {
   return `${lines.join('\n')}\n${starts ? 'No link fails.' : 'It does not start.'}\n`
 }
 
-export interface RepairOptions extends Options {
+export interface RepairOptions extends Options, InPlaceOptions {
   readonly firmware?: Firmware['mode']
   readonly driver?: string
   readonly driverFolder?: string
@@ -71,16 +71,17 @@ export interface RepairOptions extends Options {
 }
 
 /**
- * Makes a repair on a raw image, or says what it would change. What stood there is kept in a journal beside the image,
- * each repair in one of its own.
+ * Makes a repair on a raw image or a drive, or says what it would change. What stood there is kept in a journal, each
+ * repair in one of its own.
  */
 export async function repair(file: string, name: string, options: RepairOptions, io: Io): Promise<number> {
-  const journals = await repairJournalsOf(file)
-  const { sectorSize, table } = await withImage(file, options, async (image) => ({
-    ...(options.dryRun ? {} : { written: expectRaw(image) }),
-    sectorSize: image.device.logicalSectorSize,
+  const { place, table } = await withImage(file, options, async (image) => ({
+    // What is only looked at may be an image of any kind.
+    place: options.dryRun && image.deviceNumber === undefined ? undefined : await inPlaceOf(file, image, options, io),
     table: (await readScheme(image.device))?.scheme,
   }))
+  const beside = place?.beside ?? file
+  const journals = await repairJournalsOf(beside)
   const mode = options.firmware ?? (table === 'mbr' ? 'bios' : 'uefi')
   const drivers = options.driver ? [options.driver] : STORAGE_DRIVERS
   const { driverFolder } = options
@@ -106,46 +107,44 @@ export async function repair(file: string, name: string, options: RepairOptions,
     options.json
       ? json({ file, repair: name, title, state, changes, sectors: patches })
       : `${title}\n${changes.map((c) => `  ${c}\n`).join('')}${STATES[state]}\n`
-  if (options.dryRun) {
+  if (options.dryRun || !place) {
     if (cut.length > 0)
       throw new CoreError(`A repair of ${file} was cut off. Run a repair without --dry-run, which takes it back first.`)
-    const plan = await withImage(file, { ...options, sectorSize }, ({ device }) =>
-      planRepair(name, { device, ...asked }),
-    )
+    const plan = await withImage(file, options, ({ device }) => planRepair(name, { device, ...asked }))
     const state = changesNothing(plan) ? 'nothing' : 'planned'
     await io.print(told(state, plan.changes, plan.patches.length, plan.title))
     return 0
   }
-  const device = await RawFile.open(file, sectorSize)
+  const { device, close } = await place.open()
   try {
     for (const { file: journal, record } of cut) {
       await settleRepair(device, record, repairJournal(journal))
       io.say('A repair that was cut off was undone first.')
     }
     const plan = await planRepair(name, { device, ...asked })
-    if (!changesNothing(plan)) await applyRepair(device, plan, repairJournal(nextJournal(file, journals)))
+    if (!changesNothing(plan)) await applyRepair(device, plan, repairJournal(nextJournal(beside, journals)))
     const state = changesNothing(plan) ? 'nothing' : 'done'
     await io.print(told(state, plan.changes, plan.patches.length, plan.title))
     return 0
   } finally {
-    await device.close()
+    await close()
   }
 }
 
-/** Journals of earlier repairs of an image: `.repair`, then `.repair-2` and on. */
-export async function repairJournalsOf(file: string): Promise<string[]> {
-  const base = `${path.basename(file)}.repair`
-  const names = await readdir(path.dirname(path.resolve(file))).catch(() => [])
+/** Journals of earlier repairs, by what their names begin with: `.repair`, then `.repair-2` and on. */
+export async function repairJournalsOf(beside: string): Promise<string[]> {
+  const base = `${path.basename(beside)}.repair`
+  const names = await readdir(path.dirname(path.resolve(beside))).catch(() => [])
   return names
     .filter((name) => name === base || (name.startsWith(`${base}-`) && /^\d+$/.test(name.slice(base.length + 1))))
-    .map((name) => path.join(path.dirname(file), name))
+    .map((name) => path.join(path.dirname(beside), name))
 }
 
 /** A name that no journal has yet: what an earlier repair keeps for being taken back is never written over. */
-export function nextJournal(file: string, journals: readonly string[]): string {
+export function nextJournal(beside: string, journals: readonly string[]): string {
   const taken = new Set(journals.map((journal) => path.basename(journal)))
   for (let i = 1; ; i++) {
-    const name = i === 1 ? `${file}.repair` : `${file}.repair-${i}`
+    const name = i === 1 ? `${beside}.repair` : `${beside}.repair-${i}`
     if (!taken.has(path.basename(name))) return name
   }
 }
@@ -153,5 +152,5 @@ export function nextJournal(file: string, journals: readonly string[]): string {
 export const STATES: Readonly<Record<string, string>> = {
   nothing: 'Nothing that this would change was found.',
   planned: 'Nothing was written.',
-  done: 'Written and read back. What stood there is kept in the journal beside the image.',
+  done: 'Written and read back. What stood there is kept in its journal.',
 }

@@ -20,19 +20,20 @@ import { surveyDrive } from '@/core/survey/survey'
 import type { DriveSurvey } from '@/core/survey/types'
 import { isThere } from '@/host/files'
 import { openJournal } from '@/host/journal-file'
-import { RawFile } from '@/host/raw-file'
 import { repairIn, repairJournal } from '@/host/repair-journal'
 import { sha256 } from '@/host/sha256'
 import { BLAKE3, blake3 } from '@/host/strong-digest'
 import { nextJournal, repairJournalsOf } from './boot'
 import { type Io, json, type Options, STOPS } from './commands'
 import { tell, workOf } from './copy'
-import { ChangedMeanwhile, expectRaw, refuseSources, withImage, WrongUse } from './open'
+import { type InPlace, type InPlaceOptions, inPlaceOf } from './in-place'
+import type { Read } from './onto-device'
+import { ChangedMeanwhile, refuseSources, withImage, WrongUse } from './open'
 import { keepRoom, makeRoom, refuseCutOff, settleRoom, shrinkTold } from './shrink'
 
 // One volume of a drive or an image, put into a prepared partition of a drive that keeps everything else.
 
-export interface IntoOptions extends Options {
+export interface IntoOptions extends Options, InPlaceOptions {
   readonly volumes: readonly number[]
   readonly into: number
   readonly dryRun?: boolean
@@ -68,19 +69,20 @@ export async function restoreInto(input: string, target: string, options: IntoOp
     options,
     async (image) => {
       await refuseSources(image.paths, target)
+      const place = await targetOf(target, image, options, io)
       const source = await surveyDrive(image.device, sha256)
       const moved = volumeOf(source, volume, 'source')
-      if (neighbour !== undefined) await readyForRoom(target, options, io)
+      if (neighbour !== undefined) await readyForRoom(place, options, io)
       const roomFrom = resume || options.roomMade ? undefined : neighbour
-      const { survey, put, room, sectorSize } = await withImage(target, options, async (there) => {
-        const { drive, survey, plan } = await withRoom(expectRaw(there), {
+      const { survey, put, room } = await withImage(target, options, async (there) => {
+        const { drive, survey, plan } = await withRoom(there.device, {
           neighbour: roomFrom,
           into,
           bytes: moved.sizeBytes,
         })
         const sure = resume || options.added === true
         const put = await planPut(source, drive, survey, { volume, into, sure })
-        return { survey, put, room: plan, sectorSize: drive.logicalSectorSize }
+        return { survey, put, room: plan }
       })
       const about = { source: input, target, volume, into, added: options.added === true, seconds: 0 }
       if (!put.fits) return { ...about, fits: false as const, obstacles: put.obstacles }
@@ -88,13 +90,13 @@ export async function restoreInto(input: string, target: string, options: IntoOp
         throw new CoreError(
           `Partition ${into} of the target ${put.holds}. With --replace that is lost. Nothing was written.`,
         )
-      const { partition, layout, entry, stays, place } = put
+      const { partition, layout, entry, stays } = put
       const scope = { skipPageFiles: options.skipPageFiles === true, mapsUnchecked: options.checkMap === false }
       const plan = await planInto(image.device, layout, scope)
       const work = {
         ...about,
         fits: true as const,
-        place: { ...place, sectorSize },
+        place: { ...put.place, sectorSize: place.sectorSize },
         volumeResizes: partition.resizes,
         entry,
         stays,
@@ -104,9 +106,9 @@ export async function restoreInto(input: string, target: string, options: IntoOp
       if (options.entry && !moved.system)
         throw new WrongUse(`Volume ${volume} holds no system, so there is nothing that an entry would start.`)
       if (dryRun) return { ...work, dryRun: true as const }
-      if (room) await makeRoom(target, sectorSize, room, io)
+      if (room) await makeRoom(place, room, io)
       const kept = journal ? await openJournal(journal, { resume }) : undefined
-      const file = await RawFile.open(target, sectorSize)
+      const { device: file, close } = await place.open()
       try {
         if (journal) await settleTable(file, `${journal}.table`)
         const outcome = await runPut(file, put, plan, {
@@ -124,8 +126,8 @@ export async function restoreInto(input: string, target: string, options: IntoOp
           },
           tableJournal: journal ? repairJournal(`${journal}.table`) : { keep: async () => {} },
         })
-        if (neighbour !== undefined) await keepRoom(target)
-        const start = options.entry ? await startFrom(file, target, into, survey.scheme) : NOTHING_STARTS
+        if (neighbour !== undefined) await keepRoom(place)
+        const start = options.entry ? await startFrom(file, place, into, survey.scheme) : NOTHING_STARTS
         return {
           ...work,
           verified: outcome.checkedBytes > 0,
@@ -137,7 +139,7 @@ export async function restoreInto(input: string, target: string, options: IntoOp
           seconds: Math.round((performance.now() - began) / 10) / 100,
         }
       } finally {
-        await file.close()
+        await close()
         await kept?.close()
       }
     },
@@ -157,14 +159,14 @@ const NOTHING_STARTS: StartChanges = { startChanges: [], startProblem: null }
 
 /** Has the system that came start from here. Each change can be taken back by its journal beside the target. */
 async function startFrom(
-  file: RawFile,
-  target: string,
+  file: BlockDevice,
+  { beside }: InPlace,
   system: number,
   scheme: DriveSurvey['scheme'],
 ): Promise<StartChanges> {
   const { made, problem } = await letStart(file, {
     ...{ system, scheme, time: fileTime(Date.now()), chance: () => randomBytes(16) },
-    journalFor: async () => repairJournal(nextJournal(target, await repairJournalsOf(target))),
+    journalFor: async () => repairJournal(nextJournal(beside, await repairJournalsOf(beside))),
   })
   return { startChanges: made.flatMap((plan) => plan.changes), startProblem: problem }
 }
@@ -187,22 +189,23 @@ export async function restoreIntoFree(
     return restoreInto(input, target, further, io)
   }
   // The entry is written before the copy looks at what it is given, so the source is kept from it here.
-  const source = await withImage(input, options, async ({ device, paths }) => {
-    await refuseSources(paths, target)
-    return surveyDrive(device, sha256)
+  const { source, place } = await withImage(input, options, async (image) => {
+    await refuseSources(image.paths, target)
+    return { source: await surveyDrive(image.device, sha256), place: await targetOf(target, image, options, io) }
   })
+  const { sectorSize } = place
   const moved = volumeOf(source, volumes[0], 'source')
-  if (neighbour !== undefined) await readyForRoom(target, options, io)
-  const { survey, sectorSize, room } = await withImage(target, options, async (there) => {
-    const { drive, survey, plan } = await withRoom(expectRaw(there), { neighbour, bytes: moved.sizeBytes })
-    return { survey, sectorSize: drive.logicalSectorSize, room: plan }
+  if (neighbour !== undefined) await readyForRoom(place, options, io)
+  const { survey, room } = await withImage(target, options, async (there) => {
+    const { survey, plan } = await withRoom(there.device, { neighbour, bytes: moved.sizeBytes })
+    return { survey, room: plan }
   })
   const free = freePlace(survey, moved.sizeBytes)
   if (!free) throw new CoreError('There is no unallocated space on the target. Nothing was written.')
   const type = typeOn(survey.scheme, moved)
   const laid = fitInto(source, volumes[0], { ...free, number: 0, sectorSize, driveBytes: survey.sizeBytes })
   if (!laid.fits || dryRun) {
-    const place = {
+    const at = {
       offset: free.firstLba * sectorSize,
       length: (free.lastLba - free.firstLba + 1) * sectorSize,
       sectorSize,
@@ -213,7 +216,7 @@ export async function restoreIntoFree(
       ? {
           ...about,
           fits: true as const,
-          place,
+          place: at,
           entry: { before: '', after: typeText(type) },
           copiedBytes: null,
           dryRun: true as const,
@@ -222,8 +225,8 @@ export async function restoreIntoFree(
     await io.print(options.json ? json(report) : intoText(report))
     return laid.fits ? 0 : STOPS
   }
-  if (room) await makeRoom(target, sectorSize, room, io)
-  const into = await withFile(target, sectorSize, async (file) => {
+  if (room) await makeRoom(place, room, io)
+  const into = await withOpen(place, async (file) => {
     if (made) await settleTable(file, made)
     let number = 0
     const entry = { type, firstLba: free.firstLba, lastLba: free.lastLba, guid: randomUUID() }
@@ -248,25 +251,28 @@ async function withRoom(
   return room.plan ? { ...room, survey: await surveyDrive(room.drive, sha256) } : { drive, survey }
 }
 
+/** The target by what it is, which is only read until it is opened to be written. */
+function targetOf(target: string, source: Read, options: InPlaceOptions, io: Io): Promise<InPlace> {
+  return withImage(target, { sectorSize: options.sectorSize }, (there) => inPlaceOf(target, there, options, io, source))
+}
+
 /** Before room is planned for: what was cut off of an earlier making of it is taken back. */
-async function readyForRoom(target: string, { dryRun, sectorSize }: Partial<IntoOptions>, io: Io): Promise<void> {
-  if (dryRun) return refuseCutOff(target)
-  const sectors = sectorSize ?? (await withImage(target, {}, async ({ device }) => device.logicalSectorSize))
-  await settleRoom(target, sectors, io)
+function readyForRoom(place: InPlace, { dryRun }: Pick<IntoOptions, 'dryRun'>, io: Io): Promise<void> {
+  return dryRun ? refuseCutOff(place) : settleRoom(place, io)
 }
 
 /** Takes a change of the table back that was cut off. */
-async function settleTable(file: RawFile, journal: string): Promise<void> {
+async function settleTable(file: BlockDevice, journal: string): Promise<void> {
   const record = await repairIn(journal)
   if (record) await settleRepair(file, record, repairJournal(journal))
 }
 
-async function withFile<T>(target: string, sectorSize: 512 | 4096, work: (file: RawFile) => Promise<T>): Promise<T> {
-  const file = await RawFile.open(target, sectorSize)
+async function withOpen<T>(place: InPlace, work: (device: BlockDevice) => Promise<T>): Promise<T> {
+  const { device, close } = await place.open()
   try {
-    return await work(file)
+    return await work(device)
   } finally {
-    await file.close()
+    await close()
   }
 }
 

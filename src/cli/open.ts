@@ -48,9 +48,7 @@ export async function keyOf({ pskFile, code }: Opening): Promise<SharedKey | und
 }
 
 /** The disk of an image that can be written in its place. Throws CoreError for any but a raw one. */
-export function expectRaw({ device, kind, name, paths, deviceNumber }: HostImage): BlockDevice {
-  if (deviceNumber !== undefined)
-    throw new CoreError(`${paths[0]} is a drive of this computer, and only a copy writes onto one.`)
+export function expectRaw({ device, kind, name, paths }: HostImage): BlockDevice {
   if (paths.length === 0) throw new CoreError('What is lent over the network is only read from here.')
   if (kind !== 'raw') throw new CoreError(`Only a raw image is written in its place, and this one is ${name}.`)
   return device

@@ -34,7 +34,7 @@ export async function runCommand(args: readonly string[], io: Io): Promise<numbe
   const run: Run = (work) => work.then((result) => void (code = result))
   const program = new Command('imbarco')
     .description(
-      'Looks into drives and images, and turns images into others. What is read is never written; `repair`, `label` and `shrink` alone change an image in its place.',
+      'Looks into drives and images, and turns images into others. What is read is never written; `repair`, `label` and `shrink` alone change an image or drive in its place.',
     )
     .configureOutput({ writeOut: (text) => void io.print(text), writeErr: (text) => io.warn(text.replace(/\n$/, '')) })
     .showHelpAfterError()
@@ -180,16 +180,19 @@ function addCopying(program: Command, io: Io, run: Run): void {
     )
     .option('--entry', 'its system gets an entry in the boot settings of the target, beside those that are there')
     .option('--replace', 'that partition may hold files, which are lost')
+    .addOption(journals())
     .option('--dry-run', 'says what would be written, and writes nothing')
     .action((image: string, target: string, options: RestoreOptions) => run(restore(image, target, options, io)))
   program
     .command('shrink')
-    .argument('<file>', 'a raw image, or a drive’s own file')
+    .argument('<file>', 'a raw image, or a drive of this computer')
     .argument('<partition>', 'its number', number)
     .argument('[size]', 'bytes that it gets, or such as 200GiB', (text: string) => sizeOf(text))
     .description('a volume smaller where it lies, with nothing else on the drive touched; taken back by --undo')
     .option('--undo', 'takes the last one back')
     .option('--dry-run', 'says what would be written, and writes nothing')
+    .addOption(plate())
+    .addOption(journals())
     .addOption(sectorSize())
     .addOption(json())
     .action((file: string, partition: number, size: number | undefined, options: ShrinkOptions) =>
@@ -229,7 +232,7 @@ function addStarting(program: Command, io: Io, run: Run): void {
     .action((file: string, options: TraceOptions) => run(trace(file, options, io)))
   program
     .command('repair <file> <name>')
-    .description('changes what keeps a raw image from starting: ' + REPAIRS.map((r) => r.name).join(', '))
+    .description('changes what keeps a raw image or drive from starting: ' + REPAIRS.map((r) => r.name).join(', '))
     .option('--dry-run', 'says what would be changed, and writes nothing')
     .option('--system <number>', 'the partition of the system that is meant, where there are several', number)
     .option(
@@ -237,6 +240,8 @@ function addStarting(program: Command, io: Io, run: Run): void {
       'where bring-driver and bring-network-driver find it, beside its setup information file',
     )
     .option('--device-id <id>', 'what the controller or network card says that it is: PCI\\VEN_1F5C&DEV_09A1')
+    .addOption(plate())
+    .addOption(journals())
     .addOption(firmware())
     .addOption(driver())
     .addOption(sectorSize())
@@ -245,8 +250,10 @@ function addStarting(program: Command, io: Io, run: Run): void {
 
   program
     .command('label <file> <partition> <text>')
-    .description('gives a volume of a raw image another label; an empty text takes it away')
+    .description('gives a volume of a raw image or drive another label; an empty text takes it away')
     .option('--dry-run', 'says what would be changed, and writes nothing')
+    .addOption(plate())
+    .addOption(journals())
     .addOption(sectorSize())
     .addOption(json())
     .action((file: string, partition: string, text: string, options: LabelOptions) =>
@@ -269,6 +276,10 @@ const sectorSize = (what = 'sectors of the drive, where the image does not tell'
     if (text !== '512' && text !== '4096') throw new InvalidArgumentError('512 or 4096.')
     return Number(text)
   })
+const plate = () =>
+  new Option('--plate <characters>', 'of a drive of this computer that is written: the last four of its serial')
+const journals = () =>
+  new Option('--journals <folder>', 'of a drive of this computer: where what stood on it before is kept')
 const json = () => new Option('--json', 'for programs; docs/cli.md describes it')
 
 /** Options that say where everything goes on the target. */
@@ -300,7 +311,7 @@ function withCopy(command: Command): Command {
     .option('--skip-page-files', 'page, hibernation and swap files keep their length and read as zeros')
     .option('--no-check-map', 'maps of used blocks are believed and not held against the files')
     .option('--overwrite', 'a target that is there already is replaced')
-    .option('--plate <characters>', 'of a drive of this computer as target: the last four of its serial')
+    .addOption(plate())
     .option('--no-verify', 'what was written is not read back')
     .option('--journal <file>', 'keeps in it what is sure, so that the copy can be gone on with after a cut')
     .option('--resume', 'resumes the copy of that journal')

@@ -9,6 +9,8 @@ import { stripVTControlCharacters } from 'node:util'
 import { z } from 'zod'
 import { MIB } from '@/core/bytes/size'
 import { CoreError } from '@/core/errors'
+import type { SeenDevice } from '@/core/things/drive'
+import { KernelDevice } from './devices/device-file'
 
 // A PC emulator of the distribution, where one is installed: a disk is started in it over an overlay, without network. It is
 // steered by its own protocol (QMP), a line of JSON each way.
@@ -45,7 +47,12 @@ export async function findEmulator(): Promise<Emulator | undefined> {
 
 export interface EmulatedOrder {
   /** A file or a device of this computer, and what it is read as. It is only read. */
-  readonly disk: { readonly file: string; readonly format: 'raw' | 'vpc' | 'vhdx' | 'qcow2' | 'vmdk' }
+  readonly disk: {
+    readonly file: string
+    readonly format: 'raw' | 'vpc' | 'vhdx' | 'qcow2' | 'vmdk'
+    /** Which device of this computer it is, whatever its path leads to by now. */
+    readonly seen?: SeenDevice
+  }
   readonly firmware: 'uefi' | 'bios'
   readonly controller: 'sata' | 'nvme'
   readonly logicalSectorSize: 512 | 4096
@@ -69,6 +76,7 @@ export class EmulatedComputer {
     private readonly process: ChildProcess,
     private readonly folder: string,
     private readonly control: Control,
+    private readonly held: KernelDevice | undefined,
   ) {
     let said = ''
     process.stderr?.on('data', (chunk: Buffer) => (said = (said + chunk.toString()).slice(-TAIL_BYTES)))
@@ -79,12 +87,16 @@ export class EmulatedComputer {
   static async start(emulator: Emulator, order: EmulatedOrder): Promise<EmulatedComputer> {
     // Paths of sockets are short.
     const folder = await mkdtemp(path.join(tmpdir(), 'imbarco-emulated-'))
+    let held: KernelDevice | undefined
     try {
+      const { file, seen } = order.disk
+      // Held open here, it is the drive that was seen, and its number is no other's.
+      if (seen) held = await KernelDevice.open(file, seen)
       if (order.firmware === 'uefi' && !emulator.uefi)
         throw new CoreError('The emulator here has no firmware by UEFI. It is in the package ovmf.')
       if (emulator.uefi) await copyFile(emulator.uefi.variables, path.join(folder, 'variables.fd'))
       // Its overlay goes where the folder is, and is gone with it.
-      const words = [emulator.program, ...wordsFor(emulator, order, folder)]
+      const words = [emulator.program, ...wordsFor(emulator, { ...order, file: held?.pathToSame ?? file }, folder)]
       // It goes when this process goes, however that ends.
       if (existsSync(TIED)) words.unshift(TIED, '--pdeathsig', 'KILL', '--')
       const child = spawn(words[0], words.slice(1), {
@@ -92,8 +104,9 @@ export class EmulatedComputer {
         stdio: ['ignore', 'ignore', 'pipe'],
       })
       const control = await Control.open(path.join(folder, 'control'), child)
-      return new EmulatedComputer(child, folder, control)
+      return new EmulatedComputer(child, folder, control, held)
     } catch (error) {
+      await held?.close()
       await rm(folder, { recursive: true, force: true })
       throw error
     }
@@ -120,12 +133,13 @@ export class EmulatedComputer {
       await this.ended
     }
     this.control.close()
+    await this.held?.close()
     await rm(this.folder, { recursive: true, force: true })
   }
 }
 
-function wordsFor({ uefi }: Emulator, order: EmulatedOrder, folder: string): string[] {
-  const { disk, firmware, controller, logicalSectorSize } = order
+function wordsFor({ uefi }: Emulator, order: EmulatedOrder & { file: string }, folder: string): string[] {
+  const { disk, file, firmware, controller, logicalSectorSize } = order
   // A comma in a value of the emulator's is written twice.
   const plain = (file: string) => file.replaceAll(',', ',,')
   const mib = Math.max(LEAST_MIB, Math.min(MOST_MIB, Math.floor(freemem() / MIB / 2)))
@@ -144,7 +158,7 @@ function wordsFor({ uefi }: Emulator, order: EmulatedOrder, folder: string): str
       ? [...flash(0, uefi.code, ',readonly=on'), ...flash(1, path.join(folder, 'variables.fd'), '')]
       : []),
     // What is written goes into an overlay; the disk below is opened for reading only.
-    ...['-drive', `if=none,id=disk,snapshot=on,format=${disk.format},file=${plain(disk.file)}`],
+    ...['-drive', `if=none,id=disk,snapshot=on,format=${disk.format},file=${plain(file)}`],
     '-device',
     controller === 'nvme'
       ? `nvme,drive=disk,serial=emulated,bootindex=1,${sectors}`
@@ -161,9 +175,7 @@ class Control {
   private constructor(private readonly socket: Socket) {
     socket.on('data', (chunk) => this.take(chunk.toString()))
     socket.on('error', () => {})
-    socket.on('close', () => {
-      for (const done of this.waiting.splice(0)) done({ error: { desc: 'it has ended' } })
-    })
+    socket.on('close', () => this.refuseAll())
   }
 
   static async open(file: string, child: ChildProcess): Promise<Control> {
@@ -188,10 +200,13 @@ class Control {
   ask(execute: string, words: object): Promise<void> {
     const asked = this.turn.then(async () => {
       const reply = await new Promise<z.infer<typeof Reply>>((done) => {
-        this.waiting.push(done)
-        const late = setTimeout(() => done({ error: { desc: 'it does not answer' } }), PATIENCE_MS)
-        late.unref()
-        if (this.socket.destroyed) done({ error: { desc: 'it has ended' } })
+        // What it says later would be taken for the answer to something else.
+        const late = setTimeout(() => this.socket.destroy(), PATIENCE_MS)
+        this.waiting.push((answer) => {
+          clearTimeout(late)
+          done(answer)
+        })
+        if (this.socket.destroyed) this.refuseAll()
         else this.socket.write(`${JSON.stringify({ execute, arguments: words })}\n`)
       })
       if (reply.error) throw new CoreError(`The emulator refuses that: ${reply.error.desc}.`)
@@ -202,6 +217,10 @@ class Control {
 
   close(): void {
     this.socket.destroy()
+  }
+
+  private refuseAll(): void {
+    for (const done of this.waiting.splice(0)) done({ error: { desc: 'it does not answer' } })
   }
 
   private take(text: string): void {

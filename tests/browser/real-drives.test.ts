@@ -1,4 +1,4 @@
-import { mkdirSync, mkdtempSync, readFileSync, rmSync } from 'node:fs'
+import { copyFileSync, mkdirSync, mkdtempSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs'
 import { spawnSync } from 'node:child_process'
 import { tmpdir } from 'node:os'
 import path from 'node:path'
@@ -180,6 +180,76 @@ describe.runIf(canHaveLoops())('the drives of this computer', () => {
       await page.untilFinding(/as was seen there/)
     },
   )
+
+  /** Has the system of what is looked at moved to a drive by a move of its own, up to its verified end. */
+  async function moveTo(loop: string, sectorSize: number): Promise<void> {
+    await page.click(/Move this system/)
+    await page.untilFinding(/Where does/)
+    const sectors = Number(run('blockdev', '--getsize64', loop)) / sectorSize
+    await page.pick('Target, will be erased', `Loop device ${Math.round((sectors * sectorSize) / 1e6)} MB, ${sectors}`)
+    await page.next(/Open the move/)
+    await page.untilFinding(/is used/)
+    await page.next(/Continue to Route/)
+    await page.untilFinding(/One route works/)
+    await page.next(/Use this route/)
+    await page.untilFinding(/It fits/)
+    await page.next(/Lock this fit/)
+    await page.untilFinding(/can start/)
+    if (/Continue without/.test(await page.text())) await page.click(/Continue without/)
+    await page.untilFinding(/^It can start/)
+    await typePlate(page, String(sectors).slice(-4))
+    await page.next(/Erase and copy/)
+    await page.untilFinding(/^Copied and equal|^Copied, (read back|and)/)
+  }
+
+  it('with sectors of 4096 bytes go onto one that has them, for the kernel to mount', { timeout: LONG }, async () => {
+    const mount = mkdtempSync(path.join(folder, 'books-'))
+    /** Where its one partition is, for a loop device of its own. */
+    const placeOn = (loop: string) => {
+      const { first, last } = gdiskPartitions(loop).get(1)!
+      return ['-b', '4096', '-o', `${first * 4096}`, '--sizelimit', `${(last + 1 - first) * 4096}`]
+    }
+    const books = loops.blank('books.img', 256 * MIB)
+    const whole = loops.attach(books, '-b', '4096')
+    run('sgdisk', '-n', '1:0:+96M', '-t', '1:8300', whole)
+    const volume = loops.attach(books, ...placeOn(whole))
+    run('mkfs.ext4', '-q', '-L', 'Books', volume)
+    run('mount', volume, mount)
+    for (const name of ['tides.csv', 'moorings.csv']) writeFileSync(path.join(mount, name), CHART.subarray(0, 3 * MIB))
+    run('umount', mount)
+    for (const loop of [volume, whole]) loops.detach(loop)
+    const old = loops.attach(books, '-r', '-b', '4096')
+    const file = loops.blank('more books.img', 320 * MIB)
+    const target = loops.attach(file, '-b', '4096')
+    await page.open('/bench')
+    await page.until(async () => (await isShown(quay(old))) && isShown(quay(target)), 'both drives')
+    await page.click(/Loop device/, `${quay(old)} button`)
+    await page.next(/Look inside/)
+    await page.untilFinding(/Books/)
+    await moveTo(target, 4096)
+    expect(gdiskProblems(target)).toBe('')
+    const place = placeOn(target)
+    for (const loop of [old, target]) loops.detach(loop)
+    const copied = loops.attach(file, '-r', ...place)
+    run('fsck.ext4', '-f', '-n', copied)
+    run('mount', '-o', 'ro', copied, mount)
+    loops.atEnd(() => spawnSync('umount', [mount]))
+    expect(Buffer.compare(readFileSync(path.join(mount, 'moorings.csv')), CHART.subarray(0, 3 * MIB))).toBe(0)
+  })
+
+  it('take what an image holds that is a file here', { timeout: LONG }, async () => {
+    copyFileSync(source, path.join(served.data, 'images', 'old desk.img'))
+    const file = loops.blank('from image.img', statSync(source).size + 64 * MIB)
+    const target = loops.attach(file)
+    await page.open('/bench')
+    await page.until(() => isShown(quay(target)), 'the drive')
+    await page.open('/images/old%20desk.img')
+    await page.untilFinding(/Harbour/)
+    await moveTo(target, 512)
+    loops.detach(target)
+    expect(gdiskProblems(file)).toBe('')
+    expect([...gdiskPartitions(file).keys()]).toEqual([...gdiskPartitions(source).keys()])
+  })
 
   it('are kept apart from those of a simulated bench', { timeout: LONG }, async () => {
     const demo = path.join(folder, 'demo')

@@ -5,7 +5,7 @@ import { MemoryDevice } from '../block/memory'
 import { readOnly } from '../block/readonly'
 import { MIB } from '../bytes/size'
 import { solveFit } from '../fit/solve'
-import { applyRepair } from '../repair/apply'
+import { applyRepair, NotPutBack, type RepairRecord, settleRepair, undoRepair } from '../repair/apply'
 import { makeDataVolume } from '../reuse/data-volume'
 import { surveyDrive } from '../survey/survey'
 import { blake3, makeSystemDisk, sha256 } from '../testing-disk'
@@ -75,6 +75,19 @@ describe('a drive that forgets what memory still gives back', () => {
     await expect(applyRepair(new ForgetfulDrive(MIB), made, { keep: async () => {} })).rejects.toThrow(
       /does not give back/,
     )
+  })
+
+  it('is not called put back where a repair is undone, and its journal keeps what stood there', async () => {
+    const record = {
+      ...{ kind: 'repair' as const, name: 'x', title: 'x', changes: [] },
+      patches: [{ offset: SIZE - 512, before: new Uint8Array(512).fill(7), after: new Uint8Array(512) }],
+    }
+    const states: string[] = []
+    const journal = { keep: async (text: string) => void states.push((JSON.parse(text) as RepairRecord).state) }
+    const drive = new ForgetfulDrive(MIB)
+    await expect(undoRepair(drive, { ...record, state: 'done' }, journal)).rejects.toBeInstanceOf(NotPutBack)
+    await expect(settleRepair(drive, { ...record, state: 'writing' }, journal)).rejects.toBeInstanceOf(NotPutBack)
+    expect(states).toEqual(['writing'])
   })
 
   it('is found out where a volume is made on it', async () => {

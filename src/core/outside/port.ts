@@ -2,6 +2,7 @@ import type { LiveDevice } from '../block/live'
 import type { BlockDevice, Extent } from '../block/device'
 import type { HeatModel } from '../copy/heat'
 import type { CopyPhase } from '../copy/run'
+import type { Computer } from '../things/computer'
 
 // The world that the things of a bench are of: one that is simulated, or what is plugged into this computer.
 
@@ -17,8 +18,14 @@ export interface StoredClock {
 /** What differs between worlds, for everything else to be the same. */
 export interface Provider {
   readonly id: 'simulated' | 'this-computer'
-  /** Where a drive sits is what a person says; otherwise what is seen. */
+  /** Which drives there are, and where each sits, is what a person says; otherwise what is seen. */
   readonly isTold: boolean
+  /**
+   * Its computers are switched on and off from here, and what they do is followed on the bytes. Otherwise a person does
+   * that, and tells what the computer did.
+   */
+  readonly hasPower: boolean
+  reachOf(computer: Computer): Reach
   /** Its clock can be set to another pace. */
   readonly hasPace: boolean
   /**
@@ -28,6 +35,14 @@ export interface Provider {
   now(stored: StoredClock, sinceStart: number, beyond: number): number
   /** The clock of a bench that has none yet. */
   readonly firstClock: StoredClock
+}
+
+/** What of a computer can be told from here, and changed. */
+export interface Reach {
+  /** What is in its slots is known. */
+  readonly inside: boolean
+  /** Where its firmware keeps its settings: with the bench, in variables that are written here, or there alone. */
+  readonly firmware: 'bench' | 'variables' | 'none'
 }
 
 /** A drive that is left to cool: how warm it was, and for how long. */

@@ -21,6 +21,16 @@ export class ChangedSinceRepair extends CoreError {
   }
 }
 
+/** What stood on a drive was written there again, and the drive does not give it back. */
+export class NotPutBack extends CoreError {
+  override readonly name = 'NotPutBack'
+  constructor() {
+    super(
+      'What stood there before was written again, and the drive does not give it back. The journal still keeps it; the drive is not to be trusted.',
+    )
+  }
+}
+
 const bytes = z.base64().transform(fromBase64)
 /** A patch as it is kept: its bytes in base64. */
 export const PatchSchema = z.object({ offset: z.number().int().nonnegative(), before: bytes, after: bytes })
@@ -59,8 +69,7 @@ export async function applyRepair(
   await journal.keep(recordText(record))
   await writePatches(device, record.patches, 'after')
   if (!(await patchesStand(device, record.patches, 'after'))) {
-    await writePatches(device, record.patches, 'before')
-    await journal.keep(recordText({ ...record, state: 'undone' }))
+    await putBack(device, record, journal)
     throw new CoreError('The drive does not give back what the repair wrote, so it was undone.')
   }
   const done = { ...record, state: 'done' as const }
@@ -68,19 +77,21 @@ export async function applyRepair(
   return done
 }
 
-/** Puts back what stood there. Rejects with CoreError where the drive no longer is as the repair left it. */
+/**
+ * Puts back what stood there. Rejects with CoreError where the drive no longer is as the repair left it, and with
+ * NotPutBack.
+ */
 export async function undoRepair(device: BlockDevice, record: RepairRecord, journal: RepairJournal): Promise<void> {
   if (record.state === 'done' && !(await patchesStand(device, record.patches, 'after'))) {
     throw new CoreError('The drive has changed since it was repaired, so the repair cannot be undone.')
   }
   await journal.keep(recordText({ ...record, state: 'writing' }))
-  await writePatches(device, record.patches, 'before')
-  await journal.keep(recordText({ ...record, state: 'undone' }))
+  await putBack(device, record, journal)
 }
 
 /**
  * Ends a repair that was cut off: every sector goes back to what it was. True when there was something to end.
- * Rejects with ChangedSinceRepair where a sector holds neither what was nor what was to be.
+ * Rejects with ChangedSinceRepair where a sector holds neither what was nor what was to be, and with NotPutBack.
  */
 export async function settleRepair(
   device: BlockDevice,
@@ -96,9 +107,15 @@ export async function settleRepair(
       throw new ChangedSinceRepair()
     }
   }
-  await writePatches(device, record.patches, 'before')
-  await journal.keep(recordText({ ...record, state: 'undone' }))
+  await putBack(device, record, journal)
   return true
+}
+
+/** Writes what stood there and reads it back; only then it counts as undone. */
+async function putBack(device: BlockDevice, record: RepairRecord, journal: RepairJournal): Promise<void> {
+  await writePatches(device, record.patches, 'before')
+  if (!(await patchesStand(device, record.patches, 'before'))) throw new NotPutBack()
+  await journal.keep(recordText({ ...record, state: 'undone' }))
 }
 
 /** Whether a repair that was made is on the drive as it was written, so that it can be undone. */

@@ -11,7 +11,7 @@ import { checkMap, mapMissesWords } from '../filesystem/map-check'
 import { readScheme } from '../scheme'
 import { resizeEntry } from '../scheme/entry'
 import { placeOfPartition } from '../survey/open-partition'
-import { ChangedSinceRepair, PatchSchema, patchesStand, writePatches } from './apply'
+import { ChangedSinceRepair, NotPutBack, PatchSchema, patchesStand, writePatches } from './apply'
 import { expectResizable } from './places'
 import type { Patch } from './port'
 import { changesBetween, patchesOf } from './written'
@@ -170,6 +170,7 @@ export async function applyShrink(
     }
   }
   await drive.flush()
+  await drive.uncache?.()
   let isMoved = true
   for await (const { now, moved } of movedPieces(drive, record, journal)) {
     checkpoint?.()
@@ -185,15 +186,15 @@ export async function applyShrink(
 
 /**
  * Takes a volume that was being made smaller back to what it was. True when there was something to take back. Rejects
- * with ChangedSinceRepair, nothing written, where something of it is neither what was nor what was to be.
+ * with ChangedSinceRepair, nothing written, where something of it is neither what was nor what was to be, and with NotPutBack.
  */
 export async function settleShrink(drive: BlockDevice, record: ShrinkRecord, journal: ShrinkJournal): Promise<boolean> {
   if (record.state !== 'writing') return false
   for (const { offset, before, after } of record.patches) {
     const now = await readBytes(drive, offset, before.length)
     // Where something moves to, the records in it may not be there yet.
-    const moving = record.moves.some(({ to, length }) => offset < to + length && to < offset + before.length)
-    if (!moving && now.some((byte, i) => byte !== before[i] && byte !== after[i])) throw new ChangedSinceRepair()
+    if (!isMovedTo(record, offset, before.length) && now.some((byte, i) => byte !== before[i] && byte !== after[i]))
+      throw new ChangedSinceRepair()
   }
   for await (const { now, kept, moved, ended } of movedPieces(drive, record, journal))
     if (now.some((byte, i) => byte !== kept[i] && byte !== moved[i] && byte !== ended[i]))
@@ -213,12 +214,25 @@ export async function undoShrink(drive: BlockDevice, record: ShrinkRecord, journ
   await takeBack(drive, record, journal)
 }
 
+/** Writes what stood there and reads it back; only then it counts as undone. Rejects with NotPutBack. */
 async function takeBack(drive: BlockDevice, record: ShrinkRecord, journal: ShrinkJournal): Promise<void> {
   await writePatches(drive, record.patches, 'before')
   for await (const { offset, kept } of movedPieces(drive, record, journal)) await drive.write(offset, kept)
   await drive.flush()
+  await drive.uncache?.()
+  let isBack = true
+  for (const { offset, before } of record.patches) {
+    const now = await readBytes(drive, offset, before.length)
+    isBack &&= now.every((byte, i) => byte === before[i] || isMovedTo(record, offset + i, 1))
+  }
+  for await (const { now, kept } of movedPieces(drive, record, journal)) isBack &&= sameBytes(now, kept)
+  if (!isBack) throw new NotPutBack()
   await journal.keep({ ...record, state: 'undone' })
 }
+
+/** Something of this stretch is where a stretch moves to. */
+const isMovedTo = ({ moves }: ShrinkRecord, offset: number, length: number) =>
+  moves.some(({ to, length: moved }) => offset < to + moved && to < offset + length)
 
 /**
  * Each place that was moved to: what is there now, what was there before, what lies where it was moved from, and that

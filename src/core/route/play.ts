@@ -194,6 +194,8 @@ function whyNotReached(medium: PlacedMedium, action: Transfer, bench: BenchState
   if (!drive) return gone('drive')
   // One of this computer's own is reached wherever it is plugged in.
   if (drive.kernel) return drive.kernel.path === null ? `The ${driveName(drive)} is not plugged in.` : undefined
+  // What is a file on this computer is read as it is, wherever the drive sits that it stands for.
+  if (drive.image !== null && computerOf(bench, action.by)?.isThis) return undefined
   const place = medium.kind === 'virtual-disk' ? null : medium.place
   if (!place || placeKey(drive.place) !== placeKey(place)) {
     return `The ${driveName(drive)} is ${at(drive.place, bench)}${place ? `, and the plan reads and writes it ${at(place, bench)}` : ''}.`

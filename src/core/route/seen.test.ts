@@ -1,6 +1,7 @@
 import { expect, it } from 'vitest'
 import type { Drive } from '../things/drive'
-import { benchOf, computer, dock, drive } from '../things/testing'
+import type { Computer } from '../things/computer'
+import { benchOf, computer, dock, drive, network } from '../things/testing'
 import { beforePlay, play, whyItFails } from './play'
 import type { RouteQuestion } from './question'
 import { findPlans } from './search'
@@ -66,4 +67,38 @@ it('writes one in a slot of this computer, from which it is started then', () =>
   const asked = question(drives, { computerId: 'here', goal: { kind: 'computer', computerId: 'here' } })
   const plans = findPlans({ ...asked, bench: benchOf([both], [], drives) })
   expect(plans.map((p) => legsOf(p).legs[0].transfer.by)).toContain('here')
+})
+
+it('writes an image that is a file here onto a drive, wherever what it stands for sits', () => {
+  const image = drive('old', {
+    file: null,
+    image: 'old desk.vhdx',
+    place: { kind: 'slot', computerId: 'desk', slot: 'SATA 0' },
+  })
+  const asked = question([image, seen('new', { place: at('b') })])
+  const [plan] = findPlans(asked)
+  const [{ before, transfer }] = legsOf(plan).legs
+  expect([before, transfer.by, transfer.live]).toEqual([[], 'here', false])
+  const lies = { ...image, place: { kind: 'table' as const } }
+  expect(legsOf(findPlans(question([lies, asked.bench.drives[1]]))[0]).legs[0].before).toEqual([])
+  // A simulated drive with a file of its own is no file of a technician's.
+  expect(findPlans(question([drive('old', { place: image.place }), seen('new', { place: at('b') })]))).toEqual([])
+})
+
+it('reaches what another bench lends by the network that this computer hangs at', () => {
+  const far = { id: 'far', name: 'Miele e Cera', detail: '', kind: 'far-bench', link: 'ethernet-1' } as const
+  const lent = drive('old', {
+    ...{ file: null, place: { kind: 'far', accessoryId: 'far' } },
+    borrowed: {
+      ...{ farBenchId: 'far', address: 'nbds://imbarco@192.0.2.7/disk', writable: false, state: 'here' },
+      ...{ bytesPerSecond: 40e6, stamp: '' },
+    },
+  })
+  const asked = question([lent, seen('new', { place: at('b') })])
+  const bench = (cards: Computer['networkCards']) =>
+    benchOf([{ ...here, networkCards: cards }, desk], [port('b'), far, network('lan')], asked.bench.drives)
+  const card = { name: 'eth0', link: 'own' as const, address: null }
+  const [plan] = findPlans({ ...asked, bench: bench([card]) })
+  expect(legsOf(plan).legs[0].transfer).toMatchObject({ by: 'here', timing: { copyBytesPerSecond: 40e6 } })
+  expect(findPlans({ ...asked, bench: bench([]) })).toEqual([])
 })

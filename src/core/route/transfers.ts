@@ -27,8 +27,8 @@ interface Access {
   readonly adapter?: Adapter
   /** For a host's disk that is reached from elsewhere, and a drive that another bench lends. */
   readonly network?: LinkId
-  /** Where a drive that another bench lends is. */
-  readonly far?: Place
+  /** Of one that is reached wherever it is: what another bench lends, or an image on this computer that stands for a drive. */
+  readonly anywhere?: Place
 }
 
 /** Every way in which this pair's system can be moved from one medium to another, each with the state it leads to. */
@@ -99,8 +99,10 @@ function accesses(world: World, state: State, medium: Medium, runner: Runner, be
   const drive = world.drives.get(driveId)!
   if (drive.borrowed && isFar(drive, world.bench)) return lentAccesses(world, state, drive, runner)
   if (drive.kernel) return seenAccesses(world, state, drive, runner)
-  // What is simulated is not plugged into a computer that is not.
-  if (runner.kind === 'computer' && runner.computer.isThis) return []
+  if (runner.kind === 'computer' && runner.computer.isThis) {
+    // What is simulated is not plugged into a computer that is not; an image is a file on it.
+    return drive.image === null ? [] : [{ driveId, anywhere: placeOf(world, state, driveId) }]
+  }
   if (runner.kind === 'computer' && runner.mode === 'system') {
     const place = placeOf(world, state, driveId)
     // A running computer's slots stay as they are, and it does not run from a drive behind USB.
@@ -127,7 +129,7 @@ function lentAccesses(world: World, state: State, drive: Drive, runner: Runner):
   const theirs = farBenchOf(drive.borrowed!.farBenchId, world.bench)?.link
   const place = placeOf(world, state, drive.id)
   if (!ours || !theirs || placeKey(place) !== placeKey(drive.place)) return []
-  return [{ driveId: drive.id, network: slower(ours, theirs), far: place }]
+  return [{ driveId: drive.id, network: slower(ours, theirs), anywhere: place }]
 }
 
 /** One berth for each kind of slot of a computer: where it sits already, one that gets free, a free one. */
@@ -286,7 +288,7 @@ function wantsOf(...ends: readonly Access[]): Map<string, Berth> {
 }
 
 function placedMedium(medium: Medium, access: Access): PlacedMedium {
-  const place = access.berth ?? access.far
+  const place = access.berth ?? access.anywhere
   if (medium.kind === 'drive') return { kind: 'drive', driveId: medium.driveId, place: place! }
   if (medium.kind === 'image') return { kind: 'image', store: medium.store, place: place ?? null }
   return medium
@@ -300,10 +302,11 @@ function endOf(world: World, medium: Medium, access: Access, sockets: ReadonlyMa
     const link = socket ? slower(own, socket) : own
     return driveEnd(drive, driveName(drive), [{ name: placeName(access.berth, world.bench), link }])
   }
-  if (access.far && access.driveId) {
+  if (access.anywhere && access.driveId) {
     const drive = world.drives.get(access.driveId)!
-    const { name } = farBenchOf(drive.borrowed!.farBenchId, world.bench)!
-    const most = drive.borrowed!.bytesPerSecond ?? undefined
+    if (!drive.borrowed) return driveEnd(drive, driveName(drive), [{ name: 'the disk of this computer', link: 'own' }])
+    const { name } = farBenchOf(drive.borrowed.farBenchId, world.bench)!
+    const most = drive.borrowed.bytesPerSecond ?? undefined
     return driveEnd(drive, driveName(drive), [{ name: `the network to ${name}`, link: access.network!, most }])
   }
   const hostId = medium.kind === 'image' ? medium.store : medium.kind === 'virtual-disk' ? medium.hostId : ''
@@ -321,7 +324,7 @@ function endOf(world: World, medium: Medium, access: Access, sockets: ReadonlyMa
 /** What earlier copies are told apart by: the links, and the adapters they are of. */
 function linkKeyOf(access: Access, end: End): string {
   const links = end.links.map((l) => l.link).join('+')
-  if (access.far) return `${access.driveId}:${links}`
+  if (access.anywhere) return `${access.driveId}:${links}`
   return access.adapter ? `${access.adapter.id}:${links}` : links || 'own'
 }
 

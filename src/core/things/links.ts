@@ -12,7 +12,7 @@ export const LINKS = {
   'emmc-hs400': { name: 'eMMC HS400', bytesPerSecond: 320e6 },
   'ethernet-100': { name: '100 Mb Ethernet', bytesPerSecond: 11.2e6 },
   'ethernet-1': { name: '1 Gb Ethernet', bytesPerSecond: 112e6 },
-  /** Of a drive of this computer whose connection tells no rate: what it does is measured. */
+  /** Of what is plugged into this computer by a connection that tells no rate: what it does is measured. */
   own: { name: 'as it is plugged in', bytesPerSecond: 20e9 },
 } as const
 
@@ -23,7 +23,10 @@ export const LinkIdSchema = z.enum(LINK_IDS)
 export const UsbLinkSchema = z.enum(['usb-2', 'usb-5', 'usb-10'])
 export type UsbLink = z.infer<typeof UsbLinkSchema>
 
-export const NetworkLinkSchema = z.enum(['ethernet-100', 'ethernet-1'])
+/** Those that a person chooses from. */
+export const NETWORK_LINKS = ['ethernet-1', 'ethernet-100'] as const
+export const NetworkLinkSchema = z.enum([...NETWORK_LINKS, 'own'])
+export type NetworkLink = z.infer<typeof NetworkLinkSchema>
 
 /** The slower of two links: what goes through both goes no faster. */
 export function slower(a: LinkId, b: LinkId): LinkId {

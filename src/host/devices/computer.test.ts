@@ -21,6 +21,7 @@ function laid(variables: Record<string, Uint8Array>) {
   writeFileSync(path.join(board, 'sys_vendor'), 'Brezza\n')
   writeFileSync(path.join(board, 'product_name'), 'T20\n')
   writeFileSync(path.join(card, 'speed'), '1000\n')
+  writeFileSync(path.join(card, 'carrier'), '1\n')
   if (Object.keys(variables).length > 0) mkdirSync(efi)
   for (const [name, bytes] of Object.entries(variables))
     writeFileSync(path.join(efi, `${name}-${GLOBAL}`), Buffer.concat([Buffer.from([7, 0, 0, 0]), bytes]))
@@ -44,7 +45,7 @@ it('is read from its board, its cards and the variables of its firmware', async 
   expect(found).toMatchObject({
     ...{ maker: 'Brezza', model: 'T20', firmware: 'uefi', secureBoot: true },
     ...{ bootEntries: [{ id: '0003', ...ENTRY }], bootOrder: ['0003', '0007'], bootCurrent: '0003' },
-    ...{ unreadable: ['Boot0007'], networkCards: [{ name: 'eth0', megabits: 1000 }] },
+    ...{ unreadable: ['Boot0007'], networkCards: [{ name: 'eth0', megabits: 1000, isUp: true }] },
   })
 })
 

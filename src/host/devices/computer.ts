@@ -27,7 +27,12 @@ export interface ThisComputer {
   readonly model: string | null
   readonly memoryBytes: number
   readonly cores: number
-  readonly networkCards: readonly { readonly name: string; readonly megabits: number | null }[]
+  readonly networkCards: readonly {
+    readonly name: string
+    readonly megabits: number | null
+    /** It hangs at a network that answers. */
+    readonly isUp: boolean
+  }[]
   readonly firmware: 'uefi' | 'bios'
   /** Null where it does not tell. */
   readonly secureBoot: boolean | null
@@ -90,7 +95,8 @@ async function cardsOf({ sys }: Places): Promise<ThisComputer['networkCards'][nu
     const hangs = await readdir(path.join(folder, name, 'device')).catch(() => undefined)
     if (hangs === undefined) continue
     const megabits = Number(await text(path.join(folder, name, 'speed')))
-    found.push({ name, megabits: megabits > 0 ? megabits : null })
+    const isUp = (await text(path.join(folder, name, 'carrier'))) === '1'
+    found.push({ name, megabits: megabits > 0 ? megabits : null, isUp })
   }
   return found
 }

@@ -187,6 +187,11 @@ export class KernelDevice implements BlockDevice {
       throw new CoreError(`What is on ${this.path} cannot be read past the memory of this computer.`)
   }
 
+  /** A path of this very drive for another program, whatever its own stands for by then, as long as it is open here. */
+  get pathToSame(): string {
+    return `/proc/${process.pid}/fd/${this.handle.fd}`
+  }
+
   /** Has the kernel see the partitions that are there now. False where it still uses some of before. */
   readTable(): Promise<boolean> {
     return readTableAgain(this.handle.fd)

@@ -6,6 +6,8 @@ import type { Provider, Surroundings } from '@/core/outside/port'
 export const THIS_COMPUTER: Provider = {
   id: 'this-computer',
   isTold: false,
+  hasPower: false,
+  reachOf: ({ isThis }) => (isThis ? { inside: true, firmware: 'variables' } : { inside: false, firmware: 'none' }),
   hasPace: false,
   now: () => wallClock(),
   firstClock: { at: 0, pace: '1' },

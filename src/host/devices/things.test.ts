@@ -22,11 +22,11 @@ const drive = (name: string, rest: Partial<UsedDrive> = {}): UsedDrive => ({
 
 const whole = (seen: ReturnType<typeof thingsOf>) => {
   ComputerSchema.parse(seen.computer)
-  for (const adapter of seen.adapters) AccessorySchema.parse(adapter)
+  for (const adapter of seen.accessories) AccessorySchema.parse(adapter)
   const drives = seen.drives.map(({ first, seen: kernel, place }, i): Drive => {
     return DriveSchema.parse({ ...first, id: `d${i}`, kernel, place })
   })
-  return { bench: { computers: [seen.computer], accessories: seen.adapters, drives }, drives }
+  return { bench: { computers: [seen.computer], accessories: seen.accessories, drives }, drives }
 }
 
 it('has what is built in within its slots, and what hangs at USB in adapters', () => {
@@ -115,4 +115,19 @@ it('stays the drive that it is where another one with its serial comes and goes'
   // Plugged in again, in another port and as another device.
   expect(look({ ...first, sequence: 3, port: 'usb 1-4' }, second)).toEqual([0, 1])
   expect(stored.length).toBe(2)
+})
+
+it('hangs at the network by its cards that do, as fast as each says', () => {
+  const card = (name: string, megabits: number | null, isUp = true) => ({ name, megabits, isUp })
+  const { computer, accessories } = thingsOf(
+    { ...COMPUTER, networkCards: [card('wlan0', null), card('eth0', 1000), card('eth1', 100, false)] },
+    [],
+  )
+  whole({ computer, accessories, drives: [] })
+  expect(computer.networkCards.map(({ name, link }) => [name, link])).toEqual([
+    ['eth0', 'ethernet-1'],
+    ['wlan0', 'own'],
+  ])
+  expect(accessories).toMatchObject([{ kind: 'network', link: 'ethernet-1' }])
+  expect(thingsOf({ ...COMPUTER, networkCards: [card('eth1', 100, false)] }, []).accessories).toEqual([])
 })

@@ -1,9 +1,9 @@
 import { createHash } from 'node:crypto'
 import { formatSize } from '@/core/bytes/size'
 import { SIGNERS } from '@/core/boot/types'
-import type { Adapter } from '@/core/things/accessory'
+import type { Accessory, Adapter } from '@/core/things/accessory'
 import type { Slot } from '@/core/things/bodies'
-import type { Computer } from '@/core/things/computer'
+import type { Computer, NetworkCard } from '@/core/things/computer'
 import type { Berth, Drive, KernelState } from '@/core/things/drive'
 import type { LinkId } from '@/core/things/links'
 import type { ThisComputer } from './computer'
@@ -25,7 +25,8 @@ export interface SeenDrive {
 
 export interface Seen {
   readonly computer: Computer
-  readonly adapters: readonly Adapter[]
+  /** A port for each drive outside, and the network that the computer hangs at. */
+  readonly accessories: readonly Accessory[]
   readonly drives: readonly SeenDrive[]
 }
 
@@ -62,11 +63,13 @@ export function thingsOf(computer: ThisComputer, found: readonly UsedDrive[]): S
       first: describe(drive),
     }
   })
-  return { computer: describeComputer(computer, inside), adapters: outside.map(adapterOf), drives: seenDrives }
+  const accessories = [...outside.map(adapterOf), ...networkOf(computer)]
+  return { computer: describeComputer(computer, inside), accessories, drives: seenDrives }
 }
 
 const MOST_SLOTS = 24
 const MOST_ENTRIES = 32
+const MOST_CARDS = 8
 const BAY = 'drive'
 const slotName = ({ port }: KernelDrive) => oneLine(port, 40)
 const portName = ({ transport, name, port }: KernelDrive) =>
@@ -148,6 +151,26 @@ function adapterOf(drive: KernelDrive): Adapter {
   }
 }
 
+/** Cards that hang at a network, the fastest first. */
+function cardsOf({ networkCards }: ThisComputer): NetworkCard[] {
+  const rate = (megabits: number | null) => megabits ?? 0
+  return networkCards
+    .filter((card) => card.isUp)
+    .sort((a, b) => rate(b.megabits) - rate(a.megabits))
+    .slice(0, MOST_CARDS)
+    .map(({ name, megabits }) => ({ name: oneLine(name, 40), link: networkLink(megabits), address: null }))
+}
+
+const networkLink = (megabits: number | null) =>
+  megabits === 100 ? ('ethernet-100' as const) : megabits === 1000 ? ('ethernet-1' as const) : ('own' as const)
+
+function networkOf(computer: ThisComputer): Accessory[] {
+  const [first, ...others] = cardsOf(computer)
+  if (!first) return []
+  const detail = [first, ...others].map(({ name }) => name).join(', ')
+  return [{ kind: 'network', id: `${PORT}network`, name: 'Network', detail: detail.slice(0, 120), link: first.link }]
+}
+
 function describeComputer(computer: ThisComputer, inside: readonly KernelDrive[]): Computer {
   const { maker, model, firmware, secureBoot, memoryBytes, cores, bootEntries, bootOrder } = computer
   const called = [maker, model].filter(Boolean).join(' ')
@@ -175,7 +198,7 @@ function describeComputer(computer: ThisComputer, inside: readonly KernelDrive[]
     slots: slots.length > 0 ? slots : [EMPTY_SLOT],
     homeSlot: (slots[0] ?? EMPTY_SLOT).id,
     sockets: [],
-    networkCards: [],
+    networkCards: cardsOf(computer),
     batteryPercent: null,
     programs: [],
     sleepMinutes: null,

@@ -37,8 +37,7 @@ export function fitsLocked({ fit }: StationResults): boolean {
 /** The last trial started from the new drive, and every check passed. */
 export function hasStarted({ row }: { readonly row: StationResults }): boolean {
   const last = row.proof?.trials.at(-1)
-  // What real hardware does is seen by whoever stands before it, and not followed on bytes.
-  const starts = provider().isTold ? last?.trace.starts : last?.told?.starts
+  const starts = provider().hasPower ? last?.trace.starts : last?.told?.starts
   return starts === true && last?.subject === 'target' && last.checks.every((c) => c.passed)
 }
 

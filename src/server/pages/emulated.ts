@@ -32,6 +32,8 @@ interface Running {
 }
 
 const running = () => singleton('emulated', () => new Map<string, Running>())
+/** Computers that are on their way up. */
+const comingUp = () => singleton('emulated-coming-up', () => new Set<symbol>())
 const keyOf = ({ kind, id }: LookedAt) => `${kind}/${id}`
 
 /** What is shown of it with a disk: null where there is no emulator, or the disk is not one that it reads. */
@@ -53,7 +55,9 @@ export async function startEmulated(input: unknown): Promise<string> {
   const found = await emulatorHere()
   if (!found) throw new Refusal('emulator-missing')
   const { name, disk, leasable } = await subjectOf(subject)
-  if (running().size >= MOST) throw new Refusal('emulator-busy', { most: MOST })
+  if (running().size + comingUp().size >= MOST) throw new Refusal('emulator-busy', { most: MOST })
+  const one = Symbol(name)
+  comingUp().add(one)
   let isUp = () => {}
   const up = new Promise<undefined>((resolve) => (isUp = () => resolve(undefined)))
   const { id, ended } = await startJob({
@@ -65,8 +69,12 @@ export async function startEmulated(input: unknown): Promise<string> {
     leaves: 'Nothing was written to the disk.',
     run: ({ id: jobId, signal }) =>
       runUntilStopped(found, { ...disk, firmware }, { key: keyOf(subject), jobId, signal, isUp }),
+  }).catch((error: unknown) => {
+    comingUp().delete(one)
+    throw error
   })
   const end = await Promise.race([up, ended])
+  comingUp().delete(one)
   if (end) throw new CoreError(end.message ?? 'The emulated computer has ended at once.')
   return id
 }
@@ -101,13 +109,13 @@ async function subjectOf(subject: LookedAt) {
     return { name: `image ${subject.id}`, disk, leasable: await leasableImage(file, subject.id) }
   }
   const drive = await driveById(subject.id)
-  const { by, file } = driveBytes(drive)
+  const { by, file, device: seen } = driveBytes(drive)
   if (by === 'network') throw new Refusal('emulator-lent', { drive: driveName(drive) })
   const format = by === 'image' ? (await formatOf(file)).format : ('raw' as const)
   return {
     name: driveName(drive),
     disk: {
-      ...{ disk: { file, format }, logicalSectorSize: drive.logicalSectorSize },
+      ...{ disk: { file, format, seen }, logicalSectorSize: drive.logicalSectorSize },
       controller: drive.protocol === 'PCIe' ? ('nvme' as const) : ('sata' as const),
     },
     leasable: await leasableDrive(drive),

@@ -134,7 +134,7 @@ interface Kept {
   readonly fresh: Drive[]
 }
 
-async function keep({ computer, adapters, drives }: Seen): Promise<Kept> {
+async function keep({ computer, accessories, drives }: Seen): Promise<Kept> {
   const bench = await benchState(BENCH.id)
   await keepComputer(computer)
   const kept: Kept = { gone: [], moved: [], fresh: [] }
@@ -150,7 +150,7 @@ async function keep({ computer, adapters, drives }: Seen): Promise<Kept> {
     await DriveRow.update({ data: away }, { where: { id: drive.id } })
     kept.gone.push({ drive: away, name: `The ${driveName(drive)} (${berthOf(drive, bench).name})` })
   }
-  await keepAdapters(adapters)
+  await keepAccessories(accessories)
   for (const one of drives) {
     const known = matches.get(one)
     if (known) await keepKnown(known, one, kept)
@@ -188,18 +188,23 @@ async function keepComputer(seen: Computer): Promise<void> {
     await ComputerRow.create({ id: THIS_ID, benchId: BENCH.id, data: seen })
     return
   }
-  const { name, chassis, slots: known, homeSlot, batteryPercent, networkCards } = row.data
+  const { name, chassis, slots: known, homeSlot, batteryPercent, networkCards: cards } = row.data
   // A slot stays when its drive is taken out, so that another one can go in.
   const slots = [...seen.slots, ...known.filter((slot) => !seen.slots.some((s) => s.id === slot.id))].slice(0, 24)
   const data: Computer = {
-    ...{ ...seen, name, chassis, slots, batteryPercent, networkCards },
+    ...{ ...seen, name, chassis, slots, batteryPercent },
+    // What a person said of a card stays with it, and so does one that only a person told of.
+    networkCards: [
+      ...seen.networkCards.map((card) => ({ ...card, ...cards.find((c) => c.name === card.name), link: card.link })),
+      ...cards.filter((c) => !seen.networkCards.some(({ name: card }) => card === c.name)),
+    ].slice(0, 8),
     homeSlot: slots.some((s) => s.id === homeSlot) ? homeSlot : slots[0].id,
   }
   if (!isDeepStrictEqual(row.data, data)) await ComputerRow.update({ data }, { where: { id: THIS_ID } })
 }
 
-/** Ports with something in them; those that are empty by now go. */
-async function keepAdapters(seen: readonly Accessory[]): Promise<void> {
+/** Ports with something in them, and the network; those that are empty by now go. */
+async function keepAccessories(seen: readonly Accessory[]): Promise<void> {
   for (const row of await AccessoryRow.findAll({ where: { benchId: BENCH.id } })) {
     if (isPort(row.id) && !seen.some((a) => a.id === row.id)) await AccessoryRow.destroy({ where: { id: row.id } })
   }

@@ -5,7 +5,7 @@ import { useForm } from 'react-hook-form'
 import { GIB } from '@/core/bytes/size'
 import type { Accessory, AccessoryModel } from '@/core/things/accessory'
 import { slotFields, type SlotFields, slotOf } from '@/core/things/fields'
-import { LINKS, type Plug, type Socket } from '@/core/things/links'
+import { LINKS, NETWORK_LINKS, type Plug, type Socket, type NetworkLink } from '@/core/things/links'
 import { useActions } from '@/ui/frame/actions'
 import { Dialog } from '@/ui/shared/dialog'
 import { ChoiceField, TextField, TickField } from '@/ui/shared/field'
@@ -36,7 +36,7 @@ interface AccessoryFields {
   diskMb: number
   memoryGib: number
   cores: number
-  link: 'ethernet-100' | 'ethernet-1'
+  link: NetworkLink
 }
 
 function fieldsOf(made: AccessoryModel): AccessoryFields {
@@ -148,7 +148,7 @@ export function AccessoryDialog({ accessory, models, onClose }: AccessoryDialogP
         {(kind === 'network' || kind === 'far-bench' || kind === 'host') && (
           <ChoiceField label="Network" {...register(kind === 'host' ? 'network' : 'link')}>
             {kind === 'host' && <option value="">none</option>}
-            {(['ethernet-1', 'ethernet-100'] as const).map((link) => (
+            {NETWORK_LINKS.map((link) => (
               <option key={link} value={link}>
                 {LINKS[link].name}
               </option>

@@ -4,7 +4,7 @@ import { useFieldArray, useForm, useWatch } from 'react-hook-form'
 import { GIB } from '@/core/bytes/size'
 import type { Computer, NetworkCard } from '@/core/things/computer'
 import { deviceOf, slotFields, type SlotFields, slotOf } from '@/core/things/fields'
-import { LINKS, type Socket } from '@/core/things/links'
+import { LINKS, NETWORK_LINKS, type Socket } from '@/core/things/links'
 import { useActions } from '@/ui/frame/actions'
 import { Button } from '@/ui/shared/button'
 import { Dialog } from '@/ui/shared/dialog'
@@ -209,7 +209,7 @@ export function ComputerDialog({ computer, models, farBenches, onClose }: Comput
               <div key={field.id} className="grid items-end gap-3 sm:grid-cols-3">
                 <TextField label="Name" {...register(`networkCards.${i}.name`)} />
                 <ChoiceField label="Speed" {...register(`networkCards.${i}.link`)}>
-                  {(['ethernet-1', 'ethernet-100'] as const).map((link) => (
+                  {linksFor(field.link).map((link) => (
                     <option key={link} value={link}>
                       {LINKS[link].name}
                     </option>
@@ -273,3 +273,6 @@ function Part({ title, children }: { title: string; children: React.ReactNode })
     </section>
   )
 }
+
+/** What a card is said to do; one that was seen may tell no rate. */
+const linksFor = (link: NetworkCard['link']) => (link === 'own' ? [link, ...NETWORK_LINKS] : NETWORK_LINKS)

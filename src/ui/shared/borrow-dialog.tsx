@@ -1,7 +1,7 @@
 'use client'
 
 import { useState } from 'react'
-import { LINKS, NetworkLinkSchema } from '@/core/things/links'
+import { LINKS, NETWORK_LINKS } from '@/core/things/links'
 import { useAct } from '@/ui/frame/act'
 import { useActions } from '@/ui/frame/actions'
 import { Dialog } from './dialog'
@@ -52,7 +52,7 @@ export function BorrowDialog({ onClose }: { onClose: () => void }) {
             value={wanted.link}
             onChange={(event) => set({ link: event.target.value })}
           >
-            {NetworkLinkSchema.options.map((id) => (
+            {NETWORK_LINKS.map((id) => (
               <option key={id} value={id}>
                 {LINKS[id].name}
               </option>

@@ -5,9 +5,8 @@ import type { Planned, ProofCheck } from '@/core/proof/compare'
 import { plugsIn } from '@/core/route/types'
 import type { DriveSurvey } from '@/core/survey/types'
 import { placeName } from '@/core/things/bench'
-import { driversAt } from '@/core/things/bodies'
 import type { Computer } from '@/core/things/computer'
-import { type Drive, driveName, isWithinReach } from '@/core/things/drive'
+import { type Drive, driveName } from '@/core/things/drive'
 import { provider } from '@/outside/provider'
 import { CopyRow } from '../../database/models'
 import { inTransaction } from '../../database/transaction'
@@ -25,12 +24,13 @@ import { progressOf } from '../../moves/legs'
 import { movedVolumesOf } from '../../moves/moved'
 import { changeComputer, driveBytes } from '../../world'
 import { benchNow } from '../../world/clock'
-import { attachedDrives, attachedNow } from '../../world/computers/attach'
+import { attachedNow } from '../../world/computers/attach'
 import { findDuplicateDiskIds } from '../../world/computers/duplicate-ids'
 import { refuseTwinOnNetwork } from '../../world/computers/network'
 import { speedOf } from '../../world/measure'
 import { trialComputer } from './computer'
 import { settleRepairs } from './repairs'
+import { seatsOf } from './seats'
 
 /**
  * Starts the computer and follows the start on the bytes of what is in its slots; by a line of its boot menu where one
@@ -42,17 +42,18 @@ export async function startTrial(moveId: string, choice?: string): Promise<Start
   const computer = trialComputer(move)
   if (!row.survey) throw new Refusal('no-survey')
   await settleRepairs(move)
-  if (provider().isTold && !computer.mains) throw new Refusal('computer-no-mains', { computer: computer.name })
   const copy = await latestCopy(moveId)
   if (copy?.status === 'running' || copy?.status === 'paused') {
     throw new Refusal('computer-being-copied')
   }
-  if (provider().isTold) {
+  if (provider().hasPower) {
+    if (!computer.mains) throw new Refusal('computer-no-mains', { computer: computer.name })
     await refuseTwinOutside(move, computer)
     await refuseTwinOnNetwork(computer, move.bench)
   }
   const { attached } = seatsOf(move, computer)
-  if (attached.length === 0 && !provider().isTold) throw new Refusal('start-unseen', { computer: computer.name })
+  if (attached.length === 0 && !provider().reachOf(computer).inside)
+    throw new Refusal('start-unseen', { computer: computer.name })
   const inside = move.bench.drives.filter((d) => attached.some((a) => a.driveId === d.id))
   return startMoveJob(moveId, {
     kind: 'trial',
@@ -94,32 +95,12 @@ async function tryStart(
   return { at: await benchNow(), drive: named, subject, trace, checks, speeds, attached: inSlots }
 }
 
-/**
- * What is in the slots of the computer that is started. A drive of this computer is read while it is still plugged in here,
- * as one that sits where the plan puts it.
- */
-function seatsOf({ bench, pairs, row }: Move, computer: Computer) {
-  const attached = [...attachedDrives(bench, computer)]
-  const named = attachedNow(computer, bench)
-  for (const { target } of pairs) {
-    if (!target?.kernel || !isWithinReach(target) || attached.some((a) => a.driveId === target.id)) continue
-    const put = row.route?.plan.actions.findLast((a) => a.do === 'put' && a.driveId === target.id)
-    const into = put?.do === 'put' && put.into.kind === 'slot' ? put.into : undefined
-    const slot = computer.slots.find((s) => into?.computerId === computer.id && s.id === into.slot)
-    if (!slot) continue
-    const seat = { driveId: target.id, name: driveName(target), slot: slot.id, drivers: driversAt(slot, target) }
-    attached.push({ ...seat, drive: driveBytes(target) })
-    named.push(`${slot.id}/${target.id}`)
-  }
-  return { attached, named }
-}
-
 export const ToldSchema = z.object({ starts: z.boolean() })
 
 /** Takes what a person saw a real computer do, started from the new drive. */
 export async function tellStart(moveId: string, input: unknown): Promise<void> {
   const { starts } = ToldSchema.parse(input)
-  if (provider().isTold) throw new Refusal('start-is-followed')
+  if (provider().hasPower) throw new Refusal('start-is-followed')
   await inTransaction(() => keepTold(moveId, starts))
 }
 
@@ -182,7 +163,7 @@ async function othersStart(
 async function saveTrial(moveId: string, computer: Computer, trial: Trial): Promise<void> {
   const { trace } = trial
   const { proof } = await moveRow(moveId)
-  if (provider().isTold) await changeComputer(computer.id, { running: trace.starts ? 'system' : 'off' })
+  if (provider().hasPower) await changeComputer(computer.id, { running: trace.starts ? 'system' : 'off' })
   const trials = [...(proof?.trials ?? []), trial].slice(-20)
   const stop = trace.links.find((l) => l.state === 'failed')
   const text = trace.starts ? `trial: starts from the ${trial.drive}` : `trial: stops at ${stop?.title.toLowerCase()}`

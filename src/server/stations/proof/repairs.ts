@@ -23,12 +23,13 @@ import { movedVolumesOf } from '../../moves/moved'
 import { firmwareFile, nextRepairIds, repairFile, repairIdsOf } from '../../moves/repair-files'
 import { changeComputer, driveBytes, openIfHere } from '../../world'
 import { benchNow } from '../../world/clock'
-import { attach, attachedNow } from '../../world/computers/attach'
+import { attach } from '../../world/computers/attach'
 import { withStickDrivers } from '../../world/stick'
 import { knownCard } from '../../moves/goal'
 import { trialComputer } from './computer'
 import { INTERFACE_OF_CARD, oldAddress } from './old-address'
 import { takeFirmwareBack, writeRealFirmware } from './real-firmware'
+import { seatsOf, slotOf } from './seats'
 
 /** What a repair would do, or why it cannot be done. */
 export interface OfferedRepair {
@@ -68,8 +69,8 @@ function namesOffered(move: Move): readonly string[] {
   const last = move.row.proof?.trials.at(-1)
   const failed = last?.trace.links.find((l) => l.state === 'failed')?.repairs ?? []
   const first = oldDriveStays(move) && (!last || (last.trace.starts && last.subject === 'source'))
-  // The firmware of another computer is set there, by hand.
-  if (!provider().isTold && !trialComputer(move).isThis) return failed.filter((n) => n !== 'boot-entry')
+  // What is out of reach here is set at the computer, by hand.
+  if (provider().reachOf(trialComputer(move)).firmware === 'none') return failed.filter((n) => n !== 'boot-entry')
   return first ? ['boot-entry', ...failed.filter((n) => n !== 'boot-entry')] : failed
 }
 
@@ -102,9 +103,8 @@ export async function offeredTidying(move: Move): Promise<OfferedRepair[]> {
 /** Other drives are in the slots than at the last trial, so that what it said is no longer of these. */
 export function rearranged(move: Move): boolean {
   const last = move.row.proof?.trials.at(-1)
-  // What is in a real computer is not seen from here.
-  if (!last || !move.goal || !provider().isTold) return false
-  return last.attached.join() !== attachedNow(move.goal, move.bench).join()
+  if (!last || !move.goal || !provider().reachOf(move.goal).inside) return false
+  return last.attached.join() !== seatsOf(move, move.goal).named.join()
 }
 
 /** A repair was made since the last trial, and only the next one can tell whether it mended anything. */
@@ -136,16 +136,18 @@ async function repairTarget(move: Move, target: Drive, name: string) {
   const at = await benchNow()
   const made = move.row.proof?.repairs ?? []
   const [id] = await nextRepairIds(moveId, made, 1)
-  const { id: computerId, name: computer, firmware, running: state, isThis } = trialComputer(move)
-  const isReal = !provider().isTold
+  const started = trialComputer(move)
+  const { id: computerId, name: computer, firmware, running: state } = started
+  const reach = provider().reachOf(started)
   const done = await withTarget(target, async (device) => {
     const plan = await planFor(move, target, device, name)
     if (changesNothing(plan)) throw new Refusal('repair-nothing-to-change')
-    if (plan.firmware && isReal && !isThis) throw new Refusal('firmware-by-hand', { computer })
+    if (plan.firmware && reach.firmware === 'none') throw new Refusal('firmware-by-hand', { computer })
     // A system that runs from the drive would go on with what it knew of it.
     if (state !== 'off') await changeComputer(computerId, { running: 'off' })
     await applyRepair(device, plan, repairJournal(repairFile(moveId, id)))
-    if (plan.firmware && isReal) await writeRealFirmware(device, plan.firmware, firmwareFile(moveId, id))
+    if (plan.firmware && reach.firmware === 'variables')
+      await writeRealFirmware(device, plan.firmware, firmwareFile(moveId, id))
     return plan
   })
   const repair = {
@@ -244,7 +246,7 @@ export async function settleRepairs(move: Move): Promise<void> {
 function repairable(move: Move): Drive | undefined {
   const target = move.pairs[0].target
   const computer = trialComputer(move)
-  const isIn = target?.place.kind === 'slot' && target.place.computerId === computer.id
+  const isIn = target !== undefined && slotOf(move, computer, target) !== undefined
   const { proof } = move.row
   // A copy that has ended beside the old drive has left its own repairs here.
   return isIn && proof && (oldDriveStays(move) || proof.trials.length > 0) ? target : undefined
@@ -294,9 +296,9 @@ async function cardOf(move: Move) {
 }
 
 /** The controller at which a drive sits: what serves it, and what it says that it is. */
-function controllerOf(move: Move, { place, protocol }: Drive) {
-  const slot = place.kind === 'slot' ? trialComputer(move).slots.find((s) => s.id === place.slot) : undefined
-  return { drivers: driversAt(slot, { protocol }), controllerId: slot?.deviceId }
+function controllerOf(move: Move, drive: Drive) {
+  const slot = slotOf(move, trialComputer(move), drive)
+  return { drivers: driversAt(slot, drive), controllerId: slot?.deviceId }
 }
 
 function cardsOf(move: Move) {

@@ -51,7 +51,7 @@ export async function proofView({ move, progress, plates }: MovePage) {
       toldTime: last.told ? clockTime(last.told.at) : null,
     },
     /** What the computer does is seen by whoever stands before it; `here`: the new drive can still be read. */
-    real: provider().isTold ? null : { here: newDrive !== undefined && isWithinReach(newDrive) },
+    real: provider().hasPower ? null : { here: newDrive !== undefined && isWithinReach(newDrive) },
     mode: computer.firmware.mode,
     /** The new drive, where it can be started in an emulated computer on this host. */
     emulated: newDrive && isWithinReach(newDrive) && (await emulatorHere()) ? newDrive.id : null,

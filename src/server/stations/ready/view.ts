@@ -37,7 +37,7 @@ export async function readyView({ move, progress, copy }: MovePage) {
     items: items.map((item) => ({ ...item })),
     open,
     /** What is switched off then; null where nothing here can be. */
-    whenDone: provider().isTold ? whenDone : null,
+    whenDone: provider().hasPower ? whenDone : null,
     seen,
     how: {
       choices,
