@@ -1,4 +1,3 @@
-import { stat } from 'node:fs/promises'
 import { diskIdentity } from '@/core/survey/identity'
 import { type RoomForImages, roomForImages } from '@/core/survey/room-for-images'
 import { contentWords } from '@/core/survey/words'
@@ -8,6 +7,7 @@ import { refusedFor } from '../ground/answer'
 import { singleton } from '../ground/singleton'
 import { runTask } from '../jobs/threads'
 import { driveBytes, driveSubject } from '.'
+import { stampOfDrive } from './kept-readings'
 
 /** What a drive holds, in few words and facts, for where no whole survey is shown. */
 export interface Known {
@@ -42,8 +42,7 @@ export async function knownOf(drive: Drive, freshMs = 0): Promise<Known> {
   try {
     const earlier = kept().get(drive.id)
     if (earlier && performance.now() - earlier.lookedAt < freshMs) return await earlier.known
-    const { file, stamp: told } = driveBytes(drive)
-    const stamp = told === undefined ? await fileStamp(file) : `${file} ${told}`
+    const stamp = await stampOfDrive(driveBytes(drive))
     const before = kept().get(drive.id)
     if (before?.stamp === stamp) {
       before.lookedAt = performance.now()
@@ -56,11 +55,6 @@ export async function knownOf(drive: Drive, freshMs = 0): Promise<Known> {
     kept().delete(drive.id)
     return { holds: refusedFor(error).sentence, ...nothing }
   }
-}
-
-async function fileStamp(file: string): Promise<string> {
-  const { mtimeMs, size, blocks } = await stat(/* turbopackIgnore: true */ file)
-  return `${file} ${mtimeMs} ${size} ${blocks}`
 }
 
 /** So many drives are waited for; of more, those that are not known yet are read while the page is shown already. */

@@ -9,22 +9,25 @@ import { applyRepair, settleRepair, undoRepair } from '@/core/repair/apply'
 import type { DriveSeat, RepairPlan } from '@/core/repair/port'
 import { readScheme } from '@/core/scheme'
 import { driversAt } from '@/core/things/bodies'
-import { type Drive, driveName } from '@/core/things/drive'
+import { type Drive, driveName, hasBytes, isWithinReach } from '@/core/things/drive'
+import { withDriversOf } from '@/host/driver-stick'
 import { repairIn, repairJournal } from '@/host/repair-journal'
 import { provider } from '@/outside/provider'
 import { inTransaction } from '../../database/transaction'
 import { Refusal } from '../../ground/refusals'
 import type { StartedJob } from '../../jobs'
+import type { PlannedRepair } from '../../jobs/threads/tasks/drive-readings'
 import { leasableDrive, withLease } from '../../leases'
 import { saveStationResults, loadMove, type Move, moveRow, oldDriveStays } from '../../moves'
 import { startMoveJob } from '../../moves/jobs'
 import type { LogWords } from '../../moves/logbook'
 import { movedVolumesOf } from '../../moves/moved'
 import { firmwareFile, nextRepairIds, repairFile, repairIdsOf } from '../../moves/repair-files'
-import { changeComputer, driveBytes, openIfHere } from '../../world'
+import { changeComputer, driveBytes } from '../../world'
 import { benchNow } from '../../world/clock'
 import { attach } from '../../world/computers/attach'
-import { withStickDrivers } from '../../world/stick'
+import { keptReading } from '../../world/kept-readings'
+import { stickImage } from '../../world/stick'
 import { knownCard } from '../../moves/goal'
 import { trialComputer } from './computer'
 import { INTERFACE_OF_CARD, oldAddress } from './old-address'
@@ -44,24 +47,12 @@ export async function offeredRepairs(move: Move): Promise<OfferedRepair[]> {
   if (repairWaits(move) || rearranged(move)) return []
   const names = namesOffered(move)
   const target = repairable(move)
-  const opened = target && names.length > 0 ? await openIfHere(target) : undefined
-  if (!target || !opened) return []
-  try {
-    const offered: OfferedRepair[] = []
-    for (const name of names) {
-      try {
-        const plan = await planFor(move, target, opened.device, name)
-        const why = changesNothing(plan) ? 'The drive shows nothing that this would change.' : null
-        offered.push({ name, title: plan.title, changes: plan.changes, why })
-      } catch (error) {
-        if (!(error instanceof CoreError)) throw error
-        offered.push({ name, title: 'A repair that cannot be made here', changes: [], why: error.message })
-      }
-    }
-    return offered
-  } finally {
-    await opened.close()
-  }
+  if (!target || names.length === 0 || !isThere(target)) return []
+  return (await plannedRepairs(move, target, names)).map(({ name, title, changes, changesNothing, why }) =>
+    why === null
+      ? { name, title, changes, why: changesNothing ? 'The drive shows nothing that this would change.' : null }
+      : { name, title: 'A repair that cannot be made here', changes, why },
+  )
 }
 
 /** What is known for where the last trial stopped; and beside the old drive, that the firmware starts the new one. */
@@ -86,18 +77,31 @@ export async function offeredTidying(move: Move): Promise<OfferedRepair[]> {
   if (!target || repairWaits(move)) return []
   const goesElsewhere = move.brief.targetComputerId !== null || move.brief.toVirtualMachine
   const names = goesElsewhere ? TIDYING : TIDYING.filter((n) => !OF_ANOTHER_COMPUTER.includes(n))
-  const opened = await openIfHere(target)
-  if (!opened) return []
-  try {
-    const offered: OfferedRepair[] = []
-    for (const name of names) {
-      const plan = await planFor(move, target, opened.device, name).catch(orUndefined)
-      if (plan && !changesNothing(plan)) offered.push({ name, title: plan.title, changes: plan.changes, why: null })
-    }
-    return offered
-  } finally {
-    await opened.close()
-  }
+  if (!isThere(target)) return []
+  const planned = await plannedRepairs(move, target, names)
+  return planned
+    .filter(({ changesNothing }) => !changesNothing)
+    .map(({ name, title, changes }) => ({ name, title, changes, why: null }))
+}
+
+const isThere = (drive: Drive) => hasBytes(drive) && isWithinReach(drive)
+
+/** What repairs would change, read off the drive once for as long as it stays the same. */
+async function plannedRepairs(move: Move, target: Drive, names: readonly string[]): Promise<PlannedRepair[]> {
+  const question = await questionFor(move, target, names)
+  // What is of this moment or chance changes nothing of what would be changed.
+  const about = { ...question, time: undefined, chance: undefined, startCode: undefined }
+  const stick = names.some((name) => BRINGING.includes(name)) ? stickImage(move.bench) : undefined
+  const planned = keptReading(
+    'planRepairs',
+    { drive: driveBytes(target), names, question, stick },
+    { about: [names, about], beside: stick === undefined ? [] : [stick] },
+  )
+  // What is pulled out, or lost on its way, offers nothing.
+  return planned.catch((error: unknown) => {
+    if (error instanceof CoreError) return []
+    throw error
+  })
 }
 
 /** Other drives are in the slots than at the last trial, so that what it said is no longer of these. */
@@ -252,27 +256,31 @@ function repairable(move: Move): Drive | undefined {
   return isIn && proof && (oldDriveStays(move) || proof.trials.length > 0) ? target : undefined
 }
 
-async function planFor(move: Move, target: Drive, device: BlockDevice, name: string): Promise<RepairPlan> {
+function planFor(move: Move, target: Drive, device: BlockDevice, name: string): Promise<RepairPlan> {
+  return withDriversOf(BRINGING.includes(name) ? stickImage(move.bench) : undefined, async (driverFolder) =>
+    planRepair(name, { ...(await questionFor(move, target, [name])), device, driverFolder }),
+  )
+}
+
+/** What has to be known for these repairs, besides the bytes of the drive. */
+async function questionFor(move: Move, target: Drive, names: readonly string[]) {
   const { firmware } = trialComputer(move)
   const kept = move.row.survey?.pairs[0].source.mbr?.startCode
   const layout = move.row.fit?.pairs[0]?.layout
-  const question = {
-    device,
+  return {
     // Of a drive that has a system of its own besides, the one that came to it.
     ...(layout?.into ? { system: layout.partitions[0].number } : {}),
     mode: firmware.mode,
     firmware,
-    ...(name === 'boot-entry' ? { seat: await seatOf(move, target) } : {}),
+    ...(names.includes('boot-entry') ? { seat: await seatOf(move, target) } : {}),
     ...controllerOf(move, target),
     ...cardsOf(move),
     time: fileTime(await benchNow()),
     chance: randomBytes(16),
     moved: movedVolumesOf(move),
-    ...(name === 'card-address' ? await cardOf(move) : {}),
+    ...(names.includes('card-address') ? await cardOf(move) : {}),
     ...(kept ? { startCode: { first: fromBase64(kept.first), gap: fromBase64(kept.gap) } } : {}),
   }
-  if (!BRINGING.includes(name)) return planRepair(name, question)
-  return withStickDrivers(move.bench, (driverFolder) => planRepair(name, { ...question, driverFolder }))
 }
 
 /** Where the new drive sits in the computer, and which partitions the other drives in it have. */

@@ -1,5 +1,6 @@
 import { checkDriveMaps } from './check-maps'
 import { comparePairs } from './compare-drives'
+import { planRepairs, readAddresses, readForGoal } from './drive-readings'
 import { eraseDrive } from './erase'
 import {
   captureDrive,
@@ -59,8 +60,11 @@ export const TASKS = {
   measureDrive,
   measureReading,
   packMachine,
+  planRepairs,
+  readAddresses,
   readAround,
   readFilePart,
+  readForGoal,
   readSector,
   removeStored,
   repairAlone,
