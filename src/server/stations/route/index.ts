@@ -1,6 +1,9 @@
+import { LRUCache } from 'lru-cache'
 import { z } from 'zod'
 import { ACCESSORY_MODELS } from '@/bench/catalogue'
+import { toHex } from '@/core/digest'
 import { obstaclesOf, openingsOf } from '@/core/route/obstacles'
+import type { RouteQuestion } from '@/core/route/question'
 import { findPlans } from '@/core/route/search'
 import { TARGETS } from '@/core/image'
 import { legsOf, type PlacedMedium, type Plan } from '@/core/route/types'
@@ -12,6 +15,7 @@ import { type Drive, driveName } from '@/core/things/drive'
 import { sha256 } from '@/host/sha256'
 import type { RouteResult } from '../../database/schemas'
 import { Refusal } from '../../ground/refusals'
+import { singleton } from '../../ground/singleton'
 import { withImage } from '../../images'
 import { freeName } from '../../images/names'
 import { saveStationResults, loadMove, type Move } from '../../moves'
@@ -28,8 +32,23 @@ const AVAILABLE: readonly Accessory[] = Object.entries(ACCESSORY_MODELS).map(([i
 )
 
 /** Every route, those that can be carried out first, and what is in the way of others. */
-export async function routesOf(move: Move) {
+export async function routesOf(move: Move): Promise<Routes> {
   const question = await questionOf(move)
+  // Nothing but the question says what comes out, and a page asks the same again and again.
+  const key = toHex(sha256(new TextEncoder().encode(JSON.stringify(question))))
+  const before = kept().get(key)
+  if (before) return before
+  const routes = search(question)
+  kept().set(key, routes)
+  return routes
+}
+
+const MOST_KEPT = 50
+const kept = () => singleton('routes', () => new LRUCache<string, Routes>({ max: MOST_KEPT }))
+
+type Routes = ReturnType<typeof search>
+
+function search(question: RouteQuestion) {
   const planned = (plan: Plan) => Number(notYet(plan) !== null)
   const plans = findPlans(question).sort((a, b) => planned(a) - planned(b))
   return {
