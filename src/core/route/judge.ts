@@ -250,6 +250,11 @@ function risksOf(
       risks.push(`All that is on the ${driveName(via)} is erased.`)
     }
   }
+  for (const { from, by } of transfers) {
+    const source = from.kind === 'drive' ? world.drives.get(from.driveId) : undefined
+    if (source?.image && world.computers.get(by)?.isThis)
+      risks.push(`What is read is the image ${source.image} on this computer, not the drive that it is of.`)
+  }
   const far = transfers.flatMap((t) => [nameOfFar(world, t.from) ?? [], nameOfFar(world, t.to) ?? []].flat())[0]
   if (far) risks.push(`Where the connection to ${far} is lost, the copy waits for it and goes on by itself.`)
   if (transfers.some((t) => t.how === 'send'))

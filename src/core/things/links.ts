@@ -13,7 +13,7 @@ export const LINKS = {
   'ethernet-100': { name: '100 Mb Ethernet', bytesPerSecond: 11.2e6 },
   'ethernet-1': { name: '1 Gb Ethernet', bytesPerSecond: 112e6 },
   /** Of what is plugged into this computer by a connection that tells no rate: what it does is measured. */
-  own: { name: 'as it is plugged in', bytesPerSecond: 20e9 },
+  own: { name: 'at its own rate', bytesPerSecond: 20e9 },
 } as const
 
 export type LinkId = keyof typeof LINKS

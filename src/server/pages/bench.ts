@@ -112,7 +112,10 @@ export async function benchView(find = '') {
       ...{ id, name, detail, drives: there.map(plate) },
       computers: bench.computers.filter((c) => c.farBenchId === id).map((c) => c.name),
     })),
-    others: others.map((a) => ({ id: a.id, name: a.name, detail: a.detail, facts: factsOf(a) })),
+    others: others.map((a) => ({
+      ...{ id: a.id, name: a.name, detail: a.detail, facts: factsOf(a) },
+      isSeen: isPort(a.id),
+    })),
     table: table.map(plate),
     shelf: shelf.map(plate),
     uses: Object.fromEntries(drives.map((d) => [d.id, uses(d.id)])),

@@ -1,7 +1,7 @@
 import { existsSync, linkSync, rmSync, symlinkSync, truncateSync, writeFileSync } from 'node:fs'
 import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
-import { COMPUTER_MODELS } from '@/bench/catalogue'
+import { ACCESSORY_MODELS, COMPUTER_MODELS } from '@/bench/catalogue'
 import type { Brief } from '@/core/intake/brief'
 import { JsonFileError } from '@/core/json-file'
 import { database } from '../database'
@@ -125,6 +125,10 @@ describe('things of the bench', () => {
   it('stay while a move rests on them', async () => {
     expect(await refused(removeThing({ kind: 'drive', id: 'tln1-256' }))).toMatch(/part of a move: Lighting desk/)
     expect(await refusalCode(removeThing({ kind: 'computer', id: 'ticket-desk' }))).toBe('drive-in-place')
+    // What is seen where it is plugged in is nobody's to take away or describe.
+    const port = { ...ACCESSORY_MODELS.network, id: 'port.network' }
+    expect(await refusalCode(removeThing({ kind: 'accessory', id: port.id }))).toBe('thing-is-seen')
+    expect(await refusalCode(saveAccessory(port))).toBe('thing-is-seen')
   })
 })
 

@@ -8,6 +8,7 @@ import { type BenchState, farBenchOf, placeName } from '@/core/things/bench'
 import { BodySchema, ProtocolSchema, type Slot, whyNotInto } from '@/core/things/bodies'
 import { type Computer, ComputerSchema } from '@/core/things/computer'
 import { type Drive, driveName, DriveSchema, FaultsSchema } from '@/core/things/drive'
+import { isPort } from '@/host/devices/things'
 import { provider } from '@/outside/provider'
 import { database } from '../database'
 import { AccessoryRow, ComputerRow, DriveRow, MoveRow } from '../database/models'
@@ -74,6 +75,7 @@ async function storeAccessory(input: unknown): Promise<string> {
     .object({ id: line().max(80) })
     .loose()
     .parse(input)
+  if (isPort(wanted.id)) throw new Refusal('thing-is-seen')
   const name = z.object({ name: line() }).parse(input).name
   const accessory: Accessory = AccessorySchema.parse({
     ...wanted,
@@ -220,6 +222,8 @@ export async function removeThing(input: unknown): Promise<void> {
 
 async function remove({ kind, id }: z.infer<typeof RemoveSchema>): Promise<void> {
   const bench = await benchState()
+  const isThis = kind === 'computer' && bench.computers.some((c) => c.id === id && c.isThis)
+  if (isThis || (kind === 'accessory' && isPort(id))) throw new Refusal('thing-is-seen')
   if (kind === 'drive') {
     const drive = await driveById(id)
     if (drive.kernel?.path) throw new Refusal('drive-seen-there', { drive: driveName(drive), path: drive.kernel.path })

@@ -192,8 +192,12 @@ function BenchPlan(props: BenchPlanProps) {
             <QuayHead
               name={thing.name}
               detail={thing.detail}
-              onEdit={() => setAsked({ what: 'accessory', id: thing.id })}
-              remove={{ kind: 'accessory', id: thing.id }}
+              {...(thing.isSeen
+                ? {}
+                : {
+                    onEdit: () => setAsked({ what: 'accessory', id: thing.id }),
+                    remove: { kind: 'accessory', id: thing.id },
+                  })}
             />
             {thing.facts.map((fact) => (
               <p key={fact} className="font-mono text-[12.5px] text-ink-soft">

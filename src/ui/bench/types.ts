@@ -82,6 +82,8 @@ export interface BenchProps {
     readonly name: string
     readonly detail: string
     readonly facts: readonly string[]
+    /** It comes and goes as it is plugged in. */
+    readonly isSeen: boolean
   }[]
   readonly table: readonly DriveView[]
   readonly shelf: readonly DriveView[]

@@ -80,6 +80,10 @@ export const WORLD = refusals({
     sentence: () =>
       'The drives of this bench are those that are plugged into this computer. Plug one in, and it is here within a second.',
   },
+  'thing-is-seen': {
+    status: 409,
+    sentence: () => 'This is seen as it is plugged into this computer, and comes and goes by itself.',
+  },
   'bench-is-seen': {
     status: 409,
     sentence: () =>
