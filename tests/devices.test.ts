@@ -176,6 +176,19 @@ describe.runIf(canHaveLoops())('a drive of this computer', () => {
     expect(result.out).not.toMatch(/equal/)
   })
 
+  it('that can forget gives zeros where nothing was copied, and nothing of what it held', async () => {
+    const file = blank('noisy.img', sizeBytes)
+    writeFileSync(file, Buffer.alloc(sizeBytes, 0xa5))
+    const target = attach(file)
+    // The file below is one that takes holes, so that the drive promises zeros.
+    const queue = `/sys/block/${path.basename(target)}/queue`
+    const promises = ['discard_max_bytes', 'write_zeroes_max_bytes'].every(
+      (name) => Number(readFileSync(path.join(queue, name), 'utf8')) > 0,
+    )
+    const { code } = await copy(source, target, '--plate', plateOf(target), '--overwrite')
+    expect([code, (await imbarco('compare', source, target)).code]).toEqual([0, promises ? 0 : 1])
+  })
+
   it('cannot be mounted while it is written', async () => {
     const from = attach(await loops.throughCommand('slow', source, 'sleep 0.01'), '-r')
     const target = attach(blank('watched.img', sizeBytes))

@@ -3,6 +3,10 @@ import { mkdtempSync, readFileSync, rmSync, truncateSync, writeFileSync } from '
 import { tmpdir } from 'node:os'
 import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
+import { DeviceGone } from '@/core/block/device'
+import type { SeenDevice } from '@/core/things/drive'
+import { canHaveLoops, Loops } from '../../tests/support/loops'
+import { listDrives, seenDevice } from './devices/describe'
 import { EmulatedComputer, type EmulatedOrder, findEmulator } from './emulator'
 
 const emulator = await findEmulator()
@@ -60,6 +64,30 @@ describe.runIf(emulator !== undefined)('an emulated computer', () => {
       await expect(computer.screen()).rejects.toThrow(/ended/)
     },
   )
+
+  it.runIf(canHaveLoops())('starts a drive of this computer only where it is the one that was seen', async () => {
+    const loops = new Loops(folder)
+    try {
+      const file = loops.attach(order.disk.file, '-r')
+      const [drive] = (await listDrives({ loops: true })).filter((d) => `/dev/${d.name}` === file)
+      const seen = seenDevice(drive)
+      const other = { ...seen, sequence: (seen.sequence ?? 0) + 1 }
+      const start = (device: SeenDevice) =>
+        EmulatedComputer.start(emulator!, { ...order, disk: { file, format: 'raw', seen: device } })
+      await expect(start(other)).rejects.toBeInstanceOf(DeviceGone)
+      const computer = await start(seen)
+      try {
+        await vi.waitUntil(async () => (await computer.serial()).includes(WORDS.trim()), {
+          timeout: 60_000,
+          interval: 100,
+        })
+      } finally {
+        await computer.stop()
+      }
+    } finally {
+      loops.release()
+    }
+  })
 
   it.runIf(emulator?.uefi)('comes up by UEFI', { timeout: 90_000 }, async () => {
     const computer = await EmulatedComputer.start(emulator!, { ...order, firmware: 'uefi' })

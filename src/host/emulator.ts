@@ -187,8 +187,13 @@ class Control {
       const socket = await connected(file)
       if (socket) {
         const control = new Control(socket)
-        await control.ask('qmp_capabilities', {})
-        return control
+        // It listens before it opens its disk, and is gone again where it cannot.
+        const isUp = await control.ask('qmp_capabilities', {}).then(
+          () => true,
+          () => false,
+        )
+        if (isUp) return control
+        control.close()
       }
       await pause(50)
     }
@@ -220,7 +225,7 @@ class Control {
   }
 
   private refuseAll(): void {
-    for (const done of this.waiting.splice(0)) done({ error: { desc: 'it does not answer' } })
+    for (const done of this.waiting.splice(0)) done({ error: { desc: 'it has ended, or does not answer' } })
   }
 
   private take(text: string): void {

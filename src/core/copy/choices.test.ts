@@ -5,6 +5,7 @@ import { FaultyDevice } from '../block/faulty'
 import { MemoryDevice } from '../block/memory'
 import { readOnly } from '../block/readonly'
 import { SliceDevice } from '../block/slice'
+import { NotSupported } from '../errors'
 import { MIB } from '../bytes/size'
 import { openFileSystem } from '../filesystem'
 import { defaultWish, solveFit } from '../fit/solve'
@@ -96,7 +97,10 @@ describe('what is copied', () => {
     expect(new TextDecoder().decode(await fileOn(target, same, '/hiberfil.sys'))).toBe('HIBR and what was open')
   })
 
-  it('writes zeros over what a page file would have been on a drive that cannot forget', async () => {
+  it.each([
+    ['cannot forget', undefined],
+    ['does not forget although it said so', () => Promise.reject(new NotSupported('It does not forget.'))],
+  ])('writes zeros over what a page file would have been on a drive that %s', async (_, discard) => {
     const inner = new MemoryDevice(SIZE)
     for (let at = 0; at < SIZE; at += MIB) await inner.write(at, pattern(65536, at / MIB))
     const { read, write, flush } = inner
@@ -107,6 +111,7 @@ describe('what is copied', () => {
       read: read.bind(inner),
       write: write.bind(inner),
       flush: flush.bind(inner),
+      ...(discard ? { discard } : {}),
     }
     await runCopy(await planCopy(readOnly(source), same, { skipPageFiles: true }), old, options())
     expect((await fileOn(old, same, '/pagefile.sys')).every((b) => b === 0)).toBe(true)

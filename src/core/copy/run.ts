@@ -4,7 +4,7 @@ import { readAround, type RescueLimits, USUAL_LIMITS } from '../block/read-aroun
 import { toBase64 } from '../bytes/base64'
 import { sameBytes } from '../bytes/same'
 import type { Digest } from '../digest'
-import { CoreError } from '../errors'
+import { CoreError, NotSupported } from '../errors'
 import { type Mark, markIn, readMarker, unfinishedMarker } from '../survey/marker'
 import { BadRegionSkipper } from './bad-region-skipper'
 import { BufferPool } from './buffers'
@@ -206,14 +206,19 @@ async function eraseTargets(run: Run): Promise<void> {
   await targets.mark(marker)
   state.blank = targets.forget
   await targets.each(async (device) => {
+    if (!state.blank) return
     const kept = device.header ? 0 : marker.length
-    if (state.blank) await device.discard!(kept, device.size - kept)
-    else {
-      for (const { offset, bytes } of plan.tables) {
-        if (offset > 0) await device.write(offset, new Uint8Array(bytes.length))
-      }
-    }
+    await device.discard!(kept, device.size - kept).catch((error: unknown) => {
+      if (!(error instanceof NotSupported)) throw error
+      // One that does not do what it promised holds what it held, and so nothing is taken for blank.
+      state.blank = false
+    })
   })
+  if (!state.blank)
+    await targets.each(async (device) => {
+      for (const { offset, bytes } of plan.tables)
+        if (offset > 0) await device.write(offset, new Uint8Array(bytes.length))
+    })
   await targets.flush()
   await options.journal?.append({ did: 'erase', blank: state.blank })
   await options.onStep({ phase: 'erase', bytes: 0 })

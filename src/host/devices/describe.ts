@@ -30,6 +30,8 @@ export interface KernelDrive {
   readonly usbMegabits: number | null
   readonly isRotational: boolean
   readonly isRemovable: boolean
+  /** It can be told to forget a range, and promises zeros from then on. */
+  readonly forgets: boolean
   /** Where it is plugged in, as the kernel numbers it. */
   readonly port: string
   /** Of a loop device: the file that stands for it, and the byte of that where it begins. */
@@ -84,6 +86,7 @@ async function describe(name: string): Promise<KernelDrive | undefined> {
   const model = managed.get('ID_MODEL')?.replaceAll('_', ' ') ?? (await text(path.join(folder, 'device', 'model')))
   const backingFile = (await text(path.join(folder, 'loop', 'backing_file'))) ?? null
   const usb = transport === 'USB' ? await usbOf(place) : undefined
+  const most = async (what: string) => numberIn(await text(path.join(folder, 'queue', what))) ?? 0
   return {
     ...{ name, number, transport, backingFile },
     backingOffset: numberIn(await text(path.join(folder, 'loop', 'offset'))) ?? 0,
@@ -98,6 +101,7 @@ async function describe(name: string): Promise<KernelDrive | undefined> {
     usbMegabits: usb?.megabits ?? null,
     isRotational: (await text(path.join(folder, 'queue', 'rotational'))) === '1',
     isRemovable: (await text(path.join(folder, 'removable'))) === '1',
+    forgets: (await most('discard_max_bytes')) > 0 && (await most('write_zeroes_max_bytes')) > 0,
     port: portOf(place, name),
   }
 }

@@ -2,14 +2,16 @@ import { constants } from 'node:fs'
 import { type FileHandle, open, stat } from 'node:fs/promises'
 import path from 'node:path'
 import { type BlockDevice, checkRange, DeviceGone, ReadOnlyDevice, UnreadableSectors } from '@/core/block/device'
-import { CoreError } from '@/core/errors'
+import { CoreError, NotSupported } from '@/core/errors'
 import type { SeenDevice } from '@/core/things/drive'
 import { readFileBytes, writeFileBytes } from '../file-bytes'
 import { driveOfNumber, type KernelDrive, numberOf, seenDevice, usesOf } from './describe'
-import { type DeviceSizes, dropCaches, readTableAgain, sequenceOf, sizesOf } from './kernel'
+import { type DeviceSizes, dropCaches, forgetRange, NOT_DONE, readTableAgain, sequenceOf, sizesOf } from './kernel'
 
 /** Readings of so many bytes are tried past the kernel's memory where they fail through it. */
 const DIRECT_BYTES = 64 * 1024
+/** The kernel is asked for so much at a time, between which others have their turn. */
+const FORGOTTEN_AT_ONCE = 256 * 1024 * 1024
 /** Buffers of such readings begin at multiples of this many bytes of memory. */
 const ALIGNED = 4096
 
@@ -65,6 +67,8 @@ export class KernelDevice implements BlockDevice {
   readonly logicalSectorSize: 512 | 4096
   readonly physicalSectorSize: number
   private direct: Promise<DirectReader> | undefined
+  /** Only of a drive that promises zeros for what it was told to forget. */
+  readonly discard?: (offset: number, length: number) => Promise<void>
 
   private constructor(
     private readonly handle: FileHandle,
@@ -80,6 +84,7 @@ export class KernelDevice implements BlockDevice {
     this.size = sizes.sizeBytes
     this.logicalSectorSize = sizes.logicalSectorSize
     this.physicalSectorSize = sizes.physicalSectorSize
+    if (writable && drive?.forgets) this.discard = (offset, length) => this.forget(offset, length)
   }
 
   /**
@@ -172,6 +177,18 @@ export class KernelDevice implements BlockDevice {
       await this.refuseGone(error)
       throw new CoreError(`${this.path} did not take what was written to it (${error.code}).`)
     })
+  }
+
+  /** Rejects with NotSupported where the drive does not do what it promised. */
+  private async forget(offset: number, length: number): Promise<void> {
+    checkRange(this, offset, length)
+    for (let at = offset; at < offset + length; at += FORGOTTEN_AT_ONCE) {
+      const error = await forgetRange(this.handle.fd, at, Math.min(FORGOTTEN_AT_ONCE, offset + length - at))
+      if (error === undefined) continue
+      if (NOT_DONE.includes(error)) throw new NotSupported(`${this.path} does not forget what it holds.`)
+      if (this.drive && !(await this.isStillThere())) throw new DeviceGone(this.path)
+      throw new CoreError(`${this.path} did not forget what it holds (error ${error}).`)
+    }
   }
 
   async flush(): Promise<void> {

@@ -30,7 +30,10 @@ async function load() {
     )
   // Why a call failed is only told of one in this thread.
   const now = (descriptor: number, request: bigint): number => call(descriptor, request, null) as number
-  return { ioctl, now, errno: () => koffi.errno() }
+  const fallocate = libc.func('int fallocate(int descriptor, int mode, int64_t offset, int64_t length)')
+  const zero = (descriptor: number, offset: number, length: number): number =>
+    fallocate(descriptor, PUNCH_HOLE | KEEP_SIZE, offset, length) as number
+  return { ioctl, now, zero, errno: () => koffi.errno() }
 }
 
 /** Asks the kernel. False where it refuses. Rejects with CoreError where it cannot be asked. */
@@ -76,5 +79,20 @@ export async function readTableAgain(descriptor: number): Promise<boolean> {
   // One of which it takes no partitions has none that could be old.
   return now(descriptor, REQUEST.readTable) === 0 || errno() !== EBUSY
 }
+
+/**
+ * Has a device forget a range, of which it gives zeros from then on: `fallocate(2)` does that only where the device
+ * promises it. Gives the number of an error, or undefined.
+ */
+export async function forgetRange(descriptor: number, offset: number, length: number): Promise<number | undefined> {
+  const { zero, errno } = await (loaded ??= load())
+  return zero(descriptor, offset, length) === 0 ? undefined : errno()
+}
+
+/** Modes of <linux/falloc.h>. */
+const KEEP_SIZE = 1
+const PUNCH_HOLE = 2
+/** Where a device does not do what was asked. */
+export const NOT_DONE = [22, 38, 95]
 
 const EBUSY = 16

@@ -16,7 +16,15 @@ const COMPUTER: ThisComputer = {
 const drive = (name: string, rest: Partial<UsedDrive> = {}): UsedDrive => ({
   ...{ name, number: '8:0', sequence: 9, sizeBytes: 240e9, logicalSectorSize: 512, physicalSectorSize: 4096 },
   ...{ model: 'Corvina S3', serial: `CRV3-${name}`, ofBridge: false, transport: 'SATA', usbMegabits: null },
-  ...{ isRotational: false, isRemovable: false, port: 'ata1', backingFile: null, backingOffset: 0, uses: [] },
+  ...{
+    isRotational: false,
+    isRemovable: false,
+    port: 'ata1',
+    forgets: false,
+    backingFile: null,
+    backingOffset: 0,
+    uses: [],
+  },
   ...rest,
 })
 
