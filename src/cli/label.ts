@@ -23,8 +23,12 @@ export async function label(
   options: LabelOptions,
   io: Io,
 ): Promise<number> {
-  const { place, before, plan } = await withImage(file, options, async (image) => {
+  const { place, journals, before, plan } = await withImage(file, options, async (image) => {
     const place = await inPlaceOf(file, image, options, io)
+    const journals = await repairJournalsOf(place.beside)
+    for (const journal of journals)
+      if ((await repairIn(journal))?.state === 'writing')
+        throw new CoreError(`A repair of ${file} was cut off. Run a repair, which takes it back first.`)
     const { start, size } = await placeOfPartition(image.device, partition)
     const volume = new SliceDevice(image.device, start, size)
     const driver = await recognise(volume)
@@ -36,12 +40,8 @@ export async function label(
     const work = (drive: BlockDevice) => driver.relabel!(new SliceDevice(drive, start, size), text)
     const patches = before === text ? [] : await patchesOf(image.device, work)
     const title = `Partition ${partition} is called ${text}`.slice(0, 200)
-    return { place, before, plan: { name: 'label', title, changes: [], patches } }
+    return { place, journals, before, plan: { name: 'label', title, changes: [], patches } }
   })
-  const journals = await repairJournalsOf(place.beside)
-  for (const journal of journals)
-    if ((await repairIn(journal))?.state === 'writing')
-      throw new CoreError(`A repair of ${file} was cut off. Run a repair, which takes it back first.`)
   const state = plan.patches.length === 0 ? 'nothing' : options.dryRun ? 'planned' : 'done'
   if (state === 'done') {
     const { device, close } = await place.open()
