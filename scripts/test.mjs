@@ -34,6 +34,8 @@ const TOOLS = [
   ['libnbd-bin', 'nbdinfo'],
   ['python3-libnbd', 'nbdsh'],
   ['iproute2', 'ip'],
+  ['qemu-system-x86', 'qemu-system-x86_64'],
+  ['ovmf', '/usr/share/OVMF/OVMF_CODE_4M.fd'],
 ]
 
 const BROWSER = ['chromium', 'chromium-headless-shell', 'chromium-driver']

@@ -26,6 +26,8 @@ const UEFI = [
 
 export interface Emulator {
   readonly program: string
+  /** What runs the code of a guest, the first of these that there is. */
+  readonly by: readonly ('kvm' | 'tcg')[]
   /** Firmware by UEFI; absent where only that by BIOS is there. */
   readonly uefi?: { readonly code: string; readonly variables: string }
 }
@@ -40,9 +42,18 @@ export async function findEmulator(): Promise<Emulator | undefined> {
     )
     if (!isThere) continue
     const uefi = UEFI.find((files) => files.every((file) => existsSync(file)))
-    return { program, ...(uefi ? { uefi: { code: uefi[0], variables: uefi[1] } } : {}) }
+    return {
+      program,
+      by: (await isVirtual()) ? ['tcg'] : ['kvm', 'tcg'],
+      ...(uefi ? { uefi: { code: uefi[0], variables: uefi[1] } } : {}),
+    }
   }
   return undefined
+}
+
+/** A processor that is lent by another one's emulation is seldom one that guests of its own come up on. */
+async function isVirtual(): Promise<boolean> {
+  return /^flags\b.*\bhypervisor\b/m.test(await readFile('/proc/cpuinfo', 'utf8').catch(() => ''))
 }
 
 export interface EmulatedOrder {
@@ -138,7 +149,7 @@ export class EmulatedComputer {
   }
 }
 
-function wordsFor({ uefi }: Emulator, order: EmulatedOrder & { file: string }, folder: string): string[] {
+function wordsFor({ uefi, by }: Emulator, order: EmulatedOrder & { file: string }, folder: string): string[] {
   const { disk, file, firmware, controller, logicalSectorSize } = order
   // A comma in a value of the emulator's is written twice.
   const plain = (file: string) => file.replaceAll(',', ',,')
@@ -149,7 +160,7 @@ function wordsFor({ uefi }: Emulator, order: EmulatedOrder & { file: string }, f
     `if=pflash,unit=${unit},format=raw,file=${plain(file)}${more}`,
   ]
   return [
-    ...['-nodefaults', '-no-user-config', '-machine', 'q35', '-accel', 'kvm', '-accel', 'tcg', '-cpu', 'max'],
+    ...['-nodefaults', '-no-user-config', '-machine', 'q35', ...by.flatMap((one) => ['-accel', one]), '-cpu', 'max'],
     ...['-m', String(mib), '-smp', '2', '-vga', 'std', '-display', 'none', '-nic', 'none'],
     ...['-sandbox', 'on,obsolete=deny,elevateprivileges=deny,spawn=deny,resourcecontrol=deny'],
     ...['-serial', `file:${plain(path.join(folder, 'serial'))}`],

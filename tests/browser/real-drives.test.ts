@@ -1,5 +1,15 @@
-import { copyFileSync, mkdirSync, mkdtempSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs'
-import { spawnSync } from 'node:child_process'
+import { spawn, spawnSync } from 'node:child_process'
+import {
+  copyFileSync,
+  existsSync,
+  mkdirSync,
+  mkdtempSync,
+  readdirSync,
+  readFileSync,
+  rmSync,
+  statSync,
+  writeFileSync,
+} from 'node:fs'
 import { tmpdir } from 'node:os'
 import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
@@ -12,6 +22,16 @@ import { serve, type Served, startInVain } from './support/serve'
 import { typePlate } from './support/steps'
 
 const LONG = 120_000
+
+/** Whether a card of this computer hangs at a network. */
+function isOnNetwork(): boolean {
+  const cards = '/sys/class/net'
+  return readdirSync(cards).some((card) => {
+    if (!existsSync(path.join(cards, card, 'device'))) return false
+    // Of one that is switched off the kernel tells nothing.
+    return spawnSync('cat', [path.join(cards, card, 'carrier')], { encoding: 'utf8' }).stdout.trim() === '1'
+  })
+}
 const MIB = 1024 * 1024
 
 // Where the kernel gives no loop devices, this is skipped as a whole.
@@ -251,6 +271,34 @@ describe.runIf(canHaveLoops())('the drives of this computer', () => {
     loops.detach(target)
     expect(gdiskProblems(file)).toBe('')
     expect([...gdiskPartitions(file).keys()]).toEqual([...gdiskPartitions(source).keys()])
+  })
+
+  it.runIf(isOnNetwork())('take what another bench lends, over the network', { timeout: LONG }, async () => {
+    const words = ['lend', source, '--allow', '--json', '--port', '0']
+    const lender = spawn('bin/imbarco', words, { stdio: ['pipe', 'pipe', 'ignore'] })
+    try {
+      const line = await new Promise<string>((said) => lender.stdout.once('data', (text) => said(String(text))))
+      const { uri, code } = JSON.parse(line) as { uri: string; code: string }
+      const file = loops.blank('from afar.img', statSync(source).size + 32 * MIB)
+      const target = loops.attach(file)
+      await page.open('/bench')
+      await page.until(() => isShown(quay(target)), 'the drive')
+      await page.click(/Borrow a drive/)
+      await page.fill('Address, as the other bench shows it', uri)
+      await page.fill('Code, for an address that begins with nbds://', code)
+      await page.fill('Name of that bench, where it says none', 'Attic')
+      await page.send()
+      await page.untilText(/connected; for reading/)
+      await page.open('/bench')
+      await page.click(/source 419 MB/, 'button')
+      await page.next(/Look inside/)
+      await page.untilFinding(/Harbour/)
+      await moveTo(target, 512)
+      loops.detach(target)
+      expect([...gdiskPartitions(file).keys()]).toEqual([...gdiskPartitions(source).keys()])
+    } finally {
+      lender.kill()
+    }
   })
 
   it('are kept apart from those of a simulated bench', { timeout: LONG }, async () => {
