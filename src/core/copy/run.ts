@@ -204,7 +204,7 @@ async function eraseTargets(run: Run): Promise<void> {
   // The mark goes first: from here on nobody may take the target for what it was.
   const marker = unfinishedMarker(targets.sectorSize, markOf(run))
   await targets.mark(marker)
-  state.blank = targets.forget
+  state.blank = targets.forget && targets.now.every(({ device }) => isWorthForgetting(device, plan))
   await targets.each(async (device) => {
     if (!state.blank) return
     const kept = device.header ? 0 : marker.length
@@ -223,6 +223,10 @@ async function eraseTargets(run: Run): Promise<void> {
   await options.journal?.append({ did: 'erase', blank: state.blank })
   await options.onStep({ phase: 'erase', bytes: 0 })
 }
+
+/** One that does not tell what it holds is told to forget it where most of it is not written over anyway. */
+const isWorthForgetting = ({ mapped, size }: BlockDevice, { totalBytes }: CopyPlan) =>
+  mapped !== undefined || totalBytes < size / 2
 
 async function copyPieces(run: Run): Promise<void> {
   const { plan, targets, options, pool, state } = run

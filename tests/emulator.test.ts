@@ -5,9 +5,9 @@ import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
 import { DeviceGone } from '@/core/block/device'
 import type { SeenDevice } from '@/core/things/drive'
-import { canHaveLoops, Loops } from '../../tests/support/loops'
-import { listDrives, seenDevice } from './devices/describe'
-import { EmulatedComputer, type EmulatedOrder, findEmulator } from './emulator'
+import { canHaveLoops, Loops } from './support/loops'
+import { listDrives, seenDevice } from '@/host/devices/describe'
+import { EmulatedComputer, type EmulatedOrder, findEmulator } from '@/host/emulator'
 
 const emulator = await findEmulator()
 const WORDS = 'the pier is open\r\n'
