@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
-import { type BenchState, berthOf, freeBrackets, placeName, whyNotThere } from './bench'
-import { driveName } from './drive'
+import { type BenchState, berthOf, freeBrackets, placeName, whyNotThere, whySeenOnly } from './bench'
+import { driveName, type KernelState } from './drive'
 import { benchOf, computer, dock, drive } from './testing'
 
 const slot = (name = 'SATA 0') => ({ kind: 'slot', computerId: 'desk', slot: name }) as const
@@ -33,6 +33,35 @@ describe('places', () => {
   ] as const)('take no drive %s', (_what, place, mains, reason) => {
     const state = bench(mains)
     expect(whyNotThere(on(state, 'loose'), place, state)).toMatch(reason)
+  })
+
+  it('of the computer that Imbarco runs on are seen, whatever a hand says', () => {
+    const kernel: KernelState = {
+      key: 'k',
+      path: '/dev/sda',
+      device: null,
+      serialOf: 'drive',
+      uses: [],
+      hasTwin: false,
+    }
+    const away = { ...kernel, path: null }
+    const state = benchOf(
+      [computer('desk', { isThis: true, mains: false }), computer('other', { mains: false })],
+      [],
+      [
+        drive('in', { kernel, place: slot() }),
+        drive('out', { kernel: away }),
+        drive('image', { file: null, image: 'a.img' }),
+      ],
+    )
+    const why = (id: string, computerId: string) => whySeenOnly(on(state, id), { ...slot(), computerId }, state)
+    expect(why('in', 'desk')).toBeUndefined()
+    expect(why('in', 'other')).toMatch(/plugged in here/)
+    expect([why('out', 'desk'), why('image', 'desk')]).toEqual([
+      expect.stringMatching(/is not plugged in/),
+      expect.stringMatching(/is seen/),
+    ])
+    expect([why('out', 'other'), why('image', 'other')]).toEqual([undefined, undefined])
   })
 
   it('let nothing in or out of a computer that has mains power', () => {

@@ -131,9 +131,15 @@ function countFreeBrackets(bench: BenchState, besides: string | undefined): numb
   return all - used.length
 }
 
-/** Why hands do not say where a drive of this computer is, or undefined where they do: what is plugged in is seen. */
+/**
+ * Why hands do not say where a drive of this computer is, or that another one is in it; undefined where they do. What is
+ * plugged in is seen.
+ */
 export function whySeenOnly({ kernel, ...drive }: Drive, place: Place, bench: BenchState): string | undefined {
-  if (!kernel || placeKey(place) === placeKey(drive.place)) return undefined
+  if (placeKey(place) === placeKey(drive.place)) return undefined
+  if (!kernel && isOfThis(place, bench))
+    return `What is in this computer is seen, and the ${driveName(drive)} is not plugged into it.`
+  if (!kernel) return undefined
   if (kernel.path !== null)
     return `The ${driveName(drive)} is plugged in here, as ${kernel.path}. Take it out first: where it is, is seen.`
   if (!isOfThis(place, bench)) return undefined
