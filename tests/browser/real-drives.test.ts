@@ -80,6 +80,35 @@ describe.runIf(canHaveLoops())('the drives of this computer', () => {
   const quay = (loop: string) => `[data-testid="quay-port.${path.basename(loop)}"]`
   const isShown = async (css: string) => (await page.driver.findElements({ css })).length > 0
 
+  /** Opens a move of what is looked at onto a drive, and goes on up to where it can be copied. */
+  async function planOnto(loop: string, sectorSize: number): Promise<void> {
+    await page.click(/Move this system/)
+    await page.untilFinding(/Where does/)
+    const bytes = Number(run('blockdev', '--getsize64', loop))
+    // Whatever else is plugged in here, that one.
+    const named = `Loop device ${Math.round(bytes / 1e6)} MB, ${bytes / sectorSize}`
+    await page.pick('Target, will be erased', named)
+    await page.next(/Open the move/)
+    await page.untilFinding(/is used/)
+    await page.next(/Continue to Route/)
+    await page.untilFinding(/One route works/)
+    await page.next(/Use this route/)
+    await page.untilFinding(/It fits/)
+    await page.next(/Lock this fit/)
+    await page.untilFinding(/can start/)
+    await page.click(/Continue without/)
+    await page.untilFinding(/^It can start/)
+  }
+
+  /** The same, and copies it up to its verified end. */
+  async function moveTo(loop: string, sectorSize: number): Promise<void> {
+    await planOnto(loop, sectorSize)
+    const sectors = Number(run('blockdev', '--getsize64', loop)) / sectorSize
+    await typePlate(page, String(sectors).slice(-4))
+    await page.next(/Erase and copy/)
+    await page.untilFinding(/all of it reads back equal/)
+  }
+
   it('are on the bench as they are plugged in, and come and go by themselves', { timeout: LONG }, async () => {
     await page.open('/bench')
     await page.untilText(/Real drives/)
@@ -99,19 +128,7 @@ describe.runIf(canHaveLoops())('the drives of this computer', () => {
     await page.click(/Loop device 419 MB/, `${quay(from)} button`)
     await page.next(/Look inside/)
     await page.untilFinding(/Harbour/)
-    await page.click(/Move this system/)
-    await page.untilFinding(/Where does/)
-    // Whatever else is plugged in here, that one.
-    await page.pick('Target, will be erased', `Loop device 554 MB, ${run('blockdev', '--getsz', to)}`)
-    await page.next(/Open the move/)
-    await page.untilFinding(/is used/)
-    await page.next(/Continue to Route/)
-    await page.untilFinding(/One route works/)
-    await page.next(/Use this route/)
-    await page.untilFinding(/It fits/)
-    await page.next(/Lock this fit/)
-    await page.click(/Continue without/)
-    await page.untilFinding(/^It can start/)
+    await planOnto(to, 512)
   })
 
   it('are not written while anything uses them', { timeout: LONG }, async () => {
@@ -200,27 +217,6 @@ describe.runIf(canHaveLoops())('the drives of this computer', () => {
       await page.untilFinding(/as was seen there/)
     },
   )
-
-  /** Has the system of what is looked at moved to a drive by a move of its own, up to its verified end. */
-  async function moveTo(loop: string, sectorSize: number): Promise<void> {
-    await page.click(/Move this system/)
-    await page.untilFinding(/Where does/)
-    const sectors = Number(run('blockdev', '--getsize64', loop)) / sectorSize
-    await page.pick('Target, will be erased', `Loop device ${Math.round((sectors * sectorSize) / 1e6)} MB, ${sectors}`)
-    await page.next(/Open the move/)
-    await page.untilFinding(/is used/)
-    await page.next(/Continue to Route/)
-    await page.untilFinding(/One route works/)
-    await page.next(/Use this route/)
-    await page.untilFinding(/It fits/)
-    await page.next(/Lock this fit/)
-    await page.untilFinding(/can start/)
-    if (/Continue without/.test(await page.text())) await page.click(/Continue without/)
-    await page.untilFinding(/^It can start/)
-    await typePlate(page, String(sectors).slice(-4))
-    await page.next(/Erase and copy/)
-    await page.untilFinding(/all of it reads back equal/)
-  }
 
   it('with sectors of 4096 bytes go onto one that has them, for the kernel to mount', { timeout: LONG }, async () => {
     const mount = mkdtempSync(path.join(folder, 'books-'))

@@ -1,4 +1,4 @@
-import { readdir, readFile, readlink, realpath, stat } from 'node:fs/promises'
+import { readdir, readFile, realpath, stat } from 'node:fs/promises'
 import path from 'node:path'
 import type { SeenDevice } from '@/core/things/drive'
 
@@ -206,7 +206,7 @@ const unescaped = (place: string) =>
 export async function backingOf(drive: Pick<KernelDrive, 'backingFile'>): Promise<string | undefined> {
   const { backingFile } = drive
   if (backingFile === null) return undefined
-  return realpath(backingFile).catch(() => readlink(backingFile).catch(() => backingFile))
+  return realpath(backingFile).catch(() => backingFile)
 }
 
 /** What a person types to name a drive: the end of its serial, or of its number of sectors where it has none. */
