@@ -90,7 +90,7 @@ const isThere = (drive: Drive) => hasBytes(drive) && isWithinReach(drive)
 async function plannedRepairs(move: Move, target: Drive, names: readonly string[]): Promise<PlannedRepair[]> {
   const question = await questionFor(move, target, names)
   // What is of this moment or chance changes nothing of what would be changed.
-  const about = { ...question, time: undefined, chance: undefined, startCode: undefined }
+  const about = { ...question, time: undefined, chance: undefined, startCode: keptStartCode(move) }
   const stick = names.some((name) => BRINGING.includes(name)) ? stickImage(move.bench) : undefined
   const planned = keptReading(
     'planRepairs',
@@ -262,10 +262,13 @@ function planFor(move: Move, target: Drive, device: BlockDevice, name: string): 
   )
 }
 
+/** The code in front of the first partition as the survey keeps it. */
+const keptStartCode = ({ row }: Move) => row.survey?.pairs[0].source.mbr?.startCode
+
 /** What has to be known for these repairs, besides the bytes of the drive. */
 async function questionFor(move: Move, target: Drive, names: readonly string[]) {
   const { firmware } = trialComputer(move)
-  const kept = move.row.survey?.pairs[0].source.mbr?.startCode
+  const kept = keptStartCode(move)
   const layout = move.row.fit?.pairs[0]?.layout
   return {
     // Of a drive that has a system of its own besides, the one that came to it.
