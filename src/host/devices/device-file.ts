@@ -175,6 +175,8 @@ export class KernelDevice implements BlockDevice {
     checkRange(this, offset, from.length)
     await writeFileBytes(this.handle, offset, from).catch(async (error: NodeJS.ErrnoException) => {
       await this.refuseGone(error)
+      if (error.code === 'EPERM' || error.code === 'EROFS')
+        throw new CoreError(`${this.path} has become write-protected, and takes no more.`)
       throw new CoreError(`${this.path} did not take what was written to it (${error.code}).`)
     })
   }
