@@ -76,8 +76,8 @@ export async function inPlaceOf(
 }
 
 /** The same, for a command that does not look into it before. */
-export function inPlace(file: string, options: InPlaceOptions, io: Pick<Io, 'warn'>): Promise<InPlace> {
-  return withImage(file, { sectorSize: options.sectorSize }, (image) => inPlaceOf(file, image, options, io))
+export function inPlace(file: string, options: InPlaceOptions, io: Pick<Io, 'warn'>, source?: Read): Promise<InPlace> {
+  return withImage(file, { sectorSize: options.sectorSize }, (image) => inPlaceOf(file, image, options, io, source))
 }
 
 async function openDevice(

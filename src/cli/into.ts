@@ -26,8 +26,7 @@ import { BLAKE3, blake3 } from '@/host/strong-digest'
 import { nextJournal, repairJournalsOf } from './boot'
 import { type Io, json, type Options, STOPS } from './commands'
 import { tell, workOf } from './copy'
-import { type InPlace, type InPlaceOptions, inPlaceOf } from './in-place'
-import type { Read } from './onto-device'
+import { type InPlace, type InPlaceOptions, inPlace } from './in-place'
 import { ChangedMeanwhile, refuseSources, withImage, WrongUse } from './open'
 import { keepRoom, makeRoom, refuseCutOff, settleRoom, shrinkTold } from './shrink'
 
@@ -69,7 +68,7 @@ export async function restoreInto(input: string, target: string, options: IntoOp
     options,
     async (image) => {
       await refuseSources(image.paths, target)
-      const place = await targetOf(target, image, options, io)
+      const place = await inPlace(target, options, io, image)
       const source = await surveyDrive(image.device, sha256)
       const moved = volumeOf(source, volume, 'source')
       if (neighbour !== undefined) await readyForRoom(place, options, io)
@@ -191,7 +190,7 @@ export async function restoreIntoFree(
   // The entry is written before the copy looks at what it is given, so the source is kept from it here.
   const { source, place } = await withImage(input, options, async (image) => {
     await refuseSources(image.paths, target)
-    return { source: await surveyDrive(image.device, sha256), place: await targetOf(target, image, options, io) }
+    return { source: await surveyDrive(image.device, sha256), place: await inPlace(target, options, io, image) }
   })
   const { sectorSize } = place
   const moved = volumeOf(source, volumes[0], 'source')
@@ -249,11 +248,6 @@ async function withRoom(
   if (neighbour === undefined) return { drive, survey }
   const room = await planRoom(drive, survey, { neighbour, ...asked })
   return room.plan ? { ...room, survey: await surveyDrive(room.drive, sha256) } : { drive, survey }
-}
-
-/** The target by what it is, which is only read until it is opened to be written. */
-function targetOf(target: string, source: Read, options: InPlaceOptions, io: Io): Promise<InPlace> {
-  return withImage(target, { sectorSize: options.sectorSize }, (there) => inPlaceOf(target, there, options, io, source))
 }
 
 /** Before room is planned for: what was cut off of an earlier making of it is taken back. */

@@ -1,3 +1,4 @@
+import type { BlockDevice } from '@/core/block/device'
 import { loaderOn, type SignedLoader } from '@/core/boot/loader-on'
 import { type DeviceKind, packageFor, type WantedDriver } from '@/core/drivers/device'
 import type { InstalledDriver } from '@/core/drivers/installed'
@@ -10,8 +11,8 @@ import type { FixedAddress } from '@/core/registry/addresses'
 import type { DriveSurvey } from '@/core/survey/types'
 import { withDriversOf } from '@/host/driver-stick'
 import { sha256 } from '@/host/sha256'
-import { type DriveBytes, openToLook } from '@/outside/open-drive'
-import type { BlockDevice } from '@/core/block/device'
+import type { DriveBytes } from '@/outside/open-drive'
+import { withSubject } from './subject'
 
 // What stations ask of a drive besides its survey. Nothing is written.
 
@@ -105,11 +106,5 @@ export function planRepairs({ drive, names, question, stick }: RepairsOrder): Pr
   )
 }
 
-async function looking<T>(drive: DriveBytes, work: (device: BlockDevice) => Promise<T>): Promise<T> {
-  const { device, close } = await openToLook(drive)
-  try {
-    return await work(device)
-  } finally {
-    await close()
-  }
-}
+const looking = <T>(drive: DriveBytes, work: (device: BlockDevice) => Promise<T>) =>
+  withSubject({ kind: 'drive', drive }, work)
