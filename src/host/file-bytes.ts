@@ -26,22 +26,23 @@ const WORTH_A_THREAD = 256 * 1024
 const underway = new WeakMap<object, Set<Promise<void>>>()
 
 /**
- * Writes all of `from` at `offset` of a file; what lies in memory that threads share by one of them. Rejects as the host
- * does, with part of it written.
+ * Writes all of `from` at `offset` of a file; what lies in memory that threads share by one of them. `callBytes`: of one
+ * call, which ends at a multiple of it. Rejects as the host does, with part of it written.
  */
 export async function writeFileBytes(
   file: Pick<FileHandle, 'write'> & Partial<Pick<FileHandle, 'fd'>>,
   offset: number,
   from: Uint8Array,
+  callBytes = WRITE_BYTES,
 ): Promise<void> {
-  if (file.fd !== undefined && from.length >= WORTH_A_THREAD && isShared(from)) {
-    const writing = writeByThread({ descriptor: file.fd, offset, bytes: from, length: WRITE_BYTES })
+  if (file.fd !== undefined && isWorthAThread(from)) {
+    const writing = writeByThread({ descriptor: file.fd, offset, bytes: from, length: callBytes })
     const all = underway.get(file) ?? new Set()
     underway.set(file, all.add(writing))
     return writing.finally(() => all.delete(writing))
   }
   for (let done = 0; done < from.length;) {
-    const length = Math.min(WRITE_BYTES - ((offset + done) % WRITE_BYTES), from.length - done)
+    const length = Math.min(callBytes - ((offset + done) % callBytes), from.length - done)
     done += (await file.write(from, done, length, offset + done)).bytesWritten
   }
 }
@@ -52,5 +53,6 @@ export async function closeWritten(file: FileHandle): Promise<void> {
   await file.close()
 }
 
-const isShared = ({ buffer }: Uint8Array) =>
-  typeof SharedArrayBuffer !== 'undefined' && buffer instanceof SharedArrayBuffer
+/** Long bytes in memory that threads share. */
+export const isWorthAThread = ({ buffer, length }: Uint8Array) =>
+  length >= WORTH_A_THREAD && typeof SharedArrayBuffer !== 'undefined' && buffer instanceof SharedArrayBuffer

@@ -5,6 +5,7 @@ import type { Extent } from '@/core/block/device'
 import { CoreError } from '@/core/errors'
 import type { ImageStore } from '@/core/image/store'
 import { BackgroundStore } from './background-store'
+import { DirectWriter } from './direct-writer'
 import { hostError, NoFile } from './errors'
 import { closeWritten, readFileBytes, writeFileBytes } from './file-bytes'
 import { dataExtents } from './holes'
@@ -13,6 +14,7 @@ import { syncFolderOf } from './sync-folder'
 /** A file of this host that is written in any place and read back, sparse where nothing was written. */
 export class HostStore implements ImageStore {
   private readonly background: BackgroundStore
+  private readonly direct: DirectWriter
 
   private constructor(
     private readonly handle: FileHandle,
@@ -21,6 +23,7 @@ export class HostStore implements ImageStore {
     public size: number,
   ) {
     this.background = new BackgroundStore(handle)
+    this.direct = new DirectWriter(handle)
   }
 
   /** Makes a new file of `size` bytes that reads as zeros. Rejects with NoFile when the name is taken. */
@@ -70,12 +73,15 @@ export class HostStore implements ImageStore {
 
   async write(offset: number, from: Uint8Array): Promise<void> {
     try {
-      await writeFileBytes(this.handle, offset, from)
+      const direct = await this.direct.write(offset, from)
+      if (direct < from.length) {
+        await writeFileBytes(this.handle, offset + direct, from.subarray(direct))
+        this.background.wrote(from.length - direct)
+      }
     } catch (error) {
       throw hostError(error, this.name)
     }
     this.size = Math.max(this.size, offset + from.length)
-    this.background.wrote(from.length)
   }
 
   async truncate(length: number): Promise<void> {
@@ -104,6 +110,7 @@ export class HostStore implements ImageStore {
 
   async close(): Promise<void> {
     await this.background.idle()
+    await this.direct.close()
     await closeWritten(this.handle)
   }
 }

@@ -1,3 +1,6 @@
+/** Of memory that is asked for this way. */
+const PAGE_BYTES = 64 * 1024
+
 /** A fixed set of buffers that are handed out and given back; a taker waits while all are out. */
 export class BufferPool {
   private readonly free: Uint8Array[]
@@ -7,8 +10,11 @@ export class BufferPool {
     readonly count: number,
     readonly bytesEach: number,
   ) {
-    // Memory that threads share, so that one of them can write while this one goes on.
-    this.free = Array.from({ length: count }, () => new Uint8Array(new SharedArrayBuffer(bytesEach)))
+    // Memory that threads share, so that one of them can write while this one goes on; and of this kind since it begins
+    // at a page, as bytes have to that go straight to a disk.
+    const pages = Math.ceil((count * bytesEach) / PAGE_BYTES)
+    const { buffer } = new WebAssembly.Memory({ initial: pages, maximum: pages, shared: true })
+    this.free = Array.from({ length: count }, (_, i) => new Uint8Array(buffer, i * bytesEach, bytesEach))
   }
 
   take(): Promise<Uint8Array> {
