@@ -324,7 +324,9 @@ function changes(): Record<string, Change> {
 const ASIDE =
   /^(newMove|newSeries|prepareAgain|setAside|writeTogether|lend|POST lent|borrow|endBorrowing|askAgain|giveBack|answerBorrower|takeLoanBack|endLending|(new|show|rename|remove)Bench|save|addDrive|removeThing|moveSystem|repairSubject|undoSubject|startEmulated|tellEmulated|setPace|POST (benches|images)|DELETE images)/
 /** States in which that is tried, too, besides in the long runs. */
-const TRIED_ASIDE = ['new', 'fit locked', 'copying', 'handed over']
+const TRIED_ASIDE = ['new', 'copying']
+/** States that only the long runs try, since what they allow is allowed in one beside them. */
+const BETWEEN = ['taken in', 'survey confirmed', 'route chosen', 'in the swap', 'swapped', 'put off']
 
 const TABLES = [
   ...['benches', 'computers', 'accessories', 'drives', 'moves', 'series', 'copies', 'jobs', 'log_entries', 'clock'],
@@ -422,10 +424,11 @@ async function refuseDisorder(about: string): Promise<void> {
 }
 
 /**
- * Asks for every change three times at one moment, each from the same state; except one whose doing cannot be put back
- * here, which is tried where the move goes on by it. Returns how many of each were carried out.
+ * Asks for every change three times at one moment, each from the same state, and expects so many of some to be carried
+ * out; except one whose doing cannot be put back here, which is tried where the move goes on by it.
  */
-async function storm(state: string, besides?: string): Promise<Record<string, number>> {
+async function storm(state: string, expected: object, besides?: string): Promise<void> {
+  if (BETWEEN.includes(state) && !deep) return
   const kept = await keep()
   const carriedOut: Record<string, number> = {}
   for (const [name, { ask, once, before }] of Object.entries(changes())) {
@@ -458,7 +461,7 @@ async function storm(state: string, besides?: string): Promise<Record<string, nu
     await refuseDisorder(about)
     await bringBack(kept)
   }
-  return carriedOut
+  expect(carriedOut, state).toMatchObject(expected)
 }
 
 /** The same change three times, of which one is carried out and stays. */
@@ -514,53 +517,45 @@ describe('every change, three times at one moment', () => {
   })
 
   it('of a move that is new', async () => {
-    const done = await storm('new')
-    expect(done).toMatchObject({ readDrives: 0, lockFit: 0, newMove: 1, addDrive: 1 })
-    expect(done).toMatchObject({
-      eraseDrive: 1,
-      removeBench: 1,
-      giveUpMove: 1,
-      'DELETE images/files': 1,
+    await storm('new', {
+      ...{ readDrives: 0, lockFit: 0, newMove: 1, addDrive: 1 },
+      ...{ eraseDrive: 1, removeBench: 1, giveUpMove: 1, 'DELETE images/files': 1 },
     })
     await go(actions.confirmIntake(MOVE))
   })
 
   it('of one that was taken in, then surveyed', async () => {
-    expect(await storm('taken in')).toMatchObject({ readDrives: 1, takeRoute: 0 })
+    await storm('taken in', { readDrives: 1, takeRoute: 0 })
     await go(actions.readDrives(MOVE))
     await settled()
-    expect(await storm('surveyed')).toMatchObject({ confirmSurvey: 3, takeRoute: 0 })
+    await storm('surveyed', { confirmSurvey: 3, takeRoute: 0 })
     await go(actions.confirmSurvey(MOVE))
   })
 
   it('of one with a route, then with a fit', async () => {
-    await storm('survey confirmed')
+    await storm('survey confirmed', {})
     const [plan] = (await views.routeView(await movePage(MOVE))).plans
     await go(actions.takeRoute(MOVE, plan.id))
-    expect(await storm('route chosen')).toMatchObject({ lockFit: 3, finishStep: 0 })
+    await storm('route chosen', { lockFit: 3, finishStep: 0 })
     await go(actions.lockFit(MOVE, { wish: WISH }))
-    expect(await storm('fit locked')).toMatchObject({ 'POST copy': 0 })
+    await storm('fit locked', { 'POST copy': 0 })
     await go(actions.settle(MOVE, { action: 'start-stick' }))
     await go(actions.settle(MOVE, { action: 'skip-map-check' }))
   })
 
   it('of one that is being copied, was stopped, and is copied', async () => {
-    expect(await storm('ready')).toMatchObject({ 'POST copy': 0 })
+    await storm('ready', { 'POST copy': 0 })
     await go(actions.setPace('1'))
     const { seen } = await views.readyView(await movePage(MOVE))
     await one(() => route(changeCopy, { plate: '4M1Q', seen }, { id: MOVE }))
-    expect(await storm('copying', 'setPace')).toMatchObject({
-      unlockFit: 0,
-      startTrial: 0,
-      giveUpMove: 0,
-    })
+    await storm('copying', { unlockFit: 0, startTrial: 0, giveUpMove: 0 }, 'setPace')
     await Promise.all([1, 2, 3].map(() => route(changeCopy, { command: 'stop' }, { id: MOVE })))
     await copyIs('stopped')
-    expect(await storm('stopped', 'POST copy go-on')).toMatchObject({ 'POST copy retry-lost': 0, giveUpMove: 1 })
+    await storm('stopped', { 'POST copy retry-lost': 0, giveUpMove: 1 }, 'POST copy go-on')
     await go(actions.setPace('max'))
     await one(() => route(changeCopy, { command: 'go-on' }, { id: MOVE }))
     await copyIs('done')
-    expect(await storm('copied')).toMatchObject({ unlockFit: 0, takeRoute: 0, finishStep: 1 })
+    await storm('copied', { unlockFit: 0, takeRoute: 0, finishStep: 1 })
   })
 
   it('of one whose drives are swapped, that is tried, and is handed over', async () => {
@@ -569,14 +564,14 @@ describe('every change, three times at one moment', () => {
       const answer = await byAction('finishStep', MOVE, await nextStep())
       if (answer.code === 'swap-before-start') break
       expect(answer).toMatchObject({ done: true })
-      if (ticked === 2) expect(await storm('in the swap')).toMatchObject({ finishStep: 1, handOver: 0 })
+      if (ticked === 2) await storm('in the swap', { finishStep: 1, handOver: 0 })
     }
-    expect(await storm('swapped')).toMatchObject({ startTrial: 1, handOver: 0 })
+    await storm('swapped', { startTrial: 1, handOver: 0 })
     await go(actions.startTrial(MOVE))
-    expect(await storm('tried')).toMatchObject({ unlockFit: 0 })
+    await storm('tried', { unlockFit: 0 })
     while ((await nextStep()) !== 'none') await go(actions.finishStep(MOVE, await nextStep()))
     await go(actions.handOver(MOVE, { by: 'Ilaria' }))
-    expect(await storm('handed over')).toMatchObject({ startTrial: expect.any(Number), giveUpMove: 0 })
+    await storm('handed over', { startTrial: expect.any(Number), giveUpMove: 0 })
     // Whatever was asked for, the old drive was only ever read.
     expect([writtenAt(OLD), writtenAt(NEW) > newWrittenAt]).toEqual([oldWrittenAt, true])
   })
@@ -585,9 +580,9 @@ describe('every change, three times at one moment', () => {
     const kept = await keep()
     await MoveRow.update({ handover: null }, { where: { id: MOVE } })
     await go(actions.putOffMove(MOVE, { why: 'the customer is at sea' }))
-    expect(await storm('put off')).toMatchObject({ handOver: 0, takeUpMove: 1, giveUpMove: 1 })
+    await storm('put off', { handOver: 0, takeUpMove: 1, giveUpMove: 1 })
     await go(actions.giveUpMove(MOVE, { why: 'the computer was stolen' }))
-    expect(await storm('given up')).toMatchObject({ handOver: 0, takeUpMove: 0, giveUpMove: 0 })
+    await storm('given up', { handOver: 0, takeUpMove: 0, giveUpMove: 0 })
     await bringBack(kept)
   })
 })

@@ -1,3 +1,4 @@
+import { allBytesAre } from '../bytes/same'
 import type { Digest } from '../digest'
 import { CoreError } from '../errors'
 
@@ -130,16 +131,5 @@ export async function writeBytes(device: BlockDevice, offset: number, from: Uint
 
 /** True when every byte is zero. */
 export function isZero(bytes: Uint8Array): boolean {
-  let i = 0
-  for (; i < bytes.length && (bytes.byteOffset + i) % 4 !== 0; i++) if (bytes[i] !== 0) return false
-  // Eight words a turn: whole drives are looked through with this.
-  const words = new Int32Array(bytes.buffer, bytes.byteOffset + i, Math.floor((bytes.length - i) / 4))
-  let w = 0
-  for (; w + 8 <= words.length; w += 8) {
-    const first = words[w] | words[w + 1] | words[w + 2] | words[w + 3]
-    if ((first | words[w + 4] | words[w + 5] | words[w + 6] | words[w + 7]) !== 0) return false
-  }
-  for (; w < words.length; w++) if (words[w] !== 0) return false
-  for (i += words.length * 4; i < bytes.length; i++) if (bytes[i] !== 0) return false
-  return true
+  return allBytesAre(bytes, 0)
 }

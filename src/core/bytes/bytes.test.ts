@@ -1,5 +1,5 @@
 import fc from 'fast-check'
-import { describe, expect, it } from 'vitest'
+import { afterEach, describe, expect, it, vi } from 'vitest'
 import { BadStructure } from '../errors'
 import { crc32, crcText } from './crc32'
 import { guidToBytes, guidToString } from './guid'
@@ -103,4 +103,38 @@ describe('identities and checksums', () => {
     expect(crc32(new TextEncoder().encode('123456789'))).toBe(0xcbf43926)
     expect(crcText(0xcbf43926)).toBe('CBF4 3926')
   })
+})
+
+describe('stretches of bytes', () => {
+  afterEach(() => {
+    vi.unstubAllGlobals()
+    vi.resetModules()
+  })
+
+  it.each(['as the platform compares', 'where the platform compares nothing'])(
+    'are the same or not, %s',
+    async (how) => {
+      if (how.startsWith('where')) vi.stubGlobal('Buffer', undefined)
+      vi.resetModules()
+      const { allBytesAre, sameBytes } = await import('./same')
+      const lengths = fc.constantFrom(0, 1, 2, 63, 64, 65, 66, 4095, 4096, 4097, 70_000)
+      fc.assert(
+        fc.property(lengths, fc.nat(3), fc.constantFrom(0, 0xff, 7), fc.nat(), (length, shift, value, place) => {
+          // In memory that threads share, and from any place of it.
+          const [a, b] = [0, 1].map((n) =>
+            new Uint8Array(new SharedArrayBuffer(length + 8), n * shift, length).fill(value),
+          )
+          expect([sameBytes(a, b), allBytesAre(a, value), allBytesAre(a, value ^ 1)]).toEqual([
+            true,
+            true,
+            length === 0,
+          ])
+          if (length === 0) return
+          a[place % length] ^= 0x80
+          expect([sameBytes(a, b), sameBytes(b, a), allBytesAre(a, value)]).toEqual([false, false, false])
+          expect(sameBytes(a, b.subarray(1))).toBe(false)
+        }),
+      )
+    },
+  )
 })

@@ -1,7 +1,7 @@
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
 import { collect } from '../testing'
-import { bitIsSet, nextBit, setBitRuns, setBits } from './bitmap'
+import { bitIsSet, bitRunsOf, nextBit, setBitRuns, setBits } from './bitmap'
 
 const runs = fc.array(fc.tuple(fc.nat({ max: 3000 }), fc.integer({ min: 1, max: 400 })), { maxLength: 20 })
 
@@ -49,6 +49,32 @@ describe('a bitmap', () => {
         expect(covered.length).toBe(bits)
         expect(covered.every((bit, i) => bit === bitIsSet(bytes, i))).toBe(true)
         found.slice(1).forEach((run, i) => expect(run.offset).toBeGreaterThan(found[i].offset + found[i].length))
+      }),
+    )
+  })
+
+  it('is read as its runs where they are long, and where they begin and end at any place of any memory', () => {
+    const lengths = fc.constantFrom(1, 7, 8, 500, 512, 8 * 63, 8 * 64, 8 * 4095, 8 * 4096, 8 * 4097, 8 * 9000)
+    fc.assert(
+      fc.property(fc.array(lengths, { minLength: 1, maxLength: 12 }), fc.boolean(), fc.nat(3), (gaps, first, shift) => {
+        const bits = gaps.reduce((sum, gap) => sum + gap, 0)
+        const bytes = new Uint8Array(new ArrayBuffer(Math.ceil(bits / 8) + shift), shift)
+        const wanted: { offset: number; length: number }[] = []
+        let at = 0
+        for (const [i, length] of gaps.entries()) {
+          if ((i % 2 === 0) === first) {
+            setBits(bytes, at, length)
+            wanted.push({ offset: at, length })
+          }
+          at += length
+        }
+        expect(bitRunsOf(bytes, bits)).toEqual(wanted)
+        for (const { offset, length } of wanted) {
+          expect(nextBit(bytes, offset, bits, false)).toBe(offset + length)
+          expect(nextBit(bytes, Math.max(0, offset - 1), bits, true)).toBe(
+            offset > 0 && wanted.some((run) => run.offset + run.length === offset) ? offset - 1 : offset,
+          )
+        }
       }),
     )
   })

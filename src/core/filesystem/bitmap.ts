@@ -1,4 +1,5 @@
 import type { Extent } from '../block/device'
+import { sameBytes } from '../bytes/same'
 
 /** Fills `into` with the bytes of a bitmap from byte `offset` on. */
 export type BitmapReader = (offset: number, into: Uint8Array) => Promise<void>
@@ -70,60 +71,23 @@ async function* piecesOf(read: BitmapReader, total: number): AsyncGenerator<{ fr
 export function bitRunsOf(bytes: Uint8Array, bits: number): Extent[] {
   const runs: Extent[] = []
   const whole = Math.floor(bits / 8)
-  // Most of a bitmap is all ones or all zeros: 32 bits at a time over those.
-  const aligned = bytes.byteOffset % 4 === 0
-  const words = aligned ? new Int32Array(bytes.buffer, bytes.byteOffset, Math.floor(whole / 4)) : new Int32Array(0)
   let start = -1
-  let at = 0
-  while (at < whole) {
-    if (at % 4 === 0 && at >> 2 < words.length) {
-      const skip = start < 0 ? 0 : -1
-      let word = at >> 2
-      // Eight words a turn: all of them alike as long as their union, or their intersection, is.
-      if (start < 0) while (word + 8 <= words.length && unionOf(words, word) === 0) word += 8
-      else while (word + 8 <= words.length && intersectionOf(words, word) === -1) word += 8
-      while (word < words.length && words[word] === skip) word++
-      at = word * 4
-      if (word >= words.length && at >= whole) break
-    }
-    const stop = Math.min(whole, (at | 3) + 1)
-    for (; at < stop; at++) {
-      const byte = bytes[at]
-      if (byte === 0 && start < 0) continue
-      if (byte === 0xff) {
-        if (start < 0) start = at * 8
-        continue
-      }
-      for (let bit = 0; bit < 8; bit++) {
-        const set = (byte >> bit) & 1
-        if (set && start < 0) start = at * 8 + bit
-        else if (!set && start >= 0) {
-          runs.push({ offset: start, length: at * 8 + bit - start })
-          start = -1
-        }
+  const take = (at: number, count: number) => {
+    const byte = bytes[at]
+    for (let bit = 0; bit < count; bit++) {
+      const set = (byte >> bit) & 1
+      if (set && start < 0) start = at * 8 + bit
+      else if (!set && start >= 0) {
+        runs.push({ offset: start, length: at * 8 + bit - start })
+        start = -1
       }
     }
   }
-  for (let bit = whole * 8; bit < bits; bit++) {
-    const set = (bytes[bit >> 3] >> (bit & 7)) & 1
-    if (set && start < 0) start = bit
-    else if (!set && start >= 0) {
-      runs.push({ offset: start, length: bit - start })
-      start = -1
-    }
-  }
+  // Most of a bitmap is all ones or all zeros, which is skipped as what it is.
+  for (let at = 0; (at = skipBytes(bytes, at, whole, start < 0 ? 0 : 0xff)) < whole; at++) take(at, 8)
+  if (bits % 8 > 0) take(whole, bits % 8)
   if (start >= 0) runs.push({ offset: start, length: bits - start })
   return runs
-}
-
-function unionOf(w: Int32Array, at: number): number {
-  const first = w[at] | w[at + 1] | w[at + 2] | w[at + 3]
-  return first | w[at + 4] | w[at + 5] | w[at + 6] | w[at + 7]
-}
-
-function intersectionOf(w: Int32Array, at: number): number {
-  const first = w[at] & w[at + 1] & w[at + 2] & w[at + 3]
-  return first & w[at + 4] & w[at + 5] & w[at + 6] & w[at + 7]
 }
 
 /** Sets or clears `count` bits from `first` in a bitmap held in memory. */
@@ -156,12 +120,22 @@ export function nextBit(bytes: Uint8Array, from: number, end: number, set: boole
   return end
 }
 
+/** So many bytes are looked at one by one before more of them are compared at once, which costs as much as that. */
+const NEAR_BYTES = 64
+/** So many are compared at once. */
+const FAR_BYTES = 4096
+const [ZEROS, ONES] = [new Uint8Array(FAR_BYTES), new Uint8Array(FAR_BYTES).fill(0xff)]
+
 /** The first byte from `at` on, before `end`, that is another. */
-function skipBytes(bytes: Uint8Array, at: number, end: number, skip: number): number {
-  const aligned = Math.min(end, at + ((4 - ((bytes.byteOffset + at) % 4)) % 4))
+function skipBytes(bytes: Uint8Array, at: number, end: number, skip: 0 | 0xff): number {
+  const near = Math.min(end, at + NEAR_BYTES)
   let i = at
-  while (i < aligned && bytes[i] === skip) i++
-  if (i === aligned && end - i >= 4) {
+  while (i < near && bytes[i] === skip) i++
+  if (i < near) return i
+  const alike = skip === 0 ? ZEROS : ONES
+  while (i + FAR_BYTES <= end && sameBytes(bytes.subarray(i, i + FAR_BYTES), alike)) i += FAR_BYTES
+  while (i < end && (bytes.byteOffset + i) % 4 !== 0 && bytes[i] === skip) i++
+  if ((bytes.byteOffset + i) % 4 === 0) {
     const words = new Int32Array(bytes.buffer, bytes.byteOffset + i, Math.floor((end - i) / 4))
     const same = skip === 0 ? 0 : -1
     let word = 0
