@@ -60,7 +60,14 @@ export async function benchCopies(folder: string, line: Line): Promise<void> {
   const used = await inTurns(folder, sparse, planUsed, { source: random, count: CONTENT / (8 * MIB) })
   tell(line, 'used blocks, 4 GiB of files on a 64 GiB drive', used)
   line('  time, dd over 4 GiB taken as 1', spread(used.pairs.map((p) => p.ours.seconds / p.plain)))
+  rmSync(random)
+  rmSync(sparse)
+}
 
+/** The same copy with its check, beside its own copying and one plain reading of what it wrote. */
+export async function benchReadBack(folder: string, line: Line): Promise<void> {
+  const sparse = path.join(folder, 'sparse.img')
+  await makeSparse(sparse)
   const ratios: number[] = []
   const runs: Run[] = []
   const target = path.join(folder, 'target.img')
@@ -75,9 +82,8 @@ export async function benchCopies(folder: string, line: Line): Promise<void> {
     runs.push(run)
     rmSync(target)
   }
-  line('the same, read back', `${median(runs.map((r) => r.seconds)).toFixed(2)} s${extent(runs)}`)
+  line('used blocks, read back', `${median(runs.map((r) => r.seconds)).toFixed(2)} s${extent(runs)}`)
   line('  time, its copying and one plain reading from the disk with that hash taken as 1', spread(ratios))
-  rmSync(random)
   rmSync(sparse)
 }
 

@@ -13,7 +13,7 @@ import { findPlans } from '@/core/route/search'
 import { AccessorySchema } from '@/core/things/accessory'
 import { serve } from '../tests/browser/support/serve'
 import { benchCapture } from './bench-capture'
-import { benchCopies } from './bench-copy'
+import { benchCopies, benchReadBack } from './bench-copy'
 import { benchDevices } from './bench-devices'
 import { benchFiles } from './bench-files'
 import { benchConvert, benchSurvey } from './bench-images'
@@ -36,6 +36,7 @@ const line = (what: string, value: string) => console.log(`${what.padEnd(58)} ${
 /** What is measured, by the name under which it can be asked for alone. */
 const PARTS: Record<string, () => void | Promise<void>> = {
   copy: () => benchCopies(folder, line),
+  'read-back': () => benchReadBack(folder, line),
   devices: () => benchDevices(folder, line),
   capture: () => benchCapture(folder, line),
   fit: benchSolver,

@@ -71,7 +71,7 @@ import { advance } from './world/clock'
 import { switchComputer } from './world/computers'
 import { database } from './database'
 import { ended } from './jobs/testing'
-import { CopyRow } from './database/models'
+import { CopyRow, DriveRow } from './database/models'
 import { lockFit } from './stations/fit'
 import { handOver } from './stations/handover'
 import { sheetFile } from './stations/handover/files'
@@ -472,6 +472,22 @@ describe('the shelf', () => {
     )
     expect(await refusalCode(ended(eraseDrive(asked(OLD, '07KD', 'so what'))))).toBe('erase-early')
     await expect(ended(eraseDrive({ ...asked(OLD, '07KD'), how: 'hammer' }))).rejects.toThrow()
+  })
+
+  it('tells a drive to forget only where that promises to', async () => {
+    const asked = { driveId: OLD, how: 'discard', plate: '4M1Q', reason: '' }
+    const said = (await DriveRow.findByPk(OLD))!.data
+    const kernel = { key: 'k', path: '/dev/sdz', device: null, serialOf: 'drive' as const, uses: [], hasTwin: false }
+    for (const [forgets, code] of [
+      [false, 'drive-forgets-nothing'],
+      [true, 'plate-wrong'],
+    ] as const) {
+      await DriveRow.update({ data: { ...said, kernel: { ...kernel, forgets } } }, { where: { id: OLD } })
+      expect((await shelved(OLD))!.forgets).toBe(forgets)
+      expect(await refusalCode(ended(eraseDrive(asked)))).toBe(code)
+    }
+    await DriveRow.update({ data: said }, { where: { id: OLD } })
+    expect((await shelved(OLD))!.forgets).toBe(true)
   })
 
   it('gives a drive back to a computer without power, and its day stays on it', async () => {

@@ -16,7 +16,7 @@ const at = (accessoryId: string) => ({ kind: 'bay', accessoryId, bay: 'drive' })
 const seen = (id: string, rest: Partial<Drive> = {}, path: string | null = `/dev/${id}`) =>
   drive(id, {
     file: null,
-    kernel: { ...{ key: id, path, device: null, serialOf: 'drive', uses: [], hasTwin: false } },
+    kernel: { ...{ key: id, path, device: null, serialOf: 'drive', uses: [], hasTwin: false, forgets: false } },
     ...rest,
   })
 

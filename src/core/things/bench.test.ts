@@ -43,6 +43,7 @@ describe('places', () => {
       serialOf: 'drive',
       uses: [],
       hasTwin: false,
+      forgets: false,
     }
     const away = { ...kernel, path: null }
     const state = benchOf(

@@ -6,6 +6,9 @@ import { SlotSchema } from './bodies'
 import { ChassisSchema } from './chassis'
 import { NetworkLinkSchema, SocketSchema } from './links'
 
+/** So many network cards a computer of a bench has at most. */
+export const MOST_NETWORK_CARDS = 8
+
 export const NetworkCardSchema = z.object({
   name: line().trim().min(1).max(40),
   link: NetworkLinkSchema,
@@ -48,7 +51,7 @@ export const ComputerSchema = z.object({
   /** The slot it starts from when it is whole. */
   homeSlot: line().max(40),
   sockets: z.array(SocketSchema).max(6).default([]),
-  networkCards: z.array(NetworkCardSchema).max(8).default([]),
+  networkCards: z.array(NetworkCardSchema).max(MOST_NETWORK_CARDS).default([]),
   /** Charge in per cent, for one that has a battery. */
   batteryPercent: z.number().min(0).max(100).nullable().default(null),
   chassis: ChassisSchema,

@@ -69,6 +69,8 @@ export const KernelSchema = z.object({
   uses: z.array(line().max(400)).max(60),
   /** Another drive with the same serial and size is plugged in. */
   hasTwin: z.boolean(),
+  /** It promises to forget what it is told to, and gives zeros for that. */
+  forgets: z.boolean().default(false),
 })
 export type KernelState = z.infer<typeof KernelSchema>
 

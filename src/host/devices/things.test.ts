@@ -71,6 +71,11 @@ it('is known again by what it says of itself, in another port and under another 
   expect(keys(drive('loop7', loop))).toEqual([whole0])
 })
 
+it('says whether it forgets what it is told to', () => {
+  const seen = thingsOf(COMPUTER, [drive('sda', { forgets: true }), drive('sdb', { forgets: false })]).drives
+  expect(seen.map((d) => d.seen.forgets)).toEqual([true, false])
+})
+
 it('tells two that say the same of themselves apart, and says so of both', () => {
   const twins = thingsOf(COMPUTER, [
     drive('sda', { serial: '000000000001', port: 'usb 1-1', transport: 'USB' }),

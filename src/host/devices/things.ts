@@ -3,7 +3,7 @@ import { formatSize } from '@/core/bytes/size'
 import { SIGNERS } from '@/core/boot/types'
 import type { Accessory, Adapter } from '@/core/things/accessory'
 import type { Slot } from '@/core/things/bodies'
-import type { Computer, NetworkCard } from '@/core/things/computer'
+import { type Computer, MOST_NETWORK_CARDS, type NetworkCard } from '@/core/things/computer'
 import type { Berth, Drive, KernelState } from '@/core/things/drive'
 import type { LinkId } from '@/core/things/links'
 import type { ThisComputer } from './computer'
@@ -55,6 +55,7 @@ export function thingsOf(computer: ThisComputer, found: readonly UsedDrive[]): S
         serialOf: oneLine(drive.serial ?? '', 80) === '' ? 'sectors' : drive.ofBridge ? 'bridge' : 'drive',
         uses: drive.uses.slice(0, 60).map((use) => oneLine(use, 400)),
         hasTwin,
+        forgets: drive.forgets,
       },
       says: keys[i],
       place: inside.includes(drive)
@@ -69,7 +70,6 @@ export function thingsOf(computer: ThisComputer, found: readonly UsedDrive[]): S
 
 const MOST_SLOTS = 24
 const MOST_ENTRIES = 32
-const MOST_CARDS = 8
 const BAY = 'drive'
 const slotName = ({ port }: KernelDrive) => oneLine(port, 40)
 const portName = ({ transport, name, port }: KernelDrive) =>
@@ -157,7 +157,7 @@ function cardsOf({ networkCards }: ThisComputer): NetworkCard[] {
   return networkCards
     .filter((card) => card.isUp)
     .sort((a, b) => rate(b.megabits) - rate(a.megabits))
-    .slice(0, MOST_CARDS)
+    .slice(0, MOST_NETWORK_CARDS)
     .map(({ name, megabits }) => ({ name: oneLine(name, 40), link: networkLink(megabits), address: null }))
 }
 

@@ -2,7 +2,7 @@ import { setTimeout as pause } from 'node:timers/promises'
 import { isDeepStrictEqual } from 'node:util'
 import type { Accessory } from '@/core/things/accessory'
 import { berthOf, placeKey } from '@/core/things/bench'
-import type { Computer } from '@/core/things/computer'
+import { type Computer, MOST_NETWORK_CARDS } from '@/core/things/computer'
 import { type Drive, driveName } from '@/core/things/drive'
 import { thisComputer } from '@/host/devices/computer'
 import { listDrives, usesOf } from '@/host/devices/describe'
@@ -197,7 +197,7 @@ async function keepComputer(seen: Computer): Promise<void> {
     networkCards: [
       ...seen.networkCards.map((card) => ({ ...card, ...cards.find((c) => c.name === card.name), link: card.link })),
       ...cards.filter((c) => !seen.networkCards.some(({ name: card }) => card === c.name)),
-    ].slice(0, 8),
+    ].slice(0, MOST_NETWORK_CARDS),
     homeSlot: slots.some((s) => s.id === homeSlot) ? homeSlot : slots[0].id,
   }
   if (!isDeepStrictEqual(row.data, data)) await ComputerRow.update({ data }, { where: { id: THIS_ID } })

@@ -31,6 +31,8 @@ interface Shelved {
   /** And no move needs it. */
   readonly mayErase: boolean
   readonly hasBytes: boolean
+  /** It can be told to forget what it holds. */
+  readonly forgets: boolean
   /** The moves that it was the source of, the newest first. */
   readonly moves: readonly {
     readonly id: string
@@ -198,7 +200,7 @@ function EraseDialog({ drive, onClose }: { drive: Shelved; onClose: () => void }
           onChange={setHow}
           options={[
             ['zeros', 'Zeros over everything that was written'],
-            ['discard', 'The drive is told to forget it all'],
+            ...(drive.forgets ? [['discard', 'The drive is told to forget it all'] as const] : []),
           ]}
         />
         {drive.inside && (

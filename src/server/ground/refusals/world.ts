@@ -290,6 +290,11 @@ export const WORLD = refusals({
     sentence: ({ drive, computer }: OfDrive & { computer: string }) =>
       `The ${computer} would start from the ${drive} as things are, so it may be running from it. Have it start from another drive first, or run it from the rescue stick.`,
   },
+  'drive-forgets-nothing': {
+    status: 409,
+    sentence: ({ drive }: OfDrive) =>
+      `The ${drive} does not promise to forget what it is told to. Have zeros written over it instead.`,
+  },
   'no-data-volume': { status: 409, sentence: ({ why }: { why: string }) => why },
   'erase-way-back': {
     status: 409,

@@ -82,8 +82,12 @@ function shelved(drive: Drive, now: number) {
     /** Its day has come. */
     due: days !== undefined && days <= 0,
     hasBytes: drive.file !== null || drive.kernel?.path != null,
+    forgets: forgets(drive),
   }
 }
+
+/** It can be told to forget what it holds. */
+const forgets = ({ kernel }: Drive) => kernel?.forgets ?? true
 
 const moveWords = ({ id, name, customer, handedOver }: MoveClaim) => ({ id, name, customer, handedOver })
 
@@ -142,6 +146,7 @@ export async function eraseDrive(input: unknown): Promise<StartedJob> {
   else if (!isOnShelf(drive)) throw new Refusal('erase-off-shelf', { drive: name })
   if (drive.borrowed) throw new Refusal('drive-erased-there', { drive: name })
   if (drive.file === null && !drive.kernel) throw new Refusal('drive-described-only', { drive: name })
+  if (how === 'discard' && !forgets(drive)) throw new Refusal('drive-forgets-nothing', { drive: name })
   if (!plateMatches(drive.serial, plate)) throw new Refusal('plate-wrong', { drive: name })
   const problem = volume && (whyNoDataVolume(drive, volume.kind) ?? labelProblem(volume.kind, volume.label))
   if (problem) throw new Refusal('no-data-volume', { why: problem })
