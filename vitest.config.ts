@@ -68,7 +68,7 @@ export default defineConfig({
           include: ['tests/browser/**/*.test.ts'],
           globalSetup: ['tests/support/demo-bench.ts'],
           // Each file has its own browser and server, which wait for each other most of the time.
-          maxWorkers: availableParallelism() * 3,
+          maxWorkers: availableParallelism() * 2,
           testTimeout: 400_000,
           hookTimeout: 240_000,
         },
