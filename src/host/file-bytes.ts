@@ -2,11 +2,12 @@ import type { FileHandle } from 'node:fs/promises'
 import { writeByThread } from './write-threads'
 
 /**
- * Bytes of one call. For long ones a host keeps its copy of a file in large stretches, which it first has to find: where
- * they begin at round places that takes longer than the copying, and for writing more than for reading. Much shorter
- * ones cost more in calls. Each ends at a round place, so that the stretches are as long as they can be.
+ * Bytes of one call. A piece of a copy is read by one, so that whoever hashes the last piece meanwhile holds no reading up.
+ * Written they are shorter: a host keeps its copy of a file in large stretches, which it first has to find, and where they
+ * begin at round places that takes longer than the copying. Much shorter ones cost more in calls. Each ends at a round
+ * place, so that the stretches are as long as they can be.
  */
-const READ_BYTES = 512 * 1024
+const READ_BYTES = 4 * 1024 * 1024
 const WRITE_BYTES = 128 * 1024
 
 /** Fills `into` from `offset` of a file; gives how many bytes there were, fewer only at its end. */
