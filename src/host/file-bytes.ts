@@ -21,7 +21,7 @@ export async function readFileBytes(file: FileHandle, offset: number, into: Uint
 }
 
 /** Shorter ones are written before a thread has been told of them. */
-const WORTH_A_THREAD = 256 * 1024
+export const WORTH_A_THREAD = 256 * 1024
 
 /** What threads write to a file just now. */
 const underway = new WeakMap<object, Set<Promise<void>>>()

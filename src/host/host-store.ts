@@ -5,7 +5,7 @@ import type { Extent } from '@/core/block/device'
 import { CoreError } from '@/core/errors'
 import type { ImageStore } from '@/core/image/store'
 import { BackgroundStore } from './background-store'
-import { DirectWriter } from './direct-writer'
+import { DirectFile } from './direct-file'
 import { hostError, NoFile } from './errors'
 import { closeWritten, readFileBytes, writeFileBytes } from './file-bytes'
 import { dataExtents } from './holes'
@@ -14,7 +14,8 @@ import { syncFolderOf } from './sync-folder'
 /** A file of this host that is written in any place and read back, sparse where nothing was written. */
 export class HostStore implements ImageStore {
   private readonly background: BackgroundStore
-  private readonly direct: DirectWriter
+  private readonly direct: DirectFile
+  private readsDirect = false
 
   private constructor(
     private readonly handle: FileHandle,
@@ -23,7 +24,7 @@ export class HostStore implements ImageStore {
     public size: number,
   ) {
     this.background = new BackgroundStore(handle)
-    this.direct = new DirectWriter(handle)
+    this.direct = new DirectFile(handle)
   }
 
   /** Makes a new file of `size` bytes that reads as zeros. Rejects with NoFile when the name is taken. */
@@ -65,6 +66,7 @@ export class HostStore implements ImageStore {
   }
 
   async read(offset: number, into: Uint8Array): Promise<void> {
+    if (this.readsDirect && (await this.direct.read(offset, into))) return
     const done = await readFileBytes(this.handle, offset, into)
     if (done === into.length) return
     if (offset + done < this.size) throw new CoreError(`${this.name} is shorter than it was.`)
@@ -102,6 +104,11 @@ export class HostStore implements ImageStore {
     } catch (error) {
       throw hostError(error, this.name)
     }
+  }
+
+  /** From now on long readings come from the disk, as far as its host lets them. */
+  async uncache(): Promise<void> {
+    this.readsDirect = true
   }
 
   async mapped(offset: number, length: number): Promise<readonly Extent[]> {

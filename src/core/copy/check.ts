@@ -2,6 +2,7 @@ import type { BlockDevice, Extent } from '../block/device'
 import type { Digest } from '../digest'
 import { sameBytes } from '../bytes/same'
 import { CoreError } from '../errors'
+import { BufferPool } from './buffers'
 import type { CopyJournal, CopyState } from './journal'
 import { digestOn, pieceDigest } from './piece-digests'
 import { type CopyPlan, type Piece, PIECE_BYTES } from './plan'
@@ -55,7 +56,8 @@ interface Check {
  */
 export async function checkPieces(check: Check): Promise<number> {
   const { plan, targets, state, options } = check
-  const buffers = [0, 1].map(() => targets.now.map(() => new Uint8Array(PIECE_BYTES)))
+  const pool = new BufferPool(2 * targets.now.length, PIECE_BYTES)
+  const buffers = await Promise.all([0, 1].map(() => Promise.all(targets.now.map(() => pool.take()))))
   const found: number[] = []
   // An image is read as anybody will read it, by what stands in its file.
   const readers = new Map<number, BlockDevice>()

@@ -4,7 +4,7 @@ import { open } from 'node:fs/promises'
 import path from 'node:path'
 import { afterAll, afterEach, describe, expect, it, vi } from 'vitest'
 import { BufferPool } from '@/core/copy/buffers'
-import { DirectWriter } from './direct-writer'
+import { DirectFile } from './direct-file'
 import { HostStore } from './host-store'
 
 /** A host that refuses long calls, or fails once. */
@@ -79,6 +79,29 @@ describe('long writes', () => {
     },
   )
 
+  it.skipIf(!takesDirect)(
+    'are read back from the disk, and what is short or ends in a sector all the same',
+    async () => {
+      const bytes = filled(await new BufferPool(1, LONG).take(), 8)
+      const store = await HostStore.create(at('back'))
+      for (let i = 0; i < 3; i++) await store.write(i * LONG, bytes.subarray(0, i === 2 ? LONG - 512 : LONG))
+      await store.flush()
+      await store.uncache()
+      const into = await new BufferPool(1, LONG).take()
+      for (const i of [0, 1]) {
+        await store.read(i * LONG, into.fill(0))
+        expect(Buffer.compare(into, bytes)).toBe(0)
+      }
+      expect(kept(at('back'))).toBeLessThan(LONG)
+      await store.read(2 * LONG, into.subarray(0, LONG - 512).fill(0))
+      expect(Buffer.compare(into.subarray(0, LONG - 512), bytes.subarray(0, LONG - 512))).toBe(0)
+      // Beyond its end there is nothing.
+      store.size = 4 * LONG
+      await expect(store.read(3 * LONG, into)).rejects.toThrow(/shorter than it was/)
+      await store.close()
+    },
+  )
+
   it('go the usual way after the first that the disk refuses, and from the start where none are taken', async () => {
     const bytes = filled(await new BufferPool(1, LONG).take(), 6)
     refuses = true
@@ -90,8 +113,8 @@ describe('long writes', () => {
     const found = readFileSync(at('refused'))
     for (let i = 0; i < 2; i++) expect(Buffer.compare(found.subarray(i * LONG, (i + 1) * LONG), bytes)).toBe(0)
 
-    const full = await open('/dev/full', 'w')
-    const writer = new DirectWriter(full)
+    const full = await open('/dev/full', 'r+')
+    const writer = new DirectFile(full)
     expect(await writer.write(0, bytes)).toBe(0)
     await writer.close()
     await full.close()
@@ -99,7 +122,7 @@ describe('long writes', () => {
 
   it('that fail for another reason are not tried the usual way', async () => {
     const file = await open(at('failed'), 'w+')
-    const writer = new DirectWriter(file)
+    const writer = new DirectFile(file)
     const bytes = filled(await new BufferPool(1, LONG).take(), 7)
     fails = true
     await expect(writer.write(0, bytes)).rejects.toMatchObject({ code: 'ENOSPC' })
