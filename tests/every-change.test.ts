@@ -326,7 +326,7 @@ const ASIDE =
 /** States in which that is tried, too, besides in the long runs. */
 const TRIED_ASIDE = ['new', 'copying']
 /** States that only the long runs try, since what they allow is allowed in one beside them. */
-const BETWEEN = ['taken in', 'survey confirmed', 'route chosen', 'in the swap', 'swapped', 'put off']
+const BETWEEN = ['taken in', 'survey confirmed', 'in the swap', 'swapped']
 
 const TABLES = [
   ...['benches', 'computers', 'accessories', 'drives', 'moves', 'series', 'copies', 'jobs', 'log_entries', 'clock'],
@@ -528,15 +528,15 @@ describe('every change, three times at one moment', () => {
     await storm('taken in', { readDrives: 1, takeRoute: 0 })
     await go(actions.readDrives(MOVE))
     await settled()
-    await storm('surveyed', { confirmSurvey: 3, takeRoute: 0 })
+    await storm('surveyed', { readDrives: 1, confirmSurvey: 3, takeRoute: 0 })
     await go(actions.confirmSurvey(MOVE))
   })
 
   it('of one with a route, then with a fit', async () => {
-    await storm('survey confirmed', {})
+    await storm('survey confirmed', { takeRoute: 3 })
     const [plan] = (await views.routeView(await movePage(MOVE))).plans
     await go(actions.takeRoute(MOVE, plan.id))
-    await storm('route chosen', { lockFit: 3, finishStep: 0 })
+    await storm('route chosen', { takeRoute: 3, lockFit: 3, finishStep: 0 })
     await go(actions.lockFit(MOVE, { wish: WISH }))
     await storm('fit locked', { 'POST copy': 0 })
     await go(actions.settle(MOVE, { action: 'start-stick' }))
@@ -568,7 +568,7 @@ describe('every change, three times at one moment', () => {
     }
     await storm('swapped', { startTrial: 1, handOver: 0 })
     await go(actions.startTrial(MOVE))
-    await storm('tried', { unlockFit: 0 })
+    await storm('tried', { startTrial: 1, unlockFit: 0 })
     while ((await nextStep()) !== 'none') await go(actions.finishStep(MOVE, await nextStep()))
     await go(actions.handOver(MOVE, { by: 'Ilaria' }))
     await storm('handed over', { startTrial: expect.any(Number), giveUpMove: 0 })
