@@ -192,13 +192,15 @@ describe.runIf(canHaveLoops())('a drive of this computer', () => {
   it('cannot be mounted while it is written', async () => {
     const from = attach(await loops.throughCommand('slow', source, 'sleep 0.01'), '-r')
     const target = attach(blank('watched.img', sizeBytes))
-    const copying = spawn('bin/imbarco', ['copy', from, target, '--plate', plateOf(target)])
+    const journal = path.join(folder, 'watched.journal')
+    const copying = spawn('bin/imbarco', ['copy', from, target, '--plate', plateOf(target), '--journal', journal])
     const ended = new Promise((end) => copying.once('close', end))
     const mount = path.join(folder, 'watched')
     mkdirSync(mount)
-    // It is held from before the first write until it is whole.
-    const holds = () => spawnSync('mount', ['-t', 'ext4', target, mount], { encoding: 'utf8' }).stderr
-    await vi.waitUntil(() => /already mounted|busy/.test(holds()), { timeout: 30_000, interval: 100 })
+    // It is held from before the first write until it is whole. A mount tried earlier would itself be in the way of that.
+    await vi.waitUntil(() => existsSync(journal) || copying.exitCode !== null, { timeout: 60_000, interval: 20 })
+    const { stderr } = spawnSync('mount', ['-t', 'ext4', target, mount], { encoding: 'utf8' })
+    expect([copying.exitCode, stderr]).toEqual([null, expect.stringMatching(/already mounted|busy/)])
     expect(await ended).toBe(0)
     expect((await imbarco('compare', source, target)).code).toBe(0)
   })
