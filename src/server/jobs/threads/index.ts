@@ -50,7 +50,15 @@ function poolOf(max: number): Pool<Worker> {
       validate: async (worker) => worker.threadId !== -1,
       destroy: async (worker) => void (await worker.terminate()),
     },
-    { max, min: 0, testOnBorrow: true, idleTimeoutMillis: IDLE_MS, evictionRunIntervalMillis: IDLE_MS / 2 },
+    // The thread that was used last is the one whose code is compiled already; the others may end.
+    {
+      max,
+      min: 0,
+      fifo: false,
+      testOnBorrow: true,
+      idleTimeoutMillis: IDLE_MS,
+      evictionRunIntervalMillis: IDLE_MS / 2,
+    },
   )
 }
 
