@@ -1,10 +1,26 @@
 import fc from 'fast-check'
 import { afterEach, describe, expect, it, vi } from 'vitest'
 import { BadStructure } from '../errors'
+import { fromBase64, toBase64 } from './base64'
 import { crc32, crcText } from './crc32'
 import { guidToBytes, guidToString } from './guid'
 import { formatCapacity, formatDuration, formatSize, GIB, groupDigits, MIB, parseSize, TIB } from './size'
 import { defineStruct } from './struct'
+
+describe('base64', () => {
+  it('is what others make of the same bytes, and read back the same', () => {
+    fc.assert(
+      fc.property(fc.uint8Array({ maxLength: 40 }), fc.constantFrom(0, 8191, 8192, 20_000), (bytes, before) => {
+        const all = new Uint8Array(before + bytes.length)
+        all.set(bytes, before)
+        const text = toBase64(all)
+        expect(text).toBe(Buffer.from(all).toString('base64'))
+        expect(fromBase64(text)).toEqual(all)
+      }),
+    )
+    expect(() => fromBase64('no base64!')).toThrow()
+  })
+})
 
 describe('sizes', () => {
   it('are said in the unit that fits, whole below GiB where they are whole', () => {

@@ -2,6 +2,7 @@ import { AsyncLocalStorage } from 'node:async_hooks'
 import { randomUUID } from 'node:crypto'
 import { EventEmitter } from 'node:events'
 import type { JobView } from '@/core/job'
+import type { PageState } from '@/core/page-state'
 import { singleton } from './singleton'
 
 /** What browsers are told: that a move or the bench changed, or how far a copy is. */
@@ -20,10 +21,10 @@ const bus = () =>
     return { emitter, server: randomUUID(), changes: 0 }
   })
 
-/** Another text after every change, and for every server: what a page shows is of one of them. */
-export function stateNow(): string {
+/** What a page shows is of one state: another one after every change, and for every server. */
+export function stateNow(): PageState {
   const { server, changes } = bus()
-  return `${server} ${changes}`
+  return { server, changes }
 }
 
 function emit(event: BenchEvent): void {

@@ -4,7 +4,7 @@ import { useRouter } from 'next/navigation'
 import { createContext, useCallback, useContext, useState, useTransition } from 'react'
 import { toast } from 'sonner'
 import type { Outcome } from './actions'
-import { useJobEnd } from './events'
+import { useJobEnd, useRereading } from './events'
 
 /**
  * Runs something on the server: shows its sentence when it is refused, else reads the page's state anew. Where it goes
@@ -17,6 +17,7 @@ export function useAct() {
   const jobRuns = useContext(JobRuns)
   const [running, setRunning] = useState(false)
   const [refreshing, startTransition] = useTransition()
+  useRereading(refreshing)
   const finished = useCallback(
     async (outcome: Outcome): Promise<Outcome> => {
       const id = outcome.ok && jobOf(outcome.value)

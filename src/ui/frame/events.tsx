@@ -1,9 +1,19 @@
 'use client'
 
 import { useRouter } from 'next/navigation'
-import { createContext, type ReactNode, useCallback, useContext, useEffect, useRef, useState } from 'react'
+import {
+  createContext,
+  type ReactNode,
+  useCallback,
+  useContext,
+  useEffect,
+  useRef,
+  useState,
+  useTransition,
+} from 'react'
 import type { CopyProgress } from '@/core/copy/progress'
 import type { JobView } from '@/core/job'
+import { type PageState, showsAll } from '@/core/page-state'
 
 type ProgressListener = (moveId: string, progress: CopyProgress, benchNow: number) => void
 
@@ -16,11 +26,23 @@ interface ListenerSets {
 
 const Listeners = createContext<ListenerSets | null>(null)
 
+/** Notes that the page is being read anew; the returned function says that it was. */
+const Rereading = createContext<() => () => void>(() => () => {})
+
+/** Has changes wait while `reading`: what is read shows them too, mostly. */
+export function useRereading(reading: boolean): void {
+  const begin = useContext(Rereading)
+  useEffect(() => (reading ? begin() : undefined), [reading, begin])
+}
+
 /** Whether the stream of events is open, or was a moment ago. */
 const Connected = createContext(true)
 
 /** A stream that is opened anew within this time was not missed. */
 const GONE_AFTER_MS = 2500
+
+/** Changes within this time are read in one. */
+const REFRESH_AFTER_MS = 120
 
 /** Whether the server is heard. Without it a page shows how things stood. */
 export function useConnected(): boolean {
@@ -28,21 +50,42 @@ export function useConnected(): boolean {
 }
 
 /** One stream of events for the page, which was made of the state that `madeOf` names: changes make it read its state anew, progress goes to whoever listens. */
-export function EventsProvider({ madeOf, children }: { madeOf: string; children: ReactNode }) {
+export function EventsProvider({ madeOf, children }: { madeOf: PageState; children: ReactNode }) {
   const router = useRouter()
+  const [reading, startTransition] = useTransition()
+  const readings = useRef(0)
   const shownState = useRef(madeOf)
+  const newest = useRef(madeOf)
+  const asked = useRef(madeOf)
   useEffect(() => {
     shownState.current = madeOf
   }, [madeOf])
+  const readIfBehind = useCallback(() => {
+    const state = newest.current
+    // A page that asked for a change reads itself anew; and what cannot be read is not asked for without end.
+    if (readings.current > 0 || asked.current === state || showsAll(shownState.current, state)) return
+    asked.current = state
+    startTransition(() => router.refresh())
+  }, [router])
+  const begin = useCallback(() => {
+    readings.current++
+    return () => {
+      readings.current--
+      // Once it is known what was shown.
+      setTimeout(readIfBehind)
+    }
+  }, [readIfBehind])
+  useEffect(() => (reading ? begin() : undefined), [reading, begin])
   const [connected, setConnected] = useState(true)
   const [listeners] = useState((): ListenerSets => ({ progress: new Set(), jobs: new Set() }))
   useEffect(() => {
     const source = new EventSource('/api/events')
     let timer: ReturnType<typeof setTimeout> | undefined
     let gone: ReturnType<typeof setTimeout> | undefined
-    const refresh = () => {
+    const refresh = (state: PageState) => {
+      newest.current = state
       clearTimeout(timer)
-      timer = setTimeout(() => router.refresh(), 120)
+      timer = setTimeout(readIfBehind, REFRESH_AFTER_MS)
     }
     source.addEventListener('open', () => {
       clearTimeout(gone)
@@ -51,14 +94,14 @@ export function EventsProvider({ madeOf, children }: { madeOf: string; children:
       document.documentElement.dataset.live = 'true'
     })
     source.addEventListener('state', (event) => {
-      // Something has changed since the page was made, or while the stream was broken.
-      if (JSON.parse(event.data) !== shownState.current) refresh()
+      // Something may have changed since the page was made, or while the stream was broken.
+      refresh(JSON.parse(event.data) as PageState)
     })
     source.addEventListener('changed', (event) => {
-      const { moveId } = JSON.parse(event.data) as { moveId: string | null }
+      const { moveId, state } = JSON.parse(event.data) as { moveId: string | null; state: PageState }
       // The page of one move shows nothing of another.
       const shown = /^\/moves\/([^/]+)\//.exec(location.pathname)?.[1]
-      if (moveId === null || shown === undefined || shown === moveId) refresh()
+      if (moveId === null || shown === undefined || shown === moveId) refresh(state)
     })
     source.addEventListener('progress', (event) => {
       const { moveId, progress, benchNow } = JSON.parse(event.data) as {
@@ -81,10 +124,12 @@ export function EventsProvider({ madeOf, children }: { madeOf: string; children:
       clearTimeout(gone)
       source.close()
     }
-  }, [router, listeners])
+  }, [readIfBehind, listeners])
   return (
     <Listeners.Provider value={listeners}>
-      <Connected.Provider value={connected}>{children}</Connected.Provider>
+      <Connected.Provider value={connected}>
+        <Rereading.Provider value={begin}>{children}</Rereading.Provider>
+      </Connected.Provider>
     </Listeners.Provider>
   )
 }

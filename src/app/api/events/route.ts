@@ -5,7 +5,7 @@ export const dynamic = 'force-dynamic'
 /** So many events may wait for a page that is slow. */
 const MOST_WAITING = 500
 
-/** Server-sent events: at first the `state` that is shown from now on, then `changed` when a page's state did, `progress` of running copies. */
+/** Server-sent events: at first the `state` that is shown from now on, then `changed` when a page's state did, with that state, `progress` of running copies. */
 export function GET(request: Request): Response {
   const encoder = new TextEncoder()
   let close = () => {}
@@ -18,7 +18,10 @@ export function GET(request: Request): Response {
       const unsubscribe = subscribe((event) => {
         // A page that no longer takes anything is let go; it comes back by itself and reads its state anew.
         if ((controller.desiredSize ?? 0) < -MOST_WAITING) end()
-        else send(`event: ${event.type}\ndata: ${JSON.stringify(event)}\n\n`)
+        else {
+          const told = event.type === 'changed' ? { ...event, state: stateNow() } : event
+          send(`event: ${event.type}\ndata: ${JSON.stringify(told)}\n\n`)
+        }
       })
       // A line now and then keeps the connection from being taken for a dead one.
       const beat = setInterval(() => send(': here\n\n'), 20_000)
