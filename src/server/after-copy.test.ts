@@ -14,6 +14,7 @@ import { SheetSchema } from '@/core/handover/sheet'
 import { takeSamples } from '@/core/proof/samples'
 import type * as repairJournalModule from '@/host/repair-journal'
 import { repairIn } from '@/host/repair-journal'
+import type * as threadsModule from './jobs/threads'
 import { blake3 } from '@/host/strong-digest'
 
 const folder = await vi.hoisted(async () => {
@@ -53,6 +54,17 @@ vi.mock('@/host/repair-journal', async (original) => {
     },
   })
   return { ...real, repairJournal }
+})
+// What writes a repair runs where the power can be cut.
+vi.mock('./jobs/threads', async (original) => {
+  const real = await original<typeof threadsModule>()
+  const { TASKS } = await import('./jobs/threads/tasks')
+  const HERE = ['makeRepair', 'undoDriveRepair', 'settleDriveRepair']
+  const runTask: typeof real.runTask = (name, order, options) => {
+    const task = TASKS[name] as (of: typeof order) => ReturnType<typeof real.runTask<typeof name>>
+    return HERE.includes(name) ? task(order) : real.runTask(name, order, options)
+  }
+  return { ...real, runTask }
 })
 vi.mock('./moves', async (original) => {
   const real = await original<typeof moveModule>()

@@ -4,18 +4,16 @@ import type { BlockDevice } from '@/core/block/device'
 import { fromBase64 } from '@/core/bytes/base64'
 import { fileTime } from '@/core/bytes/file-time'
 import { CoreError, orUndefined } from '@/core/errors'
-import { changesNothing, planRepair } from '@/core/repair'
-import { applyRepair, settleRepair, undoRepair } from '@/core/repair/apply'
-import type { DriveSeat, RepairPlan } from '@/core/repair/port'
+import type { DriveSeat } from '@/core/repair/port'
 import { readScheme } from '@/core/scheme'
 import { driversAt } from '@/core/things/bodies'
 import { type Drive, driveName, hasBytes, isWithinReach } from '@/core/things/drive'
-import { withDriversOf } from '@/host/driver-stick'
-import { repairIn, repairJournal } from '@/host/repair-journal'
 import { provider } from '@/outside/provider'
 import { inTransaction } from '../../database/transaction'
 import { Refusal } from '../../ground/refusals'
 import type { StartedJob } from '../../jobs'
+import { HostDiskFull, runTask } from '../../jobs/threads'
+import type { TaskOrder, TaskResult } from '../../jobs/threads/tasks'
 import type { PlannedRepair } from '../../jobs/threads/tasks/drive-readings'
 import { leasableDrive, withLease } from '../../leases'
 import { saveStationResults, loadMove, type Move, moveRow, oldDriveStays } from '../../moves'
@@ -75,13 +73,16 @@ const BRINGING = ['bring-driver', 'bring-network-driver']
 export async function offeredTidying(move: Move): Promise<OfferedRepair[]> {
   const target = repairable(move)
   if (!target || repairWaits(move)) return []
-  const goesElsewhere = move.brief.targetComputerId !== null || move.brief.toVirtualMachine
-  const names = goesElsewhere ? TIDYING : TIDYING.filter((n) => !OF_ANOTHER_COMPUTER.includes(n))
   if (!isThere(target)) return []
-  const planned = await plannedRepairs(move, target, names)
+  const planned = await plannedRepairs(move, target, tidyingOf(move))
   return planned
     .filter(({ changesNothing }) => !changesNothing)
     .map(({ name, title, changes }) => ({ name, title, changes, why: null }))
+}
+
+function tidyingOf({ brief }: Move): readonly string[] {
+  const goesElsewhere = brief.targetComputerId !== null || brief.toVirtualMachine
+  return goesElsewhere ? TIDYING : TIDYING.filter((n) => !OF_ANOTHER_COMPUTER.includes(n))
 }
 
 const isThere = (drive: Drive) => hasBytes(drive) && isWithinReach(drive)
@@ -91,7 +92,7 @@ async function plannedRepairs(move: Move, target: Drive, names: readonly string[
   const question = await questionFor(move, target, names)
   // What is of this moment or chance changes nothing of what would be changed.
   const about = { ...question, time: undefined, chance: undefined, startCode: keptStartCode(move) }
-  const stick = names.some((name) => BRINGING.includes(name)) ? stickImage(move.bench) : undefined
+  const stick = stickFor(move, names)
   const planned = keptReading(
     'planRepairs',
     { drive: driveBytes(target), names, question, stick },
@@ -143,17 +144,22 @@ async function repairTarget(move: Move, target: Drive, name: string) {
   const started = trialComputer(move)
   const { id: computerId, name: computer, firmware, running: state } = started
   const reach = provider().reachOf(started)
-  const done = await withTarget(target, async (device) => {
-    const plan = await planFor(move, target, device, name)
-    if (changesNothing(plan)) throw new Refusal('repair-nothing-to-change')
-    if (plan.firmware && reach.firmware === 'none') throw new Refusal('firmware-by-hand', { computer })
-    // A system that runs from the drive would go on with what it knew of it.
-    if (state !== 'off') await changeComputer(computerId, { running: 'off' })
-    await applyRepair(device, plan, repairJournal(repairFile(moveId, id)))
-    if (plan.firmware && reach.firmware === 'variables')
-      await writeRealFirmware(device, plan.firmware, firmwareFile(moveId, id))
-    return plan
+  // What the page shows of it was worked out with all that it offered beside.
+  const beside = [namesOffered(move), tidyingOf(move)].find((names) => names.includes(name)) ?? [name]
+  const plan = (await plannedRepairs(move, target, beside)).find((planned) => planned.name === name)
+  if (plan?.why) throw new Refusal('repair-not-possible', { why: plan.why })
+  if (plan?.changesNothing) throw new Refusal('repair-nothing-to-change')
+  if (plan?.setsFirmware && reach.firmware === 'none') throw new Refusal('firmware-by-hand', { computer })
+  // A system that runs from the drive would go on with what it knew of it.
+  if (state !== 'off') await changeComputer(computerId, { running: 'off' })
+  const done = await inThread('makeRepair', {
+    ...{ drive: driveBytes(target), name, journal: repairFile(moveId, id) },
+    ...{ question: await questionFor(move, target, [name]), stick: stickFor(move, [name]) },
   })
+  if (done.firmware && reach.firmware === 'variables') {
+    const written = done.firmware
+    await onOpened(target, (device) => writeRealFirmware(device, written, firmwareFile(moveId, id)))
+  }
   const repair = {
     id,
     at,
@@ -185,19 +191,17 @@ export async function takeRepairBack(moveId: string): Promise<StartedJob> {
   const target = move.pairs.map((p) => p.target).find((d) => d?.id === last?.driveId)
   if (!last || !target) throw new Refusal('repair-none-to-undo')
   const file = repairFile(moveId, last.id)
-  const record = await repairIn(file)
-  if (!record) throw new Refusal('repair-journal-gone')
+  if (!(await runTask('readRepair', { journal: file }))) throw new Refusal('repair-journal-gone')
   return startMoveJob(moveId, {
     kind: 'undo-repair',
     title: `Undoing the repair of the ${driveName(target)}`,
     purpose: 'undoing a repair',
     lease: { write: [await leasableDrive(target)] },
     leaves: 'It is ended before the next start or repair.',
-    run: () =>
-      withTarget(target, async (device) => {
-        await takeFirmwareBack(firmwareFile(moveId, last.id))
-        await undoRepair(device, record, repairJournal(file))
-      }),
+    run: async () => {
+      await takeFirmwareBack(firmwareFile(moveId, last.id))
+      await inThread('undoDriveRepair', { drive: driveBytes(target), journal: file })
+    },
     save: () => keepUndone(move, last),
   })
 }
@@ -227,9 +231,11 @@ export async function settleRepairs(move: Move): Promise<void> {
   // it any more is noted now, so that it can be taken back like any other.
   for (const id of await repairIdsOf(move.row.id)) {
     const file = repairFile(move.row.id, id)
-    const record = await repairIn(file)
+    const record = await runTask('readRepair', { journal: file })
     if (record?.state === 'writing') {
-      await onTarget(target, (device) => settleRepair(device, record, repairJournal(file)))
+      const request = { purpose: 'a repair', write: [await leasableDrive(target)] }
+      const order = { drive: driveBytes(target), journal: file }
+      await withLease(request, () => inThread('settleDriveRepair', order))
       const undone = repairs.map((r) => (r.id === id ? { ...r, undone: true } : r))
       await keepRepairs(undone, { text: 'a repair that was cut off was undone', tone: 'bad' })
     } else if (record?.state === 'done' && !repairs.some((r) => r.id === id)) {
@@ -256,11 +262,9 @@ function repairable(move: Move): Drive | undefined {
   return isIn && proof && (oldDriveStays(move) || proof.trials.length > 0) ? target : undefined
 }
 
-function planFor(move: Move, target: Drive, device: BlockDevice, name: string): Promise<RepairPlan> {
-  return withDriversOf(BRINGING.includes(name) ? stickImage(move.bench) : undefined, async (driverFolder) =>
-    planRepair(name, { ...(await questionFor(move, target, [name])), device, driverFolder }),
-  )
-}
+/** The stick that drivers come from, for repairs that bring one in. */
+const stickFor = ({ bench }: Move, names: readonly string[]) =>
+  names.some((name) => BRINGING.includes(name)) ? stickImage(bench) : undefined
 
 /** The code in front of the first partition as the survey keeps it. */
 const keptStartCode = ({ row }: Move) => row.survey?.pairs[0].source.mbr?.startCode
@@ -317,18 +321,23 @@ function cardsOf(move: Move) {
   return card ? { cards: [card] } : {}
 }
 
-async function onTarget<T>(target: Drive, work: (device: BlockDevice) => Promise<T>): Promise<T> {
-  const request = { purpose: 'a repair', write: [await leasableDrive(target)] }
-  return withLease(request, () => withTarget(target, work))
+type RepairTask = 'makeRepair' | 'undoDriveRepair' | 'settleDriveRepair'
+
+/** A repair is worked out and written off the server's thread. Rejects with Refusal for what the drive does not allow. */
+function inThread<N extends RepairTask>(name: N, order: TaskOrder<N>): Promise<TaskResult<N>> {
+  return runTask(name, order, { long: true }).catch(asRefusal)
 }
 
-async function withTarget<T>(target: Drive, work: (device: BlockDevice) => Promise<T>): Promise<T> {
-  const opened = await openDrive(driveBytes(target), { writable: true, inPlace: true })
+function asRefusal(error: unknown): never {
+  if (error instanceof CoreError && !(error instanceof HostDiskFull))
+    throw new Refusal('repair-not-possible', { why: error.message })
+  throw error
+}
+
+async function onOpened(target: Drive, work: (device: BlockDevice) => Promise<void>): Promise<void> {
+  const opened = await openDrive(driveBytes(target), { writable: false }).catch(asRefusal)
   try {
-    return await work(opened.device)
-  } catch (error) {
-    if (error instanceof CoreError) throw new Refusal('repair-not-possible', { why: error.message })
-    throw error
+    await work(opened.device).catch(asRefusal)
   } finally {
     await opened.close()
   }

@@ -83,6 +83,8 @@ export interface PlannedRepair {
   readonly title: string
   readonly changes: readonly string[]
   readonly changesNothing: boolean
+  /** The firmware of the computer is changed, too. */
+  readonly setsFirmware: boolean
   readonly why: string | null
 }
 
@@ -94,11 +96,13 @@ export function planRepairs({ drive, names, question, stick }: RepairsOrder): Pr
       for (const name of names) {
         try {
           const plan = await planRepair(name, { device, ...question, ...(driverFolder ? { driverFolder } : {}) })
-          const { title, changes } = plan
-          planned.push({ name, title, changes, changesNothing: changesNothing(plan), why: null })
+          const { title, changes, firmware } = plan
+          const does = { changesNothing: changesNothing(plan), setsFirmware: firmware !== undefined }
+          planned.push({ name, title, changes, ...does, why: null })
         } catch (error) {
           if (!(error instanceof CoreError)) throw error
-          planned.push({ name, title: '', changes: [], changesNothing: true, why: error.message })
+          const nothing = { title: '', changes: [], changesNothing: true, setsFirmware: false }
+          planned.push({ name, ...nothing, why: error.message })
         }
       }
       return planned

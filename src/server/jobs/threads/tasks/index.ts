@@ -18,6 +18,7 @@ import { listFolder, readAround, readFilePart, readSector, statFile } from './lo
 import { type FoundFile, listTree, searchFiles } from './search'
 import { giveRoomBack, makeRoom, settleRoom } from './make-room'
 import { measureDrive, measureReading } from './measure'
+import { makeRepair, readRepair, settleDriveRepair, undoDriveRepair } from './repairs'
 import { followAlone, repairAlone, undoAlone } from './start-alone'
 import { surveySubject } from './survey'
 import { followStart } from './trial'
@@ -56,6 +57,7 @@ export const TASKS = {
   imagesInVolumes,
   listFolder,
   listTree,
+  makeRepair,
   makeRoom,
   measureDrive,
   measureReading,
@@ -65,15 +67,18 @@ export const TASKS = {
   readAround,
   readFilePart,
   readForGoal,
+  readRepair,
   readSector,
   removeStored,
   repairAlone,
   searchFiles,
+  settleDriveRepair,
   settleRoom,
   statFile,
   surveySubject,
   takeImage,
   undoAlone,
+  undoDriveRepair,
   verifyImage,
 }
 

@@ -1,4 +1,4 @@
-import { type DriveBytes, openDrive } from '@/outside/open-drive'
+import type { DriveBytes } from '@/outside/open-drive'
 import type { BlockDevice } from '@/core/block/device'
 import { planRoom } from '@/core/copy/plan-room'
 import { CoreError } from '@/core/errors'
@@ -8,6 +8,7 @@ import type { DriveSurvey } from '@/core/survey/types'
 import { sha256 } from '@/host/sha256'
 import { ShrinkJournalFile } from '@/host/shrink-journal'
 import type { TaskControl } from '.'
+import { withTarget } from './repairs'
 
 export interface RoomOrder {
   readonly target: DriveBytes
@@ -80,13 +81,4 @@ async function settleRoomOf(device: BlockDevice, file: string): Promise<boolean>
   }
   if (taken) await journal.forget()
   return taken
-}
-
-async function withTarget<T>(target: DriveBytes, work: (device: BlockDevice) => Promise<T>): Promise<T> {
-  const { device, close } = await openDrive(target, { writable: true, inPlace: true })
-  try {
-    return await work(device)
-  } finally {
-    await close()
-  }
 }
