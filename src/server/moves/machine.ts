@@ -1,4 +1,3 @@
-import { driversOn } from '@/core/drivers/on-drive'
 import type { Computer } from '@/core/things/computer'
 import { isHost } from '@/core/things/accessory'
 import type { Drive } from '@/core/things/drive'
@@ -8,7 +7,8 @@ import { CONTROLLER_NAMES, CONTROLLERS } from '@/core/vm/types'
 import { ComputerRow, DriveRow } from '../database/models'
 import type { RouteResult } from '../database/schemas'
 import { Refusal } from '../ground/refusals'
-import { withDrive } from '../world'
+import { runTask } from '../jobs/threads'
+import { bytesOnDisk } from '../world'
 import type { LegNow } from './legs'
 import { diskId, machineIdOf, type Move } from '.'
 
@@ -29,7 +29,11 @@ export async function makeMachine(
   const { machine, reasons, obstacles } = proposeMachine({
     name: `${computer.name}, virtual`.slice(0, 80),
     drives: surveys.map((survey, i) => ({ survey, file: files[i] })),
-    drivers: await withDrive(pairs[0].source, (device) => driversOn(device, surveys[0], ASKED_DRIVERS)),
+    drivers: await runTask('readDrivers', {
+      drive: bytesOnDisk(pairs[0].source),
+      survey: surveys[0],
+      asked: ASKED_DRIVERS,
+    }),
     memoryBytes,
     processors: processors.count * processors.cores,
   })

@@ -196,7 +196,8 @@ export async function withDrive<T>(drive: Drive, work: (device: BlockDevice) => 
   }
 }
 
-function bytesOnDisk(drive: Drive): DriveBytes {
+/** What opens a drive's bytes. Throws Refusal where they are gone. */
+export function bytesOnDisk(drive: Drive): DriveBytes {
   const bytes = driveBytes(drive)
   if (bytes.by === 'network' || bytes.by === 'kernel') return bytes
   if (!existsSync(/* turbopackIgnore: true */ bytes.file)) {

@@ -2,18 +2,18 @@ import { z } from 'zod'
 import { whyNotBeside } from '@/core/fit/beside'
 import { targetOf } from '@/core/fit/ends'
 import { solveInto } from '@/core/fit/into'
-import { rehearseFit } from '@/core/fit/rehearse'
 import { solveFit } from '@/core/fit/solve'
-import { FitWishSchema } from '@/core/fit/types'
+import { type FitObstacle, FitWishSchema, type Layout } from '@/core/fit/types'
 import { fingerprintOf } from '@/core/survey/survey'
-import { driveName } from '@/core/things/drive'
+import { type Drive, driveName } from '@/core/things/drive'
 import type { MoveRow } from '../../database/models'
 import { inMoveQueue } from '../../ground/queue'
 import { Refusal } from '../../ground/refusals'
 import { saveStationResults, loadMove, type Move, moveRow, oldDriveStays } from '../../moves'
 import { changeMove } from '../../moves/change'
 import { refuseAfterCopy } from '../../moves/copies'
-import { withDrive } from '../../world'
+import { runTask } from '../../jobs/threads'
+import { bytesOnDisk, withDrive } from '../../world'
 import { benchNow } from '../../world/clock'
 
 /** How many fits that were let go are kept for comparing. */
@@ -48,12 +48,21 @@ export async function lockFit(moveId: string, input: unknown): Promise<void> {
   if (!result.fits) throw new Refusal('fit-does-not-fit', { why: result.obstacles[0].sentence })
   const { layout, headline, reason } = result
   // A drive that cannot be opened now is tried when it is copied.
-  const inTheWay = await withDrive(move.pairs[pair].source, (device) => rehearseFit(device, layout)).catch(() => [])
+  const inTheWay = await rehearsed(move.pairs[pair].source, layout)
   if (inTheWay.length > 0) throw new Refusal('fit-does-not-fit', { why: `${inTheWay[0].sentence} ${inTheWay[0].mend}` })
   const fits = row.survey.pairs.map((_, i) => row.fit?.pairs[i] ?? null)
   fits[pair] = { at: await benchNow(), wish, layout, headline, reason }
   const which = move.pairs.length > 1 ? ` of the ${driveName(move.pairs[pair].source)}` : ''
   await saveStationResults(moveId, { fit: { pairs: fits, earlier: row.fit?.earlier ?? [] } }, `fit${which} locked`)
+}
+
+/** What on the source would keep the layout from being written; nothing where that cannot be told. */
+async function rehearsed(source: Drive, layout: Layout): Promise<FitObstacle[]> {
+  try {
+    return await runTask('rehearseLayout', { drive: bytesOnDisk(source), layout })
+  } catch {
+    return []
+  }
 }
 
 /** Lets the fits go, so that they can be changed; they can still be compared with. */

@@ -8,22 +8,22 @@ import { findPlans } from '@/core/route/search'
 import { TARGETS } from '@/core/image'
 import { legsOf, type PlacedMedium, type Plan } from '@/core/route/types'
 import { roomForImages } from '@/core/survey/room-for-images'
-import { surveyDrive } from '@/core/survey/survey'
 import type { DriveSurvey } from '@/core/survey/types'
 import { type Accessory, AccessorySchema } from '@/core/things/accessory'
 import { type Drive, driveName } from '@/core/things/drive'
 import { sha256 } from '@/host/sha256'
 import type { RouteResult } from '../../database/schemas'
 import { Refusal } from '../../ground/refusals'
+import { imagesFolder } from '../../ground/paths'
 import { singleton } from '../../ground/singleton'
-import { withImage } from '../../images'
-import { freeName } from '../../images/names'
+import { freeName, imagePath } from '../../images/names'
+import { runTask } from '../../jobs/threads'
 import { saveStationResults, loadMove, type Move } from '../../moves'
 import { refuseAfterCopy } from '../../moves/copies'
 import { givenImage } from '../../moves/legs'
 import { makeMachine } from '../../moves/machine'
 import { claimedDrives, notYet, questionOf } from '../../moves/question'
-import { withDrive } from '../../world'
+import { driveSubject } from '../../world'
 import { benchNow } from '../../world/clock'
 
 /** Things that could be had, for what one of them would open. */
@@ -76,7 +76,7 @@ export async function takeRoute(moveId: string, input: unknown): Promise<void> {
   }
   const via: Record<string, DriveSurvey> = {}
   const images: RouteResult['images'] = []
-  const read = (drive: Drive) => withDrive(drive, (device) => surveyDrive(device, sha256))
+  const read = async (drive: Drive) => runTask('surveySubject', driveSubject(drive))
   const { legs } = legsOf(plan)
   for (const [leg, { transfer }] of legs.entries()) {
     const { from, to, pair } = transfer
@@ -88,7 +88,8 @@ export async function takeRoute(moveId: string, input: unknown): Promise<void> {
     const name = (pair === 0 ? move.brief.images.at(0) : undefined) ?? move.pairs[pair].source.image
     if (name === null) throw new Refusal('leg-image-unknown')
     images.push({ leg, end: 'from', name, format: 'raw', volume: null })
-    via[givenImage(name)] = await withImage(name, ({ device }) => surveyDrive(device, sha256))
+    const file = await imagePath(name)
+    via[givenImage(name)] = await runTask('surveySubject', { kind: 'image', file, within: imagesFolder() })
   }
   const written = legs.flatMap(({ transfer: { to } }, leg) =>
     to.kind === 'virtual-disk'

@@ -5,6 +5,8 @@ import type { InstalledDriver } from '@/core/drivers/installed'
 import { driversOn, fixedAddressesOn } from '@/core/drivers/on-drive'
 import type { DriverFolder } from '@/core/drivers/packages'
 import { CoreError, orUndefined } from '@/core/errors'
+import { rehearseFit } from '@/core/fit/rehearse'
+import type { FitObstacle, Layout } from '@/core/fit/types'
 import type { DriverAtHand } from '@/core/ready/port'
 import { changesNothing, planRepair, type RepairQuestion } from '@/core/repair'
 import type { FixedAddress } from '@/core/registry/addresses'
@@ -68,6 +70,28 @@ export interface AddressesOrder {
 /** The fixed addresses that the system on a drive has; none where it cannot be told. */
 export async function readAddresses({ drive, survey }: AddressesOrder): Promise<FixedAddress[]> {
   return (await looking(drive, (device) => fixedAddressesOn(device, survey)).catch(orUndefined)) ?? []
+}
+
+export interface DriversOrder {
+  readonly drive: DriveBytes
+  readonly survey: DriveSurvey
+  /** Names of services. */
+  readonly asked: readonly string[]
+}
+
+/** Which of these drivers the system on a drive has; undefined where it cannot be told. */
+export function readDrivers({ drive, survey, asked }: DriversOrder): ReturnType<typeof driversOn> {
+  return looking(drive, (device) => driversOn(device, survey, asked))
+}
+
+export interface RehearsalOrder {
+  readonly drive: DriveBytes
+  readonly layout: Layout
+}
+
+/** What on a source would keep a layout from being written. Rejects with CoreError. */
+export function rehearseLayout({ drive, layout }: RehearsalOrder): Promise<FitObstacle[]> {
+  return looking(drive, (device) => rehearseFit(device, layout))
 }
 
 export interface RepairsOrder {

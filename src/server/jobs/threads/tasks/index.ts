@@ -1,6 +1,6 @@
 import { checkDriveMaps } from './check-maps'
 import { comparePairs } from './compare-drives'
-import { planRepairs, readAddresses, readForGoal } from './drive-readings'
+import { planRepairs, readAddresses, readDrivers, readForGoal, rehearseLayout } from './drive-readings'
 import { eraseDrive } from './erase'
 import {
   captureDrive,
@@ -65,10 +65,12 @@ export const TASKS = {
   planRepairs,
   readAddresses,
   readAround,
+  readDrivers,
   readFilePart,
   readForGoal,
   readRepair,
   readSector,
+  rehearseLayout,
   removeStored,
   repairAlone,
   searchFiles,
