@@ -42,6 +42,16 @@ module.exports = {
       from: { path: '^src/server/stations/([^/]+)/', pathNot: '\\.test\\.ts$' },
       to: { path: '^src/server/stations/[^/]+/', pathNot: '^src/server/stations/$1/' },
     },
+    {
+      name: 'long-reads-in-threads',
+      comment: 'What reads volumes or writes to drives runs in a thread, so that the server goes on answering.',
+      severity: 'error',
+      from: { path: '^src/(server|app)/', pathNot: ['^src/server/jobs/threads/tasks/', '\\.worker\\.ts$', '\\.test\\.ts$'] },
+      to: {
+        path: '^src/core/(survey/survey|repair/(index|apply|shrink-in-place)|fit/rehearse|drivers/on-drive|block/erase|boot/(trace|loader-on)|copy/run)\\.ts$',
+        dependencyTypesNot: ['type-only'],
+      },
+    },
     { name: 'no-circles', severity: 'error', from: {}, to: { circular: true, viaOnly: { dependencyTypesNot: ['type-only'] } } },
     { name: 'tests-are-not-imported', severity: 'error', from: { pathNot: ['\\.test\\.tsx?$', '^src/core/testing', '/testing\\.ts$'] }, to: { path: '\\.test\\.tsx?$|^src/core/testing' } },
   ],

@@ -7,7 +7,8 @@ import { unfinishedMarker } from './marker'
 import { writeGpt } from '../scheme/gpt'
 import { makeSystemDisk, sha256 } from '../testing-disk'
 import { DepthProfile } from './profile'
-import { fingerprintOf, surveyDrive } from './survey'
+import { surveyDrive } from './survey'
+import { fingerprintOf } from './fingerprint'
 import { DriveSurveySchema, PROFILE_BUCKETS } from './types'
 
 describe('a drive that does not tell what it stores', () => {

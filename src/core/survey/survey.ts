@@ -1,17 +1,15 @@
 import { type BlockDevice, unreadableAsNothing } from '../block/device'
-import { readAround } from '../block/read-around'
 import { toBase64 } from '../bytes/base64'
 import { concatBytes } from '../bytes/concat'
-import { crc32, crcText } from '../bytes/crc32'
 import { MIB } from '../bytes/size'
 import { type Digest, toHex } from '../digest'
 import { CoreError } from '../errors'
 import { type FileSystem, recognise } from '../filesystem'
 import type { Finding } from '../findings'
 import { partitionRange, readScheme, type SchemeReading } from '../scheme'
-import { usableRange } from '../scheme/gpt'
 import { type TablePartition, TYPE_GUIDS } from '../scheme/types'
 import { readBootCode } from './boot-code'
+import { fingerprintOf } from './fingerprint'
 import { LOADER_EXTENSION } from './known-systems'
 import { readMarker } from './marker'
 import { surveyPartition } from './partition'
@@ -75,19 +73,6 @@ export async function surveyDrive(device: BlockDevice, digest: Digest): Promise<
     profile: profile.shares(),
     findings,
   }
-}
-
-/** A short text that changes when anything in the sectors of either table copy does. */
-export async function fingerprintOf(device: BlockDevice): Promise<string> {
-  const { firstLba, lastLba } = usableRange(device.size, device.logicalSectorSize)
-  const sector = device.logicalSectorSize
-  // What does not read counts as zeros: a drive that fails can be surveyed and copied by its other table.
-  const head = new Uint8Array(Math.min(device.size, firstLba * sector))
-  await readAround(device, 0, head)
-  const tailAt = Math.max(0, (lastLba + 1) * sector)
-  const tail = new Uint8Array(device.size - tailAt)
-  await readAround(device, tailAt, tail)
-  return `${device.size}:${crcText(crc32(head))}:${crcText(crc32(tail))}`
 }
 
 /** Bytes of a partition that a copy has to take along. */

@@ -12,7 +12,7 @@ import type { FurtherTarget, Acknowledgement, ReadyFacts, ReadyItem } from '@/co
 import { whyItFails } from '@/core/route/play'
 import { legSeconds } from '@/core/route/timing'
 import { readMarker } from '@/core/survey/marker'
-import { fingerprintOf } from '@/core/survey/survey'
+import { fingerprintOf } from '@/core/survey/fingerprint'
 import type { DriveSurvey } from '@/core/survey/types'
 import { berthOf, lentByOf, placeKey } from '@/core/things/bench'
 import type { Computer } from '@/core/things/computer'
