@@ -42,10 +42,13 @@ async function movesOfDrive(driveId: string): Promise<readonly MoveClaim[]> {
 export async function shelfState() {
   const { id, name } = await activeBench()
   const bench = await benchState(id)
-  const now = await benchNow()
+  const [now, claims] = [await benchNow(), await moveClaims(id)]
+  const unplugged = { ...bench, computers: bench.computers.map((c) => ({ ...c, mains: false })) }
   const drives = []
   for (const drive of bench.drives) {
-    const moves = await movesOfDrive(drive.id)
+    // Most drives of a bench were never set aside, and of those no move has to be looked for.
+    if (!isOnShelf(drive) && !drive.shelf) continue
+    const moves = movesFrom(drive.id, claims)
     const inside = staysInside(drive, moves)
     if (!isOnShelf(drive) && !inside) continue
     const shown = shelved(drive, now)
@@ -55,7 +58,7 @@ export async function shelfState() {
       moves: moves.map(moveWords),
       /** Where it is, of one that stays in its computer. */
       inside: inside ? placeName(drive.place, bench) : null,
-      goesInto: inside ? [] : openings(drive, bench),
+      goesInto: inside ? [] : openings(drive, unplugged),
     })
   }
   return { bench: name, job: await eraseJob(), drives: drives.sort((a, b) => (a.days ?? 1e9) - (b.days ?? 1e9)) }
@@ -91,9 +94,8 @@ const forgets = ({ kernel }: Drive) => kernel?.forgets ?? true
 
 const moveWords = ({ id, name, customer, handedOver }: MoveClaim) => ({ id, name, customer, handedOver })
 
-/** Slots of computers that would take the drive, were their cables pulled. */
-function openings(drive: Drive, now: BenchState): { key: string; name: string; place: Place }[] {
-  const bench = { ...now, computers: now.computers.map((c) => ({ ...c, mains: false })) }
+/** Slots of computers that would take the drive on this bench, on which no computer has its cable in. */
+function openings(drive: Drive, bench: BenchState): { key: string; name: string; place: Place }[] {
   return bench.computers.flatMap((computer) =>
     computer.slots.flatMap((slot) => {
       const place: Place = { kind: 'slot', computerId: computer.id, slot: slot.id }
