@@ -54,11 +54,33 @@ export async function benchMany(folder: string, line: Line): Promise<void> {
       const ms = (t: number) => `${t.toFixed(0)} ms`
       line(`  ${address.replace(last, 'ID')}`, [cold, sorted[sorted.length >> 1], sorted.at(-1)!].map(ms).join(', '))
     }
+    await afterChanges(served.url, line)
     await copyBeside(served.url, file, line)
     const memory = watched(file).map((w) => w.memoryBytes)
     line('  memory of the server, at most', `${(Math.max(...memory) / MIB).toFixed(0)} MiB`)
   } finally {
     await served.close()
+  }
+}
+
+/** Has a drive change its place each time, after which much has to be told anew. */
+async function afterChanges(url: string, line: Line): Promise<void> {
+  for (const address of ['/', '/bench', '/shelf', '/moves/new', '/moves/many-0001/route']) {
+    const times: number[] = []
+    for (let i = 0; i < TIMES; i++) {
+      const response = await fetch(`${url}/api/bench/drives/many-${DRIVES}/place`, {
+        method: 'POST',
+        headers: { 'content-type': 'application/json' },
+        body: JSON.stringify({ place: { kind: i % 2 ? 'table' : 'shelf' }, meant: true }),
+      })
+      if (response.status !== 200) throw new Error(`The drive is not moved: ${await response.text()}`)
+      const start = performance.now()
+      await (await fetch(url + address)).text()
+      times.push(performance.now() - start)
+    }
+    times.sort((a, b) => a - b)
+    const ms = [times[times.length >> 1], times.at(-1)!].map((t) => `${t.toFixed(0)} ms`).join(', ')
+    line(`  after a change: ${address}, in the middle, at most`, ms)
   }
 }
 
@@ -141,8 +163,9 @@ async function makeMany(drives: string): Promise<string> {
       const place =
         i % 2 && i < 2 * COMPUTERS
           ? { kind: 'slot' as const, computerId: `many-${named((i + 1) / 2)}`, slot: computer.homeSlot }
-          : { kind: 'table' as const }
-      const data = { ...like, id, serial: `MANY-${named(i)}`, file: name, place }
+          : { kind: i % 2 && i % 5 === 0 ? ('shelf' as const) : ('table' as const) }
+      const shelf = place.kind === 'shelf' ? { label: `counter ${i}`, until: '2027-03-01' } : undefined
+      const data = { ...like, id, serial: `MANY-${named(i)}`, file: name, place, shelf }
       await DriveRow.create({ id, benchId, data }, { transaction })
     }
     for (let i = 1; i <= MOVES; i++) {

@@ -17,7 +17,7 @@ import { ended } from '@/server/jobs/testing'
 import { loadMove } from '@/server/moves'
 import { changeMove } from '@/server/moves/change'
 import { movePage } from '@/server/moves/page'
-import { eraseDrive, shelfState } from '@/server/pages/shelf'
+import { eraseDrive, openingsFor, shelfState } from '@/server/pages/shelf'
 import { lockFit } from '@/server/stations/fit'
 import { handOver } from '@/server/stations/handover'
 import { startTrial } from '@/server/stations/proof'
@@ -140,7 +140,8 @@ describe('a drive that gets a new one beside it', () => {
     expect(sheet).toMatchObject({ oldDriveStays: true, keptUntil: expect.stringMatching(/May 2026/) })
     const asked = { driveId: SOURCE, how: 'discard', plate: '07KD', volume: { kind: 'ntfs', label: 'Old films' } }
     const kept = (await shelfState()).drives.find((d) => d.id === SOURCE)!
-    expect(kept).toMatchObject({ due: false, goesInto: [], inside: expect.stringMatching(/SATA 0/) })
+    expect(kept).toMatchObject({ due: false, inside: expect.stringMatching(/SATA 0/) })
+    expect(await refusalCode(openingsFor(SOURCE))).toBe('not-on-shelf')
     expect(await refusalCode(eraseDrive(asked))).toBe('erase-early')
     const early = { ...asked, reason: 'the customer asked for it' }
     expect(await refusalCode(eraseDrive({ ...early, volume: { kind: 'exfat', label: 'far too long for it' } }))).toBe(

@@ -101,7 +101,7 @@ import { makeRepair, settleRepairs, takeRepairBack } from './stations/proof/repa
 import { goBack } from './stations/proof/way-back'
 import { readyAction } from './stations/ready'
 import { takeRoute } from './stations/route'
-import { eraseDrive, labelView, putBack, shelfState } from './pages/shelf'
+import { eraseDrive, labelView, openingsFor, putBack, shelfState } from './pages/shelf'
 import { confirmSurvey, readDrives } from './stations/survey'
 import { finishStep, tickScrews, untickStep } from './stations/swap'
 import { refusalCode, refused } from './ground/testing'
@@ -469,7 +469,7 @@ describe('the shelf', () => {
       [OLD, 14, false],
     ])
     expect(await shelved(OLD)).toMatchObject({ moves: [{ customer: 'Lanterna museum', handedOver: true }] })
-    expect((await shelved(OLD))!.goesInto.map((o) => o.name)).toContain('ticket desk, SATA 1')
+    expect((await openingsFor(OLD)).map((o) => o.name)).toContain('ticket desk, SATA 1')
     expect((await labelView(OLD)).code).toBe(
       's/n CRV3-8841-07KD\nCorvina S3 240 GB\nLanterna museum\nkeep until 18 May 2026',
     )

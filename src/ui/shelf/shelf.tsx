@@ -1,12 +1,12 @@
 'use client'
 
-import { useState } from 'react'
+import { useEffect, useState } from 'react'
 import { Link } from '@/ui/frame/link'
 import type { JobView } from '@/core/job'
 import type { Place } from '@/core/things/drive'
 import { PLATE_CHARACTERS } from '@/core/ready/plate-check'
 import { useAct } from '@/ui/frame/act'
-import { useActions } from '@/ui/frame/actions'
+import { type Outcome, useActions } from '@/ui/frame/actions'
 import { JobStrip } from '@/ui/job/job-strip'
 import { NextAction } from '@/ui/frame/next-action'
 import { AsideBlock, Stage } from '@/ui/frame/stage'
@@ -42,7 +42,6 @@ interface Shelved {
   }[]
   /** Where it is, of one that stays in its computer. */
   readonly inside: string | null
-  readonly goesInto: readonly { readonly key: string; readonly name: string; readonly place: Place }[]
 }
 
 /** Old drives that were set aside: each with its day. */
@@ -243,11 +242,35 @@ function EraseDialog({ drive, onClose }: { drive: Shelved; onClose: () => void }
   )
 }
 
+interface Opening {
+  readonly key: string
+  readonly name: string
+  readonly place: Place
+}
+
+/** The slots that take a drive, asked for when it is to be put into one; undefined until they are known. */
+function useOpenings(driveId: string): { openings: readonly Opening[] | undefined; problem: string | undefined } {
+  const [openings, setOpenings] = useState<readonly Opening[]>()
+  const [problem, setProblem] = useState<string>()
+  useEffect(() => {
+    const abort = new AbortController()
+    fetch(`/api/bench/drives/${encodeURIComponent(driveId)}/openings`, { signal: abort.signal })
+      .then((response) => response.json() as Promise<Outcome>)
+      .then((answer) => (answer.ok ? setOpenings(answer.value as Opening[]) : setProblem(answer.sentence)))
+      .catch(() => {
+        if (!abort.signal.aborted) setProblem('The server could not be reached. Open this once more.')
+      })
+    return () => abort.abort()
+  }, [driveId])
+  return { openings, problem }
+}
+
 function PutBackDialog({ drive, onClose }: { drive: Shelved; onClose: () => void }) {
   const { act, busy } = useAct()
   const { putBack } = useActions()
-  const [key, setKey] = useState(drive.goesInto[0]?.key ?? '')
-  const chosen = drive.goesInto.find((g) => g.key === key)
+  const { openings, problem } = useOpenings(drive.id)
+  const [key, setKey] = useState<string>()
+  const chosen = openings?.find((o) => o.key === key) ?? openings?.[0]
   const send = async () => {
     if (chosen && (await act(() => putBack({ driveId: drive.id, place: chosen.place })))) onClose()
   }
@@ -259,18 +282,19 @@ function PutBackDialog({ drive, onClose }: { drive: Shelved; onClose: () => void
       action="It is in"
       onAct={() => void send()}
       busy={busy || !chosen}
+      problem={problem}
     >
-      {drive.goesInto.length === 0 ? (
-        <p>No free slot on this bench takes it. Take out what is in its place first.</p>
-      ) : (
+      {openings && !chosen && <p>No free slot on this bench takes it. Take out what is in its place first.</p>}
+      {!openings && !problem && <p>Looking which slots take it.</p>}
+      {openings && chosen && (
         <div className="space-y-3">
           <p>The computer has to be without power, and the new drive out: both carry one identity.</p>
           <Choice
             label="Into"
-            value={key}
+            value={chosen.key}
             disabled={busy}
             onChange={setKey}
-            options={drive.goesInto.map((g) => [g.key, g.name] as const)}
+            options={openings.map((o) => [o.key, o.name] as const)}
           />
         </div>
       )}

@@ -5,7 +5,7 @@ import { labelProblem } from '@/core/filesystem/label-rule'
 import type { JobView } from '@/core/job'
 import { PLATE_CHARACTERS, plateMatches, platePrefix } from '@/core/ready/plate-check'
 import { DATA_KINDS, type DataKind, whyNoDataVolume } from '@/core/reuse/data-volume'
-import { type BenchState, placeKey, placeName, whyNotThere } from '@/core/things/bench'
+import { placeKey, placeName, whyNotThere } from '@/core/things/bench'
 import { fittedWords } from '@/core/things/bodies'
 import { type Drive, driveName, type Place, PlaceSchema } from '@/core/things/drive'
 import { inTransaction } from '../../database/transaction'
@@ -43,7 +43,6 @@ export async function shelfState() {
   const { id, name } = await activeBench()
   const bench = await benchState(id)
   const [now, claims] = [await benchNow(), await moveClaims(id)]
-  const unplugged = { ...bench, computers: bench.computers.map((c) => ({ ...c, mains: false })) }
   const drives = []
   for (const drive of bench.drives) {
     // Most drives of a bench were never set aside, and of those no move has to be looked for.
@@ -58,7 +57,6 @@ export async function shelfState() {
       moves: moves.map(moveWords),
       /** Where it is, of one that stays in its computer. */
       inside: inside ? placeName(drive.place, bench) : null,
-      goesInto: inside ? [] : openings(drive, unplugged),
     })
   }
   return { bench: name, job: await eraseJob(), drives: drives.sort((a, b) => (a.days ?? 1e9) - (b.days ?? 1e9)) }
@@ -94,8 +92,19 @@ const forgets = ({ kernel }: Drive) => kernel?.forgets ?? true
 
 const moveWords = ({ id, name, customer, handedOver }: MoveClaim) => ({ id, name, customer, handedOver })
 
-/** Slots of computers that would take the drive on this bench, on which no computer has its cable in. */
-function openings(drive: Drive, bench: BenchState): { key: string; name: string; place: Place }[] {
+/** A slot that a drive can be put into. */
+export interface Opening {
+  readonly key: string
+  readonly name: string
+  readonly place: Place
+}
+
+/** Slots of computers that would take a drive of the shelf, were their cables pulled. Throws Refusal. */
+export async function openingsFor(driveId: string): Promise<Opening[]> {
+  const drive = await driveById(driveId)
+  if (drive.place.kind !== 'shelf') throw new Refusal('not-on-shelf', { drive: driveName(drive) })
+  const now = await benchOfDrive(driveId)
+  const bench = { ...now, computers: now.computers.map((c) => ({ ...c, mains: false })) }
   return bench.computers.flatMap((computer) =>
     computer.slots.flatMap((slot) => {
       const place: Place = { kind: 'slot', computerId: computer.id, slot: slot.id }
