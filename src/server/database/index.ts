@@ -8,22 +8,17 @@ import { singleton } from '../ground/singleton'
 import { MIGRATIONS } from './migrations'
 import { defineModels } from './models'
 
-let defined: { readonly over: Promise<Sequelize>; readonly connection: Promise<Sequelize> } | undefined
+let defined: Promise<Sequelize> | undefined
 
 /**
  * The connection, opened and brought up to date once for the process, which then holds the data folder; every service awaits it before its first
  * query. The models belong to this copy of the module, so each copy ties its own to the one connection.
  */
 export function database(): Promise<Sequelize> {
-  const over = singleton('database', open)
-  if (defined?.over !== over) {
-    const connection = over.then((sequelize) => {
-      defineModels(sequelize)
-      return sequelize
-    })
-    defined = { over, connection }
-  }
-  return defined.connection
+  return (defined ??= singleton('database', open).then((sequelize) => {
+    defineModels(sequelize)
+    return sequelize
+  }))
 }
 
 async function open(): Promise<Sequelize> {

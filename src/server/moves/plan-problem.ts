@@ -4,7 +4,8 @@ import { mediumKey } from '@/core/route/transfers'
 import { formatRange } from '@/core/route/timing'
 import type { Action, PlacedMedium, Plan } from '@/core/route/types'
 import { type BenchState, driveIn, placeName, samePlace } from '@/core/things/bench'
-import { driveName, type Place } from '@/core/things/drive'
+import type { Computer } from '@/core/things/computer'
+import { type Drive, driveName, type Place } from '@/core/things/drive'
 import { type Move, moveRow } from '.'
 import { moveClaims } from './claims'
 import { type Progress, progressOf } from './legs'
@@ -31,7 +32,7 @@ export async function planProblem(
   const allDone = progress.copied === progress.legs.length && progress.phase === undefined
   if (copying || allDone) return undefined
   const left = actionsLeft(move, progress)
-  const sentence = whyItFails({ actions: left }, 0, played(move, asPlanned(move.bench, left), progress), pairsOf(move))
+  const sentence = whyItFails({ actions: left }, 0, played(move, asPlanned(move, left), progress), pairsOf(move))
   if (sentence) {
     // A copy that was begun goes on where its drives were, and by no other route.
     const begun = progress.copies.some((copy) => copy !== undefined)
@@ -93,22 +94,64 @@ function actionsLeft({ row }: Move, { legs, hands, copied, phase }: Progress): A
   return rest
 }
 
-/**
- * The bench with its computers as the rest of the plan expects them: whether one is on or off is settled in Ready
- * and by the steps, and is no reason to give a plan up.
- */
-function asPlanned(bench: BenchState, left: readonly Action[]): BenchState {
-  return {
-    ...bench,
-    computers: bench.computers.map((computer) => {
-      const next = left.find(
-        (a) => ('computerId' in a && a.computerId === computer.id) || (a.do === 'transfer' && a.by === computer.id),
-      )
-      if (!next || next.do === 'secure-boot') return { ...computer, running: 'off', mains: false }
-      if (next.do === 'transfer') return { ...computer, running: next.live ? 'system' : 'stick' }
-      return next.do === 'start' ? { ...computer, running: 'off', mains: false } : computer
-    }),
+/** What plans are played on, of benches as they are; a bench never changes, and is asked for each of its moves. */
+interface Board {
+  readonly drives: ReadonlyMap<string, Drive>
+  /** Drives in a place that others want. */
+  readonly seated: readonly Drive[]
+  /** All computers without power, and where each of them is among them. */
+  readonly off: readonly Computer[]
+  readonly at: ReadonlyMap<string, number>
+}
+
+const boards = new WeakMap<BenchState, Board>()
+
+const isSeated = ({ place }: Drive) => place.kind !== 'table' && place.kind !== 'shelf'
+
+function boardOf(bench: BenchState): Board {
+  const before = boards.get(bench)
+  if (before) return before
+  const board = {
+    drives: new Map(bench.drives.map((d) => [d.id, d])),
+    seated: bench.drives.filter(isSeated),
+    off: bench.computers.map((c) => ({ ...c, running: 'off' as const, mains: false })),
+    at: new Map(bench.computers.map((c, i) => [c.id, i])),
   }
+  boards.set(bench, board)
+  return board
+}
+
+/**
+ * The bench with its computers as the rest of the plan expects them, since whether one is on or off is settled in Ready
+ * and by the steps, and is no reason to give a plan up; and with the drives that can matter to it: those that it names,
+ * and those that sit anywhere.
+ */
+function asPlanned({ bench, pairs }: Move, left: readonly Action[]): BenchState {
+  const board = boardOf(bench)
+  const computers = [...board.off]
+  for (const action of left.toReversed()) {
+    const id = 'computerId' in action ? action.computerId : action.do === 'transfer' ? action.by : null
+    const at = id === null ? undefined : board.at.get(id)
+    // The first that is done with it decides.
+    if (at !== undefined) computers[at] = expectedFor(action, bench.computers[at], board.off[at])
+  }
+  const named = new Set(pairs.flatMap(({ source, target }) => (target ? [source.id, target.id] : [source.id])))
+  collectTexts(left, named)
+  const lying = [...named].flatMap((id) => board.drives.get(id) ?? []).filter((drive) => !isSeated(drive))
+  return { ...bench, computers, drives: [...board.seated, ...lying] }
+}
+
+function expectedFor(action: Action, computer: Computer, off: Computer): Computer {
+  if (action.do === 'secure-boot') return off
+  if (action.do === 'transfer') return { ...off, running: action.live ? 'system' : 'stick', mains: computer.mains }
+  return action.do === 'start' ? off : computer
+}
+
+/** Every text in a plan, the ids of its drives among them. */
+function collectTexts(value: unknown, into: Set<string>): void {
+  if (typeof value === 'string') into.add(value)
+  else if (typeof value === 'object' && value !== null)
+    for (const part of Object.values(value)) collectTexts(part, into)
 }
 
 /** The plan that works now and shares most with the one that does not. */
