@@ -43,16 +43,10 @@ export async function benchMany(folder: string, line: Line): Promise<void> {
     ]) {
       const times: number[] = []
       for (let i = 0; i < TIMES; i++) {
-        const start = performance.now()
-        const response = await fetch(served.url + address)
-        await response.text()
-        if (response.status !== 200) throw new Error(`${address} answers with ${response.status}.`)
-        times.push(performance.now() - start)
+        times.push(await timed(served.url + address))
       }
       const [cold, ...warm] = times
-      const sorted = warm.sort((a, b) => a - b)
-      const ms = (t: number) => `${t.toFixed(0)} ms`
-      line(`  ${address.replace(last, 'ID')}`, [cold, sorted[sorted.length >> 1], sorted.at(-1)!].map(ms).join(', '))
+      line(`  ${address.replace(last, 'ID')}`, [milliseconds(cold), ...middleAndMost(warm)].join(', '))
     }
     await afterChanges(served.url, line)
     await copyBeside(served.url, file, line)
@@ -61,6 +55,22 @@ export async function benchMany(folder: string, line: Line): Promise<void> {
   } finally {
     await served.close()
   }
+}
+
+/** Milliseconds until a page is there as a whole. */
+async function timed(url: string): Promise<number> {
+  const start = performance.now()
+  const response = await fetch(url)
+  await response.text()
+  if (response.status !== 200) throw new Error(`${url} answers with ${response.status}.`)
+  return performance.now() - start
+}
+
+const milliseconds = (time: number) => `${time.toFixed(0)} ms`
+
+function middleAndMost(times: readonly number[]): string[] {
+  const sorted = times.toSorted((a, b) => a - b)
+  return [sorted[sorted.length >> 1], sorted.at(-1)!].map(milliseconds)
 }
 
 /** Has a drive change its place each time, after which much has to be told anew. */
@@ -74,13 +84,9 @@ async function afterChanges(url: string, line: Line): Promise<void> {
         body: JSON.stringify({ place: { kind: i % 2 ? 'table' : 'shelf' }, meant: true }),
       })
       if (response.status !== 200) throw new Error(`The drive is not moved: ${await response.text()}`)
-      const start = performance.now()
-      await (await fetch(url + address)).text()
-      times.push(performance.now() - start)
+      times.push(await timed(url + address))
     }
-    times.sort((a, b) => a - b)
-    const ms = [times[times.length >> 1], times.at(-1)!].map((t) => `${t.toFixed(0)} ms`).join(', ')
-    line(`  after a change: ${address}, in the middle, at most`, ms)
+    line(`  after a change: ${address}, in the middle, at most`, middleAndMost(times).join(', '))
   }
 }
 
@@ -95,7 +101,6 @@ async function allKnown(url: string): Promise<number> {
 /** Copies the ticket desk, at first alone, then while pages are asked for. */
 async function copyBeside(url: string, file: string, line: Line): Promise<void> {
   const page = await Page.launch(url)
-  const ms = (t: number) => `${t.toFixed(0)} ms`
   try {
     await page.open('/moves/ticket-desk/ready')
     await settle(page)
@@ -107,23 +112,13 @@ async function copyBeside(url: string, file: string, line: Line): Promise<void> 
     const held = watched(file)
       .filter((w) => w.at >= start + 500)
       .map((w) => w.heldMs)
-      .sort((a, b) => a - b)
-    line(
-      '  a copy alone: event loop held, in the middle, at most',
-      [held[held.length >> 1], held.at(-1)!].map(ms).join(', '),
-    )
+    line('  a copy alone: event loop held, in the middle, at most', middleAndMost(held).join(', '))
     for (const address of ['/', '/bench', '/moves/many-0001/route']) {
       const times: number[] = []
       for (let i = 0; i < TIMES; i++) {
-        const from = performance.now()
-        await (await fetch(url + address)).text()
-        times.push(performance.now() - from)
+        times.push(await timed(url + address))
       }
-      times.sort((a, b) => a - b)
-      line(
-        `  beside a copy: ${address}, in the middle, at most`,
-        [times[times.length >> 1], times.at(-1)!].map(ms).join(', '),
-      )
+      line(`  beside a copy: ${address}, in the middle, at most`, middleAndMost(times).join(', '))
     }
     const { value } = (await (await fetch(`${url}/api/moves/ticket-desk/copy`)).json()) as { value: { status: string } }
     if (value.status !== 'running') throw new Error(`The copy is ${value.status}.`)

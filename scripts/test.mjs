@@ -66,7 +66,7 @@ if (given.includes('--deep') && rest.length === 0) {
 } else {
   run(bin('vitest'), ['run', '--project', 'core', '--project', 'unit'])
   await build()
-  // Several servers run side by side, each of which would help itself with as many threads as there are cores and more.
+  // Several servers run side by side, and each would compile and collect in four threads of its own.
   process.env.NODE_OPTIONS += ' --v8-pool-size=1'
   run(bin('vitest'), ['run', '--project', 'browser'])
 }

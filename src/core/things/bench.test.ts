@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { type BenchState, berthOf, freeBrackets, placeName, whyNotThere, whySeenOnly } from './bench'
+import { type BenchState, berthOf, freeBrackets, placeName, slotsThatTake, whyNotThere, whySeenOnly } from './bench'
 import { driveName, type KernelState } from './drive'
 import { benchOf, computer, dock, drive } from './testing'
 
@@ -72,6 +72,14 @@ describe('places', () => {
     expect(whyNotThere(on(off, 'old'), { kind: 'table' }, off)).toBeUndefined()
     const empty = { ...powered, drives: powered.drives.filter((d) => d.id !== 'old') }
     expect(whyNotThere(on(empty, 'loose'), slot(), empty)).toMatch(/before a drive is put in/)
+  })
+
+  it('that take a drive are free slots of its kind, whether or not there is power on them now', () => {
+    const taking = (state: BenchState) => slotsThatTake(on(state, 'loose'), state)
+    const full = bench(true)
+    expect(taking(full)).toEqual([])
+    const emptied = { ...full, drives: full.drives.filter((d) => d.id !== 'old') }
+    expect(taking(emptied)).toEqual([{ key: expect.any(String), name: 'desk, SATA 0', place: slot() }])
   })
 
   it('count the brackets that are in use', () => {

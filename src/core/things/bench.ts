@@ -178,6 +178,25 @@ export function whyNotThere(drive: Drive, place: Place, bench: BenchState): stri
   return stuck
 }
 
+/** A place of the bench that a drive can be put into, with its key and its name. */
+export interface FreePlace {
+  readonly key: string
+  readonly name: string
+  readonly place: Place
+}
+
+/** The slots of computers that would take a drive, were their cables pulled. */
+export function slotsThatTake(drive: Drive, bench: BenchState): FreePlace[] {
+  const unplugged = { ...bench, computers: bench.computers.map((c) => ({ ...c, mains: false })) }
+  return unplugged.computers.flatMap((computer) =>
+    computer.slots.flatMap((slot) => {
+      const place: Place = { kind: 'slot', computerId: computer.id, slot: slot.id }
+      if (whyNotThere(drive, place, unplugged)) return []
+      return [{ key: placeKey(place), name: placeName(place, unplugged), place }]
+    }),
+  )
+}
+
 /** Why a drive cannot be taken out of where it is. */
 function whyStuck(drive: Drive, to: Place, bench: BenchState): string | undefined {
   if (drive.place.kind === 'far') {

@@ -3,7 +3,7 @@
 import { useEffect, useState } from 'react'
 import { Link } from '@/ui/frame/link'
 import type { JobView } from '@/core/job'
-import type { Place } from '@/core/things/drive'
+import type { FreePlace } from '@/core/things/bench'
 import { PLATE_CHARACTERS } from '@/core/ready/plate-check'
 import { useAct } from '@/ui/frame/act'
 import { type Outcome, useActions } from '@/ui/frame/actions'
@@ -242,21 +242,15 @@ function EraseDialog({ drive, onClose }: { drive: Shelved; onClose: () => void }
   )
 }
 
-interface Opening {
-  readonly key: string
-  readonly name: string
-  readonly place: Place
-}
-
 /** The slots that take a drive, asked for when it is to be put into one; undefined until they are known. */
-function useOpenings(driveId: string): { openings: readonly Opening[] | undefined; problem: string | undefined } {
-  const [openings, setOpenings] = useState<readonly Opening[]>()
+function useOpenings(driveId: string): { openings: readonly FreePlace[] | undefined; problem: string | undefined } {
+  const [openings, setOpenings] = useState<readonly FreePlace[]>()
   const [problem, setProblem] = useState<string>()
   useEffect(() => {
     const abort = new AbortController()
     fetch(`/api/bench/drives/${encodeURIComponent(driveId)}/openings`, { signal: abort.signal })
       .then((response) => response.json() as Promise<Outcome>)
-      .then((answer) => (answer.ok ? setOpenings(answer.value as Opening[]) : setProblem(answer.sentence)))
+      .then((answer) => (answer.ok ? setOpenings(answer.value as FreePlace[]) : setProblem(answer.sentence)))
       .catch(() => {
         if (!abort.signal.aborted) setProblem('The server could not be reached. Open this once more.')
       })

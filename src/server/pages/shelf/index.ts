@@ -5,7 +5,7 @@ import { labelProblem } from '@/core/filesystem/label-rule'
 import type { JobView } from '@/core/job'
 import { PLATE_CHARACTERS, plateMatches, platePrefix } from '@/core/ready/plate-check'
 import { DATA_KINDS, type DataKind, whyNoDataVolume } from '@/core/reuse/data-volume'
-import { placeKey, placeName, whyNotThere } from '@/core/things/bench'
+import { type FreePlace, placeName, slotsThatTake } from '@/core/things/bench'
 import { fittedWords } from '@/core/things/bodies'
 import { type Drive, driveName, type Place, PlaceSchema } from '@/core/things/drive'
 import { inTransaction } from '../../database/transaction'
@@ -92,25 +92,11 @@ const forgets = ({ kernel }: Drive) => kernel?.forgets ?? true
 
 const moveWords = ({ id, name, customer, handedOver }: MoveClaim) => ({ id, name, customer, handedOver })
 
-/** A slot that a drive can be put into. */
-export interface Opening {
-  readonly key: string
-  readonly name: string
-  readonly place: Place
-}
-
-/** Slots of computers that would take a drive of the shelf, were their cables pulled. Throws Refusal. */
-export async function openingsFor(driveId: string): Promise<Opening[]> {
+/** The slots that a drive of the shelf can be put into. Rejects with Refusal. */
+export async function openingsFor(driveId: string): Promise<FreePlace[]> {
   const drive = await driveById(driveId)
   if (drive.place.kind !== 'shelf') throw new Refusal('not-on-shelf', { drive: driveName(drive) })
-  const now = await benchOfDrive(driveId)
-  const bench = { ...now, computers: now.computers.map((c) => ({ ...c, mains: false })) }
-  return bench.computers.flatMap((computer) =>
-    computer.slots.flatMap((slot) => {
-      const place: Place = { kind: 'slot', computerId: computer.id, slot: slot.id }
-      return whyNotThere(drive, place, bench) ? [] : [{ key: placeKey(place), name: placeName(place, bench), place }]
-    }),
-  )
+  return slotsThatTake(drive, await benchOfDrive(driveId))
 }
 
 export const PutBackSchema = z.object({ driveId: z.string().max(80), place: PlaceSchema })
