@@ -139,6 +139,11 @@ function skipBytes(bytes: Uint8Array, at: number, end: number, skip: 0 | 0xff): 
     const words = new Int32Array(bytes.buffer, bytes.byteOffset + i, Math.floor((end - i) / 4))
     const same = skip === 0 ? 0 : -1
     let word = 0
+    // Four at once where they go on, which costs hardly more than one.
+    const four = words.length - 3
+    if (skip === 0)
+      while (word < four && (words[word] | words[word + 1] | words[word + 2] | words[word + 3]) === 0) word += 4
+    else while (word < four && (words[word] & words[word + 1] & words[word + 2] & words[word + 3]) === -1) word += 4
     while (word < words.length && words[word] === same) word++
     i += word * 4
   }
