@@ -16,6 +16,8 @@ import { openFileSystem } from '@/core/filesystem'
 import { fixedAddressesIn } from '@/core/registry/addresses'
 import { Hive } from '@/core/registry/hive'
 import { readScheme } from '@/core/scheme'
+import { GIB } from '@/core/bytes/size'
+import { type DiskFormat, isHost } from '@/core/things/accessory'
 import type { Drive } from '@/core/things/drive'
 import { planImage } from '@/core/copy/plan-whole'
 import { surveyDrive } from '@/core/survey/survey'
@@ -57,6 +59,7 @@ import {
 } from '@/server/world'
 import { surveyOf } from '@/server/world/looked-at'
 import { switchComputer } from '@/server/world/computers'
+import { saveAccessory } from '@/server/world/things'
 import { openDemoBench } from './support/open-demo-bench'
 import { setPace } from '@/server/world/clock'
 import { SERVER_ADDRESS, serverMove } from './support/small-server'
@@ -240,9 +243,14 @@ describe('a server, while it runs', () => {
 describe('a server', () => {
   it('becomes a virtual machine, read at the host', async () => {
     expect(await serverMove(SERVER)).toBe(SERVER)
+    await hostTakes('vhd')
     await toRoute(SERVER)
     const plan = (await plansOf(SERVER)).find((p) => /Read at the host/.test(p.title))!
     expect(plan.notYet).toBeNull()
+    await takeRoute(SERVER, { plan: plan.id })
+    expect((await loadMove(SERVER)).row.route!.machine!.reasons.at(-1)).toMatch(/are VHD, since the .* takes no VHDX/)
+    const fit = { pair: 0, wish: { rules: {}, sizes: {}, reserve: 0 } }
+    expect(await refusalCode(lockFit(SERVER, { ...fit, virtualBytes: 2041 * GIB }))).toBe('fit-disk-beyond-format')
     const { trial, copies } = await carryOut(SERVER, plan.id)
     expect(copies.map((c) => c.status)).toEqual(['done', 'done'])
     expect(trial.subject).toBe('target')
@@ -253,7 +261,7 @@ describe('a server', () => {
     expect([machine.virtual?.hostId, machine.firmware.mode, machine.running]).toEqual(['host', 'uefi', 'system'])
     expect(
       drives.filter((d) => d.place.kind === 'slot' && d.place.computerId === machine.id).map((d) => d.image),
-    ).toEqual(['still-server disk 1.vhdx', 'still-server disk 2.vhdx'])
+    ).toEqual(['still-server disk 1.vhd', 'still-server disk 2.vhd'])
   })
 
   it('is started in the order of the trade, and nothing is done before its turn', async () => {
@@ -321,6 +329,7 @@ describe('a package of a virtual machine in the images folder', () => {
   const images = () => readdirSync(imagesFolder()).filter((name) => name.includes('quay'))
 
   it('becomes a machine of the bench that starts', async () => {
+    await hostTakes('vhd', 'vhdx')
     const disk = await makeSystemDisk()
     const file = diskName('quay desk', 0, 'vmdk-stream')
     const drives = [{ survey: await surveyDrive(disk, sha256), file }]
@@ -377,6 +386,11 @@ describe('a package of a virtual machine in the images folder', () => {
     )
   })
 })
+
+/** Of formats of virtual disks the bench's host takes these. */
+async function hostTakes(...diskFormats: DiskFormat[]): Promise<void> {
+  await saveAccessory({ ...(await benchState()).accessories.find(isHost)!, diskFormats })
+}
 
 /** Puts the old drives back into the server, with power. */
 async function inPlace(computerId: string): Promise<void> {

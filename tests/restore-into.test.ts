@@ -1,4 +1,4 @@
-import { type ChildProcess, execFileSync, spawn } from 'node:child_process'
+import { execFileSync, spawn } from 'node:child_process'
 import { once } from 'node:events'
 import {
   closeSync,
@@ -20,6 +20,7 @@ import { isZero } from '@/core/block/device'
 import { imbarco, digestOfFile, sparseFile } from './support/image-files'
 import { cutPartition, extractDigests, gdiskPartitions, gdiskProblems, sfdiskPartitions } from './support/independent'
 import { checkNtfsFile } from './support/ntfs-checker'
+import { untilPowerCut } from './support/power-cut'
 import { makeNtfs, withNtfs } from './support/worn-ntfs'
 
 // One volume, put into a prepared partition of drives that other programs made and go on to judge.
@@ -161,11 +162,7 @@ describe('a volume that goes into a prepared partition', () => {
     const drive = inUse('cut.img', 360)
     const rest = others(drive, 5)
     const args = ['restore', source, drive, ...INTO, '--journal', at('cut.journal')]
-    const child = spawn('bin/imbarco', args, { stdio: ['ignore', 'ignore', 'pipe'] })
-    const ended = once(child, 'exit')
-    child.stderr.once('data', () => child.kill('SIGKILL'))
-    await ended
-    expect(child.signalCode).toBe('SIGKILL')
+    expect(await untilPowerCut(args, /^\{/)).toBe('SIGKILL')
     const { first, last } = gdiskPartitions(drive).get(5)!
     expect(gdiskPartitions(drive).get(5)!.type).not.toBe(BASIC_DATA)
     expect(readFileSync(cut(drive, first, first, 'first')).toString('latin1')).toMatch(/imbarco/i)
@@ -187,10 +184,7 @@ describe('a volume that goes into a prepared partition', () => {
     const dry = await imbarco(...args, '--dry-run')
     expect([dry.code, JSON.parse(dry.out).into, digestOfFile(drive)]).toEqual([0, null, whole])
     const kept = ['--journal', at('free.journal')]
-    const child = spawn('bin/imbarco', [...args, ...kept], { stdio: ['ignore', 'ignore', 'pipe'] })
-    const ended = once(child, 'exit')
-    child.stderr.once('data', () => child.kill('SIGKILL'))
-    await ended
+    expect(await untilPowerCut([...args, ...kept], /^\{/)).toBe('SIGKILL')
     const { code, out } = await imbarco(...args, ...kept, '--resume')
     const { into, place, added } = JSON.parse(out)
     expect([code, into, added, gdiskProblems(drive)]).toEqual([0, 3, true, ''])
@@ -258,22 +252,13 @@ describe('a volume that goes into a prepared partition', () => {
     expect([planned.length, shrinks.afterBytes]).toEqual([300 * MIB, 240 * MIB])
     const kept = ['--journal', at('room.journal')]
     // The power goes once while room is made, and once while the volume is copied there.
-    const cutOff = async (resume: string[], when: (child: ChildProcess) => void) => {
-      const child = spawn('bin/imbarco', [...args, ...kept, ...resume], { stdio: ['ignore', 'ignore', 'pipe'] })
-      const ended = once(child, 'exit')
-      when(child)
-      await ended
-      expect(child.signalCode).toBe('SIGKILL')
-    }
-    await cutOff([], (child) => {
-      const watcher = watch(folder, (_, name) => name === 'in front.img.shrink' && child.kill('SIGKILL'))
-      child.once('exit', () => watcher.close())
-    })
+    const child = spawn('bin/imbarco', [...args, ...kept], { stdio: 'ignore' })
+    const watcher = watch(folder, (_, name) => name === 'in front.img.shrink' && child.kill('SIGKILL'))
+    expect((await once(child, 'exit'))[1]).toBe('SIGKILL')
+    watcher.close()
     const room = JSON.parse(readFileSync(`${drive}.shrink`, 'utf8'))
     expect([room.state, existsSync(at('room.journal'))]).toEqual(['writing', false])
-    await cutOff(['--resume'], (child) =>
-      child.stderr!.on('data', (chunk: Buffer) => chunk.toString().startsWith('{') && child.kill('SIGKILL')),
-    )
+    expect(await untilPowerCut([...args, ...kept, '--resume'], /^\{/)).toBe('SIGKILL')
     expect(existsSync(at('room.journal'))).toBe(true)
     const { code, error, out } = await imbarco(...args, ...kept, '--resume')
     expect([code, error.replace(/^\{.*\}$/gm, '').trim()]).toEqual([0, ''])

@@ -344,6 +344,7 @@ export const ACCESSORY_MODELS = {
     diskBytesPerSecond: 480e6,
     memoryBytes: 64 * GIB,
     cores: 16,
+    diskFormats: ['vhdx', 'vhd'],
   },
   network: { name: 'Network', kind: 'network', detail: '1 Gb Ethernet', link: 'ethernet-1' },
 } satisfies Record<string, AccessoryModel>

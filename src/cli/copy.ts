@@ -240,15 +240,17 @@ async function saveLost(file: string, { plan, work }: Job, lost: readonly Lost[]
   await writeFile(file, `${JSON.stringify(list, null, 2)}\n`)
 }
 
-/** Tells how far it is: for programs a line of JSON on standard error, for people the share of it. */
+/** Tells how far it is, now and then and whenever a phase begins: for programs a line of JSON on standard error, for people the share of it. */
 export function tell(plan: CopyPlan, verify: boolean, forPrograms: boolean, io: Io) {
   let last = -Infinity
+  let told: CopyStep['phase'] | undefined
   const done = { copied: 0, checked: 0 }
   return async ({ phase, bytes }: CopyStep): Promise<void> => {
     if (phase === 'copy' || phase === 'rescue') done.copied += bytes
     if (phase === 'check') done.checked += bytes
-    if (performance.now() - last < TELL_EVERY_MS) return
+    if (phase === told && performance.now() - last < TELL_EVERY_MS) return
     last = performance.now()
+    told = phase
     const now = { copiedBytes: done.copied, checkedBytes: done.checked, totalBytes: plan.totalBytes }
     if (forPrograms) io.tell({ phase, ...now })
     else io.say(`${Math.floor(copyShare({ ...now, verify }) * 100)} %`)

@@ -4,7 +4,7 @@ import { isZero } from '@/core/block/device'
 import { alignUp } from '@/core/bytes/size'
 import { BlockMappedDevice } from '@/core/image/block-mapped'
 import { hostError } from './errors'
-import { writeFileBytes } from './file-bytes'
+import { readFileBytes, writeFileBytes } from './file-bytes'
 import type { HostImage } from './images'
 
 export interface InPlaceImage {
@@ -35,10 +35,17 @@ export async function openInPlace(
   })
   const disk = () => image.device as BlockMappedDevice
   const addBlocks = async (offsets: readonly number[]) => {
-    const { blockBytes, alignBytes, entry } = image.newBlock!
+    const { blockBytes, alignBytes, head, tailBytes, entry } = image.newBlock!
     for (const block of new Set(offsets.map((offset) => Math.floor(offset / blockBytes)))) {
-      const place = alignUp((await handle.stat()).size, alignBytes)
-      await handle.truncate(place + blockBytes)
+      const end = (await handle.stat()).size - tailBytes
+      const place = alignUp(end + head.length, alignBytes)
+      const tail = new Uint8Array(tailBytes)
+      await readFileBytes(handle, end, tail)
+      // With its new length the file gets its end, so that it is never without one; where that was comes the head after it.
+      if (tailBytes > 0) await writeFileBytes(handle, place + blockBytes, tail)
+      else await handle.truncate(place + blockBytes)
+      await handle.sync()
+      await writeFileBytes(handle, place - head.length, head)
       await handle.sync()
       const { at, bytes } = entry(block * blockBytes, place)
       await writeFileBytes(handle, at, bytes)

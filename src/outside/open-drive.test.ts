@@ -49,35 +49,42 @@ describe('a drive of the bench', () => {
     await expect(openDrive(other, { writable: true })).rejects.toThrow(/Only a raw image can be written to/)
   })
 
-  it('that is a VHDX can be repaired in its place, and grows where it has none for something yet', async () => {
-    const file = path.join(folder, 'in place.vhdx')
-    const source = new MemoryDevice(64 * MIB)
-    await source.write(8 * MIB, new Uint8Array(512).fill(3))
-    await writeImage(await planImage(source), file, { to: 'vhdx', note: '', work: '', time: 0, onStep: async () => {} })
-    const image = { ...common, file, by: 'image' as const }
-    const { device, close } = await openDrive(image, { writable: true, inPlace: true })
-    await device.write(8 * MIB + 512, new Uint8Array(512).fill(9))
-    const before = statSync(file).size
-    await device.write(40 * MIB, new Uint8Array(512))
-    expect(statSync(file).size).toBe(before)
-    // Over the end of one block and the whole of another.
-    await device.write(41 * MIB - 512, new Uint8Array(MIB + 512).fill(1))
-    await device.flush()
-    const read = new Uint8Array(512)
-    await device.read(41 * MIB, read)
-    expect(read[0]).toBe(1)
-    await close()
-    expect(statSync(file).size).toBe(before + 2 * MIB)
-    await source.write(8 * MIB + 512, new Uint8Array(512).fill(9))
-    await source.write(41 * MIB - 512, new Uint8Array(MIB + 512).fill(1))
-    expect(diskDigest(file, 'vhdx')).toBe(digestOfBytes(await readBytes(source, 0, source.size)))
-    expect(mountedDigest(file, 'vhdx')).toBe(diskDigest(file, 'vhdx'))
-    const again = await openDrive(image, { writable: false })
-    const bytes = new Uint8Array(1024)
-    await again.device.read(8 * MIB, bytes)
-    expect([bytes[0], bytes[512]]).toEqual([3, 9])
-    await again.close()
-  })
+  it.each([
+    ['vhdx', MIB],
+    // Each block has a map in front of it, and begins at a round place.
+    ['vhd', 2 * MIB + 4096],
+  ] as const)(
+    'that is a %s is repaired where it lies, and grows by what it has no place for',
+    async (to, blockBytes) => {
+      const file = path.join(folder, `in place.${to}`)
+      const source = new MemoryDevice(64 * MIB)
+      await source.write(8 * MIB, new Uint8Array(512).fill(3))
+      await writeImage(await planImage(source), file, { to, note: '', work: '', time: 0, onStep: async () => {} })
+      const image = { ...common, file, by: 'image' as const }
+      const { device, close } = await openDrive(image, { writable: true, inPlace: true })
+      await device.write(8 * MIB + 512, new Uint8Array(512).fill(9))
+      const before = statSync(file).size
+      await device.write(40 * MIB, new Uint8Array(512))
+      expect(statSync(file).size).toBe(before)
+      // Over the end of one block and into another.
+      await device.write(42 * MIB - 512, new Uint8Array(MIB + 512).fill(1))
+      await device.flush()
+      const read = new Uint8Array(512)
+      await device.read(42 * MIB, read)
+      expect(read[0]).toBe(1)
+      await close()
+      expect(statSync(file).size).toBe(before + 2 * blockBytes)
+      await source.write(8 * MIB + 512, new Uint8Array(512).fill(9))
+      await source.write(42 * MIB - 512, new Uint8Array(MIB + 512).fill(1))
+      expect(diskDigest(file, to)).toBe(digestOfBytes(await readBytes(source, 0, source.size)))
+      expect(mountedDigest(file, to)).toBe(diskDigest(file, to))
+      const again = await openDrive(image, { writable: false })
+      const bytes = new Uint8Array(1024)
+      await again.device.read(8 * MIB, bytes)
+      expect([bytes[0], bytes[512]]).toEqual([3, 9])
+      await again.close()
+    },
+  )
 
   it('that fails reads all but its lost sectors, and those again once they are written', async () => {
     const drive = {

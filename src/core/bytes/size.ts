@@ -28,6 +28,12 @@ export function formatSize(bytes: number): string {
   return `${sign}${size} bytes`
 }
 
+/** A size that must not be rounded, as limits are, in the largest unit of which it is a whole number: `2040 GiB`. */
+export function formatLimit(bytes: number): string {
+  const [name, unit] = UNITS.find(([, one]) => bytes > 0 && bytes % one === 0) ?? ['bytes', 1]
+  return `${bytes / unit} ${name}`
+}
+
 /** A transfer rate in decimal megabytes per second, as links and drives are rated. */
 export function formatRate(bytesPerSecond: number): string {
   return `${groupDigits(Math.round(bytesPerSecond / 1e6))} MB/s`

@@ -9,7 +9,7 @@ import { vmdk } from './vmdk'
 export type { ImageFile, ImageKind, OpenedImage, ParentOpener } from './port'
 export type { TargetOptions } from './target/port'
 
-export { TARGET_KINDS, type TargetKind, TARGETS } from './target'
+export { TARGET_KINDS, type TargetFormat, type TargetKind, TARGETS } from './target'
 
 /** Every format that is read; a new one is one line here. Raw claims whatever no other does. */
 const FORMATS: readonly ImageFormat[] = [qcow2, vhdx, vmdk, vhd, raw]

@@ -45,8 +45,12 @@ export interface OpenedImage {
 /** What adds a block to an image: room for it in the file, then this entry, which a disk writes whole or not at all. */
 export interface NewBlock {
   readonly blockBytes: number
-  /** Blocks begin in the file at multiples of this. */
+  /** The bytes of blocks begin in the file at multiples of this. */
   readonly alignBytes: number
+  /** What stands in front of the bytes of a block; not shorter than the end of the file that it is written over. */
+  readonly head: Uint8Array
+  /** How much of the file's end stays its end, whatever is added. */
+  readonly tailBytes: number
   /** The entry of the block at byte `offset` of the disk, once it lies at byte `place` of the file. */
   entry(offset: number, place: number): { readonly at: number; readonly bytes: Uint8Array }
 }

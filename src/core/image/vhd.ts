@@ -2,7 +2,7 @@ import { hasText, viewOf } from '../bytes/struct'
 import { BadStructure, CoreError } from '../errors'
 import type { Finding } from '../findings'
 import { fileReader } from './file-reader'
-import { type ImageFile, type ImageFormat, type OpenedImage, type OpenOptions, readFrom } from './port'
+import { type ImageFile, type ImageFormat, type NewBlock, type OpenedImage, type OpenOptions, readFrom } from './port'
 import { withSectors } from './sectors'
 import { BlockMappedDevice, type Locator } from './block-mapped'
 import {
@@ -107,7 +107,23 @@ async function openVhd(file: ImageFile, options: OpenOptions): Promise<OpenedIma
     ...common,
     name: differencing ? 'VHD, differencing' : 'VHD, dynamic',
     ...(parent ? { parent: parent.name, findings: [...findings, ...parent.image.findings] } : {}),
+    ...(differencing ? {} : { newBlock: newBlockOf(tableOffset, blockSize, bitmapBytes) }),
     device: await sized({ locate, read, unitBytes: BLOCK_BYTES, parent: parent?.image.device }),
+  }
+}
+
+function newBlockOf(tableOffset: number, blockBytes: number, bitmapBytes: number): NewBlock {
+  return {
+    blockBytes,
+    alignBytes: 4096,
+    // All sectors of the block are in this file.
+    head: new Uint8Array(bitmapBytes).fill(0xff),
+    tailBytes: FOOTER.size,
+    entry(offset, place) {
+      const bytes = new Uint8Array(4)
+      viewOf(bytes).setUint32(0, (place - bitmapBytes) / 512)
+      return { at: tableOffset + Math.floor(offset / blockBytes) * 4, bytes }
+    },
   }
 }
 

@@ -104,6 +104,8 @@ function newBlockOf(table: { offset: number }, blockBytes: number, sectorSize: n
   return {
     blockBytes,
     alignBytes: MIB,
+    head: new Uint8Array(0),
+    tailBytes: 0,
     entry(offset, place) {
       const block = Math.floor(offset / blockBytes)
       const bytes = new Uint8Array(8)

@@ -3,6 +3,12 @@ import { line } from '../words-schema'
 import { type Slot, SlotSchema } from './bodies'
 import { NetworkLinkSchema, PlugSchema, SocketSchema } from './links'
 
+/** Formats of virtual disks, the one that is rather taken first: those that a repair writes where they lie, the safest before. */
+export const DISK_FORMATS = ['vhdx', 'vhd', 'raw', 'qcow2', 'vmdk'] as const
+export type DiskFormat = (typeof DISK_FORMATS)[number]
+/** As the trade writes it. */
+export const diskFormatName = (format: DiskFormat): string => (format === 'raw' ? format : format.toUpperCase())
+
 const base = {
   id: line().min(1).max(80),
   name: line().trim().min(1).max(80),
@@ -44,6 +50,8 @@ export const AccessorySchema = z.discriminatedUnion('kind', [
       .positive()
       .max(2 ** 50),
     cores: z.number().int().min(1).max(1024),
+    /** Of virtual disks, those that its machines run from. */
+    diskFormats: z.array(z.enum(DISK_FORMATS)).min(1).max(DISK_FORMATS.length).default(['vhdx', 'vhd']),
   }),
   z.object({ ...base, kind: z.literal('network'), link: NetworkLinkSchema }),
   /** Another bench that is reached over the network and lends drives, with the link to it. */

@@ -95,6 +95,7 @@ export function host(id = 'host'): Accessory {
     id,
     name: id,
     kind: 'host',
+    diskFormats: ['vhdx', 'vhd'],
     detail: '',
     sockets: [{ plug: 'A', link: 'usb-5', count: 2 }],
     network: 'ethernet-1',

@@ -6,6 +6,8 @@ import { solveFit } from '../fit/solve'
 import { surveyDrive } from '../survey/survey'
 import { makeSystemDisk, sha256 } from '../testing-disk'
 import { manifestOf, ovfOf, type PackedDisk, readManifest, readOvf } from './ovf'
+import type { DiskFormat } from '../things/accessory'
+import { diskFormatFor, mostBytesOf } from './disk-format'
 import { proposeMachine } from './propose'
 import { CONTROLLERS, type VirtualMachine } from './types'
 
@@ -131,5 +133,23 @@ describe('a virtual machine for the drives of a computer', () => {
     const without = { ...survey, partitions: survey.partitions.filter((p) => p.role !== 'boot') }
     const headless = proposeMachine({ name: 'Desk', drives: [{ survey: without, file: 'a.vmdk' }], drivers: undefined })
     expect(headless.obstacles[0]).toMatch(/boot partition/)
+  })
+
+  it('has disks in the best format that its host takes and that holds them', () => {
+    const TIB = 1024 * GIB
+    const of = (diskFormats: DiskFormat[], sizeBytes: number) => diskFormatFor({ name: 'host', diskFormats }, sizeBytes)
+    expect(of(['vhd', 'vhdx'], GIB)).toEqual({ format: 'vhdx', reason: 'Its disks are VHDX, which the host takes.' })
+    expect(of(['qcow2', 'vhd'], GIB)).toEqual({
+      format: 'vhd',
+      reason: 'Its disks are VHD, since the host takes no VHDX.',
+    })
+    const large = of(['vhd', 'raw'], 3 * TIB)
+    expect(large.format).toBe('raw')
+    expect(large.reason).toMatch(/takes no VHDX, and a VHD ends at 2040 GiB/)
+    // Where none holds it, the disk becomes smaller.
+    expect(of(['vhd'], 3 * TIB).format).toBe('vhd')
+    expect(of(['vhd'], 3 * TIB).reason).toMatch(/Fit makes it smaller/)
+    expect(of(['vmdk', 'qcow2'], GIB).reason).toMatch(/takes none of VHDX, VHD and raw\. Nothing is repaired in QCOW2/)
+    expect(mostBytesOf('vhd')).toBe(2040 * GIB)
   })
 })

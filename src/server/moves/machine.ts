@@ -1,8 +1,10 @@
+import { legsOf } from '@/core/route/types'
 import type { Computer } from '@/core/things/computer'
-import { isHost } from '@/core/things/accessory'
+import { DISK_FORMATS, diskFormatName, isHost } from '@/core/things/accessory'
 import type { Drive } from '@/core/things/drive'
 import { computerOfMachine, driveOfDisk } from '@/core/vm/machine'
 import { ASKED_DRIVERS, proposeMachine } from '@/core/vm/propose'
+import { type DiskFormatChoice, diskFormatFor, mostBytesOf } from '@/core/vm/disk-format'
 import { CONTROLLER_NAMES, CONTROLLERS } from '@/core/vm/types'
 import { ComputerRow, DriveRow } from '../database/models'
 import type { RouteResult } from '../database/schemas'
@@ -39,7 +41,25 @@ export async function makeMachine(
   })
   const made = computerOfMachine(machine, { id: machineIdOf(id), hostId })
   await ComputerRow.upsert({ id: made.id, benchId: row.benchId, data: made })
-  return { id: made.id, reasons: [...reasons], obstacles: [...obstacles] }
+  return { id: made.id, reasons: [...reasons, diskFormatOf(move, hostId).reason], obstacles: [...obstacles] }
+}
+
+/** What the disks of a move's virtual machine are, all of them alike, by the largest. Throws Refusal. */
+export function diskFormatOf({ bench, row }: Pick<Move, 'bench' | 'row'>, hostId: string): DiskFormatChoice {
+  const host = bench.accessories.filter(isHost).find((h) => h.id === hostId)
+  if (!host) throw new Refusal('no-host')
+  return diskFormatFor(host, Math.max(...row.survey!.pairs.map(({ source }) => source.sizeBytes)))
+}
+
+/** What the virtual disks of the chosen route hold at most; undefined where it makes none. */
+export function diskLimitOf(
+  route: RouteResult | null,
+): { readonly format: string; readonly bytes: number } | undefined {
+  if (!route) return undefined
+  const { legs } = legsOf(route.plan)
+  const image = route.images.find(({ leg, end }) => end === 'to' && legs[leg].transfer.to.kind === 'virtual-disk')
+  const format = DISK_FORMATS.find((one) => one === image?.format)
+  return format && { format: diskFormatName(format), bytes: mostBytesOf(format) }
 }
 
 /** Puts a disk that was copied into the virtual machine of its move. */

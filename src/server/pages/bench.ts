@@ -3,12 +3,13 @@ import { ACCESSORY_MODELS, COMPUTER_MODELS, DRIVE_MODELS } from '@/bench/catalog
 import { formatSize } from '@/core/bytes/size'
 import { healthVerdict } from '@/core/health/health'
 import type { DriveUse } from '@/core/move/drive-use'
-import { type Accessory, baysOf } from '@/core/things/accessory'
+import { type Accessory, baysOf, diskFormatName } from '@/core/things/accessory'
 import { type BenchState, berthOf, farBenchOf, lentByOf, placeKey, slotAt } from '@/core/things/bench'
 import { bodyWords, fittedWords, slotWords } from '@/core/things/bodies'
 import type { Computer } from '@/core/things/computer'
 import { type Drive, driveName, hasBytes, pluggedIn, type Place } from '@/core/things/drive'
 import { LINKS, socketWords } from '@/core/things/links'
+import { listed } from '@/core/words'
 import { isPort } from '@/host/devices/things'
 import { provider } from '@/outside/provider'
 import { listImages } from '../images'
@@ -135,6 +136,7 @@ function factsOf(accessory: Accessory): string[] {
       return [
         `${formatSize(accessory.freeBytes)} free`,
         `${accessory.cores} cores, ${formatSize(accessory.memoryBytes)} memory`,
+        `runs ${listed(accessory.diskFormats.map(diskFormatName))}`,
         socketWords(accessory.sockets),
       ]
     case 'network':

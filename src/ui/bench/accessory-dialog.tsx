@@ -3,7 +3,13 @@
 import { useState } from 'react'
 import { useForm } from 'react-hook-form'
 import { GIB } from '@/core/bytes/size'
-import type { Accessory, AccessoryModel } from '@/core/things/accessory'
+import {
+  type Accessory,
+  type AccessoryModel,
+  DISK_FORMATS,
+  type DiskFormat,
+  diskFormatName,
+} from '@/core/things/accessory'
 import { slotFields, type SlotFields, slotOf } from '@/core/things/fields'
 import { LINKS, NETWORK_LINKS, type Plug, type Socket, type NetworkLink } from '@/core/things/links'
 import { useActions } from '@/ui/frame/actions'
@@ -36,6 +42,7 @@ interface AccessoryFields {
   diskMb: number
   memoryGib: number
   cores: number
+  formats: Record<DiskFormat, boolean>
   link: NetworkLink
 }
 
@@ -59,6 +66,9 @@ function fieldsOf(made: AccessoryModel): AccessoryFields {
     diskMb: (host?.diskBytesPerSecond ?? 480e6) / 1e6,
     memoryGib: (host?.memoryBytes ?? GIB) / GIB,
     cores: host?.cores ?? 4,
+    formats: Object.fromEntries(
+      DISK_FORMATS.map((format) => [format, host?.diskFormats.includes(format) ?? false]),
+    ) as AccessoryFields['formats'],
     link: 'link' in made ? made.link : 'ethernet-1',
   }
 }
@@ -83,6 +93,7 @@ function accessoryOf(kind: Accessory['kind'], f: AccessoryFields): unknown {
         diskBytesPerSecond: f.diskMb * 1e6,
         memoryBytes: f.memoryGib * GIB,
         cores: f.cores,
+        diskFormats: DISK_FORMATS.filter((format) => f.formats[format]),
       }
     default: {
       const plugs = [...(f.plugA ? ['A'] : []), ...(f.plugC ? ['C'] : [])]
@@ -165,7 +176,15 @@ export function AccessoryDialog({ accessory, models, onClose }: AccessoryDialogP
         )}
       </div>
       {kind === 'host' && (
-        <div className="mt-4">
+        <div className="mt-4 space-y-4">
+          <fieldset>
+            <legend className="mb-1 text-[13px] text-ink-soft">Its virtual machines run from</legend>
+            <div className="flex flex-wrap gap-5">
+              {DISK_FORMATS.map((format) => (
+                <TickField key={format} label={diskFormatName(format)} {...register(`formats.${format}`)} />
+              ))}
+            </div>
+          </fieldset>
           <SocketEditor control={control} register={register} />
         </div>
       )}

@@ -36,6 +36,8 @@ export interface FitPair {
   readonly target: (PlateDrive & { readonly model: string }) | null
   readonly sourceSurvey: DriveSurvey
   readonly targetSurvey: DriveSurvey | null
+  /** What a virtual disk that is still to be made holds at most, in its format. */
+  readonly diskLimit: { readonly format: string; readonly bytes: number } | null
   readonly locked: Locked | null
   readonly earlier: readonly (Locked & { readonly headline: string })[]
   readonly leg: Pick<Transfer, 'bytes' | 'timing' | 'lowSeconds' | 'highSeconds'> | null

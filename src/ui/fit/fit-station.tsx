@@ -1,7 +1,7 @@
 'use client'
 
 import { useCallback, useEffect, useMemo, useState } from 'react'
-import { formatCapacity, formatSize, parseSize } from '@/core/bytes/size'
+import { formatCapacity, formatLimit, formatSize, parseSize } from '@/core/bytes/size'
 import { rangeOf, withSize } from '@/core/fit/range'
 import { whyNotBeside } from '@/core/fit/beside'
 import { movedPartitions, targetOf } from '@/core/fit/ends'
@@ -71,7 +71,7 @@ export function FitStation({ moveId, view }: { moveId: string; view: FitView }) 
 function FitOfPair({ moveId, pair, view, acting, tabs, onLocked }: FitOfPairProps) {
   const { act, go, busy } = acting
   const { lockFit, unlockFit, takeTarget } = useActions()
-  const { sourceSurvey, targetSurvey, locked, earlier, ownIdentity, besideSource } = pair
+  const { sourceSurvey, targetSurvey, diskLimit, locked, earlier, ownIdentity, besideSource } = pair
   // Such a target keeps nothing of the source's identity, whatever rules are taken up.
   const own = useCallback(
     (wish: FitWish): FitWish =>
@@ -86,7 +86,9 @@ function FitOfPair({ moveId, pair, view, acting, tabs, onLocked }: FitOfPairProp
   const wish = locked?.wish ?? history.now
   const [tried, setTried] = useState('')
   const candidate = locked ? undefined : view.candidates.find((c) => c.id === tried)
-  const [virtualBytes, setVirtualBytes] = useState(locked?.layout.targetSizeBytes ?? sourceSurvey.sizeBytes)
+  const [virtualBytes, setVirtualBytes] = useState(
+    locked?.layout.targetSizeBytes ?? Math.min(sourceSurvey.sizeBytes, diskLimit?.bytes ?? Infinity),
+  )
   const target = useMemo<FitTarget>(
     () => candidate ?? targetOf(sourceSurvey, targetSurvey, virtualBytes),
     [candidate, sourceSurvey, targetSurvey, virtualBytes],
@@ -293,7 +295,9 @@ interface TargetChoiceProps {
 /** Other drives that it could go to, or the size of a virtual disk. */
 function TargetChoice({ pair, candidates, tried, onTry, virtualBytes, onVirtual }: TargetChoiceProps) {
   if (!pair.target) {
-    return <VirtualSize now={pair.sourceSurvey.sizeBytes} bytes={virtualBytes} onBytes={onVirtual} />
+    return (
+      <VirtualSize now={pair.sourceSurvey.sizeBytes} limit={pair.diskLimit} bytes={virtualBytes} onBytes={onVirtual} />
+    )
   }
   if (candidates.length === 0) return null
   return (
@@ -313,25 +317,40 @@ function TargetChoice({ pair, candidates, tried, onTry, virtualBytes, onVirtual 
   )
 }
 
-function VirtualSize({ now, bytes, onBytes }: { now: number; bytes: number; onBytes: (bytes: number) => void }) {
+interface VirtualSizeProps {
+  readonly now: number
+  readonly limit: FitPair['diskLimit']
+  readonly bytes: number
+  readonly onBytes: (bytes: number) => void
+}
+
+function VirtualSize({ now, limit, bytes, onBytes }: VirtualSizeProps) {
   const [typed, setTyped] = useState<string>()
-  const text = typed ?? formatSize(bytes)
+  const most = limit?.bytes ?? Infinity
+  // What is rounded up would be beyond the limit.
+  const text = typed ?? (bytes === most ? formatLimit(bytes) : formatSize(bytes))
   const parsed = parseSize(text, now)
+  const problem =
+    parsed === undefined
+      ? 'That is not a size.'
+      : parsed > most
+        ? `A ${limit!.format} holds at most ${formatLimit(most)}.`
+        : undefined
   return (
     <label className="mb-3 block max-w-72">
       <span className="mb-1 block text-[13px] text-ink-soft">Size of the virtual disk</span>
       <input
         value={text}
-        aria-invalid={parsed === undefined}
+        aria-invalid={problem !== undefined}
         onChange={(event) => {
           setTyped(event.target.value)
           const next = parseSize(event.target.value, now)
           // A disk has whole mebibytes.
-          if (next !== undefined) onBytes(Math.ceil(next / 2 ** 20) * 2 ** 20)
+          if (next !== undefined) onBytes(Math.min(Math.ceil(next / 2 ** 20) * 2 ** 20, most))
         }}
         className="w-full rounded-md border border-line-strong bg-paper px-3 py-1.5 text-right font-mono aria-invalid:border-vermilion"
       />
-      {parsed === undefined && <span className="text-[13px] text-vermilion">That is not a size.</span>}
+      {problem && <span className="text-[13px] text-vermilion">{problem}</span>}
     </label>
   )
 }

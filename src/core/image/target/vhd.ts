@@ -1,4 +1,4 @@
-import { alignUp, formatSize } from '../../bytes/size'
+import { alignUp, formatLimit, formatSize } from '../../bytes/size'
 import { CoreError } from '../../errors'
 import type { ImageStore } from '../store'
 import { vhd } from '../vhd'
@@ -143,7 +143,7 @@ class VhdMap implements BlockMap {
 function checkSize(virtualBytes: number): void {
   if (virtualBytes > MAX_BYTES) {
     throw new CoreError(
-      `A VHD holds at most ${formatSize(MAX_BYTES)}, and this disk has ${formatSize(virtualBytes)}. Choose VHDX.`,
+      `A VHD holds at most ${formatLimit(MAX_BYTES)}, and this disk has ${formatSize(virtualBytes)}. Choose VHDX.`,
     )
   }
 }

@@ -1,6 +1,6 @@
 import { unzlibSync } from 'fflate'
 import { concatBytes } from '../../bytes/concat'
-import { alignUp, formatSize } from '../../bytes/size'
+import { alignUp, formatLimit, formatSize, GIB } from '../../bytes/size'
 import { CoreError } from '../../errors'
 import type { FileWrite, ImageStore } from '../store'
 import { vmdk } from '../vmdk'
@@ -42,10 +42,13 @@ export const sparseVmdkTarget: TargetMaker = async (store, options) =>
 export const streamVmdkTarget: TargetMaker = async (store, options) =>
   PackedImage.make(store, new StreamMap(store, checked(options)), vmdk, options)
 
+/** Sectors of the file have numbers of 32 bits, of which its own tables take some. */
+export const MOST_VMDK_BYTES = 2047 * GIB
+
 function checked(options: TargetOptions): TargetOptions {
-  if (options.virtualBytes / SECTOR <= MOST_SECTORS - GRAIN_SECTORS) return options
+  if (options.virtualBytes <= MOST_VMDK_BYTES) return options
   throw new CoreError(
-    `A VMDK holds at most ${formatSize((MOST_SECTORS + 1) * SECTOR)}, and this disk has ${formatSize(options.virtualBytes)}. Choose VHDX or QCOW2.`,
+    `A VMDK holds at most ${formatLimit(MOST_VMDK_BYTES)}, and this disk has ${formatSize(options.virtualBytes)}. Choose VHDX or QCOW2.`,
   )
 }
 

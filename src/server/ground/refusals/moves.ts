@@ -1,3 +1,4 @@
+import { formatLimit, formatSize } from '@/core/bytes/size'
 import { refusals } from './define'
 
 export const MOVES = refusals({
@@ -126,6 +127,11 @@ export const MOVES = refusals({
     sentence: () => 'There is no locked fit to copy by. Lock it in Fit first.',
   },
   'fit-does-not-fit': { status: 409, sentence: ({ why }: { why: string }) => why },
+  'fit-disk-beyond-format': {
+    status: 409,
+    sentence: ({ format, mostBytes, diskBytes }: { format: string; mostBytes: number; diskBytes: number }) =>
+      `A ${format} holds at most ${formatLimit(mostBytes)}, and this disk would have ${formatSize(diskBytes)}.`,
+  },
   'room-not-here': {
     status: 409,
     sentence: () => 'Room is made only on a drive that was read, and for one system that goes into it.',

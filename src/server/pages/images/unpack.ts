@@ -28,7 +28,7 @@ export async function unpackOf(file: string, name: string): Promise<(options: Ta
   const stem = await freeStem(path.parse(name).name)
   const aside = path.join(within, `.${stem}.${randomBytes(4).toString('hex')}.partial`)
   return async (options) => {
-    const unpacked = await runTask('unpackMachine', { file, within, aside, stem }, options)
+    const unpacked = await runTask('unpackMachine', { file, within, aside, stem, host }, options)
     await inTransaction(() => addMachine(unpacked, { id: host.id, bytesPerSecond: host.diskBytesPerSecond }))
     publish({ type: 'changed', moveId: null })
     return unpacked.written

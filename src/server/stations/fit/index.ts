@@ -12,6 +12,7 @@ import { Refusal } from '../../ground/refusals'
 import { saveStationResults, loadMove, type Move, moveRow, oldDriveStays } from '../../moves'
 import { changeMove } from '../../moves/change'
 import { refuseAfterCopy } from '../../moves/copies'
+import { diskLimitOf } from '../../moves/machine'
 import { runTask } from '../../jobs/threads'
 import { bytesOnDisk, withDrive } from '../../world'
 import { benchNow } from '../../world/clock'
@@ -38,6 +39,10 @@ export async function lockFit(moveId: string, input: unknown): Promise<void> {
   const survey = row.survey.pairs.at(pair)
   if (!survey) throw new Refusal('drive-not-of-move')
   const { volume } = move.pairs[pair]
+  const limit = survey.target ? undefined : diskLimitOf(row.route)
+  const diskBytes = virtualBytes ?? survey.source.sizeBytes
+  if (limit && diskBytes > limit.bytes)
+    throw new Refusal('fit-disk-beyond-format', { format: limit.format, mostBytes: limit.bytes, diskBytes })
   const result =
     volume !== undefined && survey.target
       ? solveInto(survey.source, survey.target, volume, wish)

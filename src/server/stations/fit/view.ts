@@ -1,6 +1,7 @@
 import { randomUUID } from 'node:crypto'
 import { clockTime } from '../../ground/words'
 import { moveRow, hasOwnIdentity, oldDriveStays } from '../../moves'
+import { diskLimitOf } from '../../moves/machine'
 import type { MovePage } from '../../moves/page'
 import { releaseStale } from '.'
 import { fitCandidates } from './candidates'
@@ -24,6 +25,8 @@ export async function fitView({ move, progress, plates, obstacle }: MovePage) {
         target: p.target ?? null,
         sourceSurvey: source,
         targetSurvey: target,
+        /** What a virtual disk that is still to be made holds at most, in its format. */
+        diskLimit: (target ? undefined : diskLimitOf(move.row.route)) ?? null,
         locked: locked ? { wish: locked.wish, layout: locked.layout, at: clockTime(locked.at) } : null,
         earlier: (fit?.earlier ?? [])
           .filter((e) => e.pair === i)

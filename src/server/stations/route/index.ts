@@ -21,7 +21,7 @@ import { runTask } from '../../jobs/threads'
 import { saveStationResults, loadMove, type Move } from '../../moves'
 import { refuseAfterCopy } from '../../moves/copies'
 import { givenImage } from '../../moves/legs'
-import { makeMachine } from '../../moves/machine'
+import { diskFormatOf, makeMachine } from '../../moves/machine'
 import { claimedDrives, notYet, questionOf } from '../../moves/question'
 import { driveSubject } from '../../world'
 import { benchNow } from '../../world/clock'
@@ -111,7 +111,7 @@ export async function takeRoute(moveId: string, input: unknown): Promise<void> {
   )
 }
 
-/** What the images are that a plan makes: known to every reader, and without an end that a drive of today meets. */
+/** What the images on the way are: known to every reader, and without an end that a drive of today meets. */
 const IMAGE_FORMAT = 'vhdx'
 
 /** Names an image that a leg makes, with the volume it is put into where its store is a drive. */
@@ -125,8 +125,9 @@ async function imageFor(
   const which = to.kind === 'image' ? pairs[pair].source.serial : `disk ${pair + 1}`
   // Names of files have none of these anywhere.
   const stem = `${brief.name} ${which}`.replace(/[\\/:*?"<>|\0-\x1f]+/g, ' ').trim()
-  const wished = `${stem}.${TARGETS[IMAGE_FORMAT].extension}`
-  const common = { leg, end: 'to', format: IMAGE_FORMAT } as const
+  const format = to.kind === 'image' ? IMAGE_FORMAT : diskFormatOf(move, to.hostId).format
+  const wished = `${stem}.${TARGETS[format].extension}`
+  const common = { leg, end: 'to', format } as const
   const store = to.kind === 'image' ? bench.drives.find((d) => d.id === to.store) : undefined
   if (!store) return { ...common, name: await freeName(wished), volume: null }
   const room = roomForImages(await read(store))

@@ -17,6 +17,8 @@ import { type LostInImage, NO_LOSS } from '@/core/image/lost'
 import { touchedBy } from '@/core/image/touched'
 import type { MapTaken } from '@/core/image/used'
 import type { ImageOnDrive, JobResult } from '@/core/image/views'
+import type { Host } from '@/core/things/accessory'
+import { diskFormatFor } from '@/core/vm/disk-format'
 import type { VirtualMachine } from '@/core/vm/types'
 import { surveyDrive } from '@/core/survey/survey'
 import { convertFile } from '@/host/convert'
@@ -60,6 +62,8 @@ export interface UnpackOrder {
   readonly aside: string
   /** How the names of its images begin. */
   readonly stem: string
+  /** What its disks are to be for. */
+  readonly host: Pick<Host, 'name' | 'diskFormats'>
 }
 
 export interface Unpacked extends Pick<OpenPackage, 'machine'> {
@@ -69,7 +73,7 @@ export interface Unpacked extends Pick<OpenPackage, 'machine'> {
 
 /** Makes an image of its own of each disk of a package. What does not come to its end leaves none. */
 export async function unpackMachine(
-  { file, within, aside, stem }: UnpackOrder,
+  { file, within, aside, stem, host }: UnpackOrder,
   control: TaskControl,
 ): Promise<Unpacked> {
   const { signal } = control
@@ -83,10 +87,11 @@ export async function unpackMachine(
     let lost: LostInImage = NO_LOSS
     let readBack = true
     for (const [i, disk] of disks.entries()) {
-      const name = `${stem} disk ${i + 1}.vhdx`
+      const { format: to } = diskFormatFor(host, await virtualBytesOf(disk))
+      const name = `${stem} disk ${i + 1}.${TARGETS[to].extension}`
       const output = path.join(within, name)
       const written = await convertFile(disk, output, {
-        ...{ signal, time: Date.now(), to: 'vhdx', within: path.dirname(disk), recorded: true },
+        ...{ signal, time: Date.now(), to, within: path.dirname(disk), recorded: true },
         onProgress: progressOn(control),
       })
       made.push(output)
@@ -109,6 +114,12 @@ export async function unpackMachine(
   } finally {
     await removeAside(aside)
   }
+}
+
+async function virtualBytesOf(disk: string): Promise<number> {
+  const { device, close } = await openHostImage(disk, { within: path.dirname(disk) })
+  await close()
+  return device.size
 }
 
 export interface PackOrder {
