@@ -248,7 +248,9 @@ describe('a server', () => {
     const plan = (await plansOf(SERVER)).find((p) => /Read at the host/.test(p.title))!
     expect(plan.notYet).toBeNull()
     await takeRoute(SERVER, { plan: plan.id })
-    expect((await loadMove(SERVER)).row.route!.machine!.reasons.at(-1)).toMatch(/are VHD, since the .* takes no VHDX/)
+    expect((await loadMove(SERVER)).row.route!.machine!.reasons.join(' ')).toMatch(
+      /are VHD, since the .* takes no VHDX/,
+    )
     const fit = { pair: 0, wish: { rules: {}, sizes: {}, reserve: 0 } }
     expect(await refusalCode(lockFit(SERVER, { ...fit, virtualBytes: 2041 * GIB }))).toBe('fit-disk-beyond-format')
     const { trial, copies } = await carryOut(SERVER, plan.id)

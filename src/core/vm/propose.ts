@@ -14,6 +14,8 @@ export interface VmQuestion {
   /** Of the physical machine, where it is known. */
   readonly memoryBytes?: number
   readonly processors?: number
+  /** Why its disks have the format that they have, as a sentence, where that was chosen. */
+  readonly formatReason?: string
 }
 
 export interface VmProposal {
@@ -29,7 +31,7 @@ export const ASKED_DRIVERS: readonly string[] = CONTROLLERS.flatMap((kind) => [.
 
 /** Proposes a virtual machine for the drives of a computer, and says why it is so. */
 export function proposeMachine(question: VmQuestion): VmProposal {
-  const { name, drives, memoryBytes, processors } = question
+  const { name, drives, memoryBytes, processors, formatReason } = question
   const reasons: string[] = []
   const obstacles: string[] = []
   const [{ survey }] = drives
@@ -38,6 +40,7 @@ export function proposeMachine(question: VmQuestion): VmProposal {
   if (mode === 'uefi' && !survey.partitions.some((p) => p.role === 'boot'))
     obstacles.push('The boot partition is not on the first disk, so the virtual machine will not start.')
   const controller = controllerFor(question, reasons, obstacles)
+  if (formatReason) reasons.push(formatReason)
   const memory = memoryBytes ?? 4 * GIB
   reasons.push(
     memoryBytes === undefined

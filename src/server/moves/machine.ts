@@ -38,10 +38,11 @@ export async function makeMachine(
     }),
     memoryBytes,
     processors: processors.count * processors.cores,
+    formatReason: diskFormatOf(move, hostId).reason,
   })
   const made = computerOfMachine(machine, { id: machineIdOf(id), hostId })
   await ComputerRow.upsert({ id: made.id, benchId: row.benchId, data: made })
-  return { id: made.id, reasons: [...reasons, diskFormatOf(move, hostId).reason], obstacles: [...obstacles] }
+  return { id: made.id, reasons: [...reasons], obstacles: [...obstacles] }
 }
 
 /** What the disks of a move's virtual machine are, all of them alike, by the largest. Throws Refusal. */

@@ -23,7 +23,7 @@ export function SocketEditor<F extends HasSockets>({
   return (
     <div className="space-y-2">
       {sockets.fields.map((field, i) => (
-        <div key={field.id} className="grid grid-cols-[1fr_1fr_1fr_auto] items-end gap-3">
+        <div key={field.id} className="grid grid-cols-2 items-end gap-3 sm:grid-cols-[1fr_1fr_1fr_auto]">
           <ChoiceField label="USB plug" {...register(at(i, 'plug'))}>
             <option value="A">A</option>
             <option value="C">C</option>
@@ -36,7 +36,7 @@ export function SocketEditor<F extends HasSockets>({
             ))}
           </ChoiceField>
           <TextField label="How many" type="number" min={1} {...register(at(i, 'count'), { valueAsNumber: true })} />
-          <Button small className="mb-1.5" onClick={() => sockets.remove(i)}>
+          <Button small className="mb-1.5 justify-self-start" onClick={() => sockets.remove(i)}>
             Take away
           </Button>
         </div>

@@ -21,6 +21,8 @@ interface ComputerPage {
     readonly id: string
     readonly name: string
     readonly serial: string
+    /** The image that it is, where it is one. */
+    readonly image: string | null
   }[]
   readonly menu: readonly BootChoice[]
   /** Drives in it that another bench lends and that cannot be read now. */
@@ -74,6 +76,7 @@ export function ComputerStation({ computer, drives, menu, unread, copying, host 
                   <span className="block font-mono text-[12.5px] text-ink-soft">
                     {d.slot}, s/n {d.serial}
                   </span>
+                  {virtual && d.image && <span className="block text-[12.5px] text-ink-soft">{d.image}</span>}
                 </li>
               ))}
             </ul>

@@ -60,7 +60,7 @@ export function CopySummaryPanel({ summary, tools }: { summary: CopySummary; too
             ...(summary.digest
               ? [
                   {
-                    name: `${summary.digestName} over the digests of all pieces`,
+                    name: `${summary.digestName} over the pieces’ digests`,
                     value: shortDigest(summary.digest),
                     mono: true,
                   },

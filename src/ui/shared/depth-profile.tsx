@@ -47,16 +47,17 @@ export function DepthProfile({ profile, sizeBytes, doneBytes, inHand, lost = [],
           </g>
         )
       })}
-      {ticks.map((at) => {
+      {ticks.map((at, i) => {
         const x = (at / sizeBytes) * WIDTH
         const last = x > WIDTH - 40
         return (
-          <g key={at}>
+          // A phone shows the picture at half its size: there every other label is larger.
+          <g key={at} className={i % 2 === 1 ? 'max-sm:hidden' : undefined}>
             <line x1={x} x2={x} y1={TOP + DEPTH} y2={TOP + DEPTH + 5} stroke="var(--line-strong)" />
             <text
               x={x}
-              y={TOP + DEPTH + 19}
-              fontSize="11.5"
+              y={TOP + DEPTH + 22}
+              className="text-[11.5px] max-sm:text-[22px]"
               fill="var(--ink-soft)"
               fontFamily="var(--font-mono)"
               textAnchor={at === 0 ? 'start' : last ? 'end' : 'middle'}
@@ -73,7 +74,7 @@ export function DepthProfile({ profile, sizeBytes, doneBytes, inHand, lost = [],
             x={flip ? mark - 8 : mark + 9}
             y={TOP + DEPTH - 8}
             textAnchor={flip ? 'end' : 'start'}
-            fontSize="12"
+            className="text-[12px] max-sm:text-[22px]"
             fontWeight="700"
             fill="var(--magenta)"
             stroke="var(--sheet-sunk)"

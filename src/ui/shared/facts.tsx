@@ -21,7 +21,7 @@ export function Facts({ facts }: { facts: readonly Fact[] }) {
     <dl className="space-y-1.5">
       {facts.map(({ name, value, mono, tone }) => (
         <div key={name} className="flex items-baseline justify-between gap-4">
-          <dt className="shrink-0 text-ink-soft">{name}</dt>
+          <dt className="max-w-[70%] shrink-0 text-ink-soft">{name}</dt>
           <dd className={clsx('text-right', mono && 'font-mono', tone && TONES[tone])}>{value}</dd>
         </div>
       ))}

@@ -175,7 +175,8 @@ export async function computerPage(id: string) {
   const bench = await benchOfComputer(id)
   const drives = computer.slots.flatMap((slot) => {
     const drive = driveIn(bench, { kind: 'slot', computerId: id, slot: slot.id })
-    return drive ? [{ slot: slot.id, id: drive.id, name: driveName(drive), serial: drive.serial }] : []
+    if (!drive) return []
+    return [{ slot: slot.id, id: drive.id, name: driveName(drive), serial: drive.serial, image: drive.image }]
   })
   const host = bench.accessories.filter(isHost).find((h) => h.id === computer.virtual?.hostId)
   const menu = await menuOf(bench, computer)
