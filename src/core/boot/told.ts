@@ -1,3 +1,4 @@
+import { LOADER_EXTENSION } from '../survey/known-systems'
 import type { DriveSurvey } from '../survey/types'
 import type { Firmware } from './types'
 
@@ -10,6 +11,13 @@ export interface FirmwareTold {
 
 /** Tells from a disk by which kind of firmware it was started. */
 export function firmwareTold({ scheme, loaders, mbr, partitions }: DriveSurvey): FirmwareTold {
+  const system = partitions.find((p) => p.system)?.system
+  if (scheme === 'mbr' && system?.family === 'windows') {
+    // Whatever loaders another system has left: this one has none that such firmware could start.
+    if (system.bits === 32) return { mode: 'bios', because: 'its system has 32 bits' }
+    if (!system.loaderPath.endsWith(LOADER_EXTENSION))
+      return { mode: 'bios', because: 'its system has no loader for UEFI' }
+  }
   if (loaders.length > 0) return { mode: 'uefi', because: 'it has an EFI system partition with loaders' }
   if (scheme === 'mbr') {
     const active = mbr?.activePartition != null

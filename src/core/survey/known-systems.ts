@@ -1,3 +1,4 @@
+import { viewOf } from '../bytes/struct'
 import { type Digest, toHex } from '../digest'
 import type { FileSystem } from '../filesystem'
 
@@ -44,7 +45,21 @@ export async function systemOn(fileSystem: FileSystem, digest: Digest) {
   for (const { family, name, loaderPath } of KNOWN_SYSTEMS) {
     const loader = await fileSystem.stat(loaderPath)
     if (loader?.kind !== 'file' || loader.sizeBytes > MAX_LOADER_BYTES) continue
-    return { family, name, loaderPath, loaderDigest: toHex(digest(await fileSystem.readFile(loaderPath))) }
+    const bytes = await fileSystem.readFile(loaderPath)
+    const bits = bitsOf(bytes)
+    return { family, name, loaderPath, loaderDigest: toHex(digest(bytes)), ...(bits ? { bits } : {}) }
   }
   return undefined
+}
+
+/** Of the machine that a PE image is made for (Microsoft PE/COFF specification, "Machine Types"); undefined for bytes that are none. */
+function bitsOf(bytes: Uint8Array): 32 | 64 | undefined {
+  const view = viewOf(bytes)
+  if (bytes.length < 64 || view.getUint16(0, true) !== 0x5a4d) return undefined
+  const header = view.getUint32(60, true)
+  if (header + 6 > bytes.length || view.getUint32(header, true) !== 0x4550) return undefined
+  const machine = view.getUint16(header + 4, true)
+  // i386, and x86-64 or ARM64.
+  if (machine === 0x14c) return 32
+  return machine === 0x8664 || machine === 0xaa64 ? 64 : undefined
 }

@@ -41,7 +41,28 @@ const windows = (values: Record<string, string>) => ({
   ),
 })
 
+/** The head of a PE image for a machine. */
+function imageFor(machine: number): Uint8Array {
+  const bytes = new Uint8Array(128)
+  bytes.set([0x4d, 0x5a])
+  const view = new DataView(bytes.buffer)
+  view.setUint32(60, 0x40, true)
+  view.setUint32(0x40, 0x4550, true)
+  view.setUint16(0x44, machine, true)
+  return bytes
+}
+
 describe('the system on a volume', () => {
+  it.each([
+    [0x14c, 32],
+    [0x8664, 64],
+    [0xaa64, 64],
+    [0x1c0, undefined],
+  ])('is told by its loader for which machine it is: %i', async (machine, bits) => {
+    const volume = volumeWith({ '/Windows/System32/winload.exe': imageFor(machine) })
+    expect((await installedSystem(volume, sha256))?.bits).toBe(bits)
+  })
+
   it.each([
     [
       'Windows 10 by its registry',

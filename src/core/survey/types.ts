@@ -55,6 +55,8 @@ export const InstalledSystemSchema = z.object({
   /** Path of the loader on the system volume, and its digest in hexadecimal; empty where it is not followed. */
   loaderPath: z.string(),
   loaderDigest: z.string(),
+  /** Of the machine that the loader is made for; absent where that is not known. */
+  bits: z.union([z.literal(32), z.literal(64)]).optional(),
 })
 export type InstalledSystem = z.infer<typeof InstalledSystemSchema>
 
