@@ -4,8 +4,9 @@ import { sameBytes } from '../bytes/same'
 import { CoreError } from '../errors'
 import { BufferPool } from './buffers'
 import type { CopyJournal, CopyState } from './journal'
-import { digestOn, pieceDigest } from './piece-digests'
-import { type CopyPlan, type Piece, PIECE_BYTES } from './plan'
+import { partsOf, PIECE_BYTES } from './division'
+import { digestOn, joinedDigest, pieceDigest } from './piece-digests'
+import type { CopyPlan, Piece } from './plan'
 import { readAround } from '../block/read-around'
 import type { CopyStep } from './run'
 import type { Targets } from './targets'
@@ -116,7 +117,7 @@ async function differing(
   const differ: number[] = []
   let next = 0
   await targets.each(async (_, target) => {
-    const into = buffers[next++].subarray(0, piece.length)
+    const into = buffers[next++]
     const reader = readers.get(target)!
     if (!state.digests.is(index, await digestOn(reader, piece, into, options.digest))) differ.push(target)
   })
@@ -133,22 +134,26 @@ async function writeAgain(check: Check, indices: ReadonlySet<number>): Promise<v
   for await (const piece of plan.pieces()) {
     if (!indices.has(++index)) continue
     options.checkpoint?.()
-    const bytes = wanted.subarray(0, piece.length)
-    await readAround(plan.expected, piece.offset, bytes)
-    // The source may have been what was misread; what it gives now is what counts.
-    state.digests.set(index, pieceDigest(bytes, options.digest))
-    for (const { device, index: target } of targets.now) {
-      const found = back.subarray(0, piece.length)
-      await device.read(piece.offset, found)
-      if (sameBytes(bytes, found)) continue
-      await device.write(piece.offset, bytes)
-      await device.flush()
-      // Memory would give back what the medium has forgotten once more.
-      await device.uncache?.()
-      await (device.header ? await device.header.readBack() : device).read(piece.offset, found)
-      const place = firstDifference(piece, bytes, found, targets.sectorSize)
-      if (place) places.set(target, [...(places.get(target) ?? []), place])
+    const given: { length: number; digest: Uint8Array }[] = []
+    for (const part of partsOf(piece, PIECE_BYTES)) {
+      const bytes = wanted.subarray(0, part.length)
+      await readAround(plan.expected, part.offset, bytes)
+      given.push({ length: part.length, digest: pieceDigest(bytes, options.digest) })
+      for (const { device, index: target } of targets.now) {
+        const found = back.subarray(0, part.length)
+        await device.read(part.offset, found)
+        if (sameBytes(bytes, found)) continue
+        await device.write(part.offset, bytes)
+        await device.flush()
+        // Memory would give back what the medium has forgotten once more.
+        await device.uncache?.()
+        await (device.header ? await device.header.readBack() : device).read(part.offset, found)
+        const place = firstDifference(part, bytes, found, targets.sectorSize)
+        if (place) places.set(target, [...(places.get(target) ?? []), place])
+      }
     }
+    // The source may have been what was misread; what it gives now is what counts.
+    state.digests.set(index, joinedDigest(given, options.digest))
     await options.onStep({ phase: 'check', bytes: 0, piece })
   }
   if (places.size === 0) return
@@ -171,7 +176,7 @@ async function failure({ plan, targets }: Check, indices: readonly number[], las
 }
 
 function firstDifference(
-  { offset, length }: Piece,
+  { offset, length }: Extent,
   wanted: Uint8Array,
   found: Uint8Array,
   sectorSize: number,

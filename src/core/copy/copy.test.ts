@@ -12,7 +12,8 @@ import { surveyDrive } from '../survey/survey'
 import { pattern, sameBytes } from '../testing'
 import { blake3, makeSystemDisk, sha256, type TestDisk } from '../testing-disk'
 import { readMarker } from '../survey/marker'
-import { planCopy, PIECE_BYTES } from './plan'
+import { PIECE_BYTES, ZERO_PIECE_BYTES } from './division'
+import { planCopy } from './plan'
 import { CheckFailed } from './check'
 import { type CopyOptions, type CopyStep, runCopy } from './run'
 
@@ -72,7 +73,7 @@ describe('a copy', () => {
     let sum = 0
     for await (const piece of plan.pieces()) {
       expect(piece.offset).toBeGreaterThanOrEqual(end)
-      expect(piece.length).toBeLessThanOrEqual(PIECE_BYTES)
+      expect(piece.length).toBeLessThanOrEqual(piece.zero ? ZERO_PIECE_BYTES : PIECE_BYTES)
       end = piece.offset + piece.length
       sum += piece.length
     }
@@ -141,6 +142,27 @@ describe('a copy', () => {
     expect((failure as CheckFailed).offset).toBe(Math.floor(at / 512) * 512)
     expect(await readMarker(target)).toEqual({ note: 'Ticket desk' })
     expect((await surveyDrive(target, sha256)).scheme).toBe('unfinished')
+  })
+
+  it('of long zeros writes them where the target held something, and finds the one byte that stays', async () => {
+    const { plan, target } = await prepare({ systemFiles: [{ path: '/database', unwrittenBytes: 40 * MIB }] })
+    const long = (await collectPieces(plan)).find(({ zero, length }) => zero && length > 4 * PIECE_BYTES)!
+    const bad = long.offset + 3 * PIECE_BYTES + 5 * 512 + 7
+    const inIt = (offset: number, { length }: Uint8Array) => offset <= bad && bad < offset + length
+    for (const heals of [true, false]) {
+      await target.write(long.offset, pattern(long.length, 5))
+      let writes = 0
+      const watched = watch(target, (offset, from) => {
+        if (inIt(offset, from) && (++writes === 1 || !heals)) from[bad - offset] = 1
+      })
+      // It cannot be told to forget what it holds.
+      const keeps = { ...watched, discard: undefined }
+      const end = await runCopy(plan, keeps, options()).catch((error: unknown) => error)
+      if (heals) expect(end).toMatchObject({ rewritten: 1, checkedBytes: plan.totalBytes })
+      else expect((end as CheckFailed).places.map(({ offset }) => offset)).toEqual([Math.floor(bad / 512) * 512])
+      const held = await readBytes(target, long.offset, long.length)
+      expect(held.findIndex((byte) => byte !== 0)).toBe(heals ? -1 : bad - long.offset)
+    }
   })
 
   it('that is stopped leaves the target marked', async () => {

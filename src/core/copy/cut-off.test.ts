@@ -145,6 +145,9 @@ describe('a copy that is cut off', () => {
     await expect(runCopy(plan, bench.drive, { ...options(bench), work: 'another' })).rejects.toBeInstanceOf(
       NotItsTarget,
     )
+    // A journal that does not name a division counts the pieces of another one.
+    const earlier = { ...options(bench), from: { ...bench.state!, division: 1 } }
+    await expect(runCopy(plan, bench.drive, earlier)).rejects.toThrow(/another version/)
     const other = new MemoryDevice(SIZE)
     await other.write(0, pattern(512, 1))
     await expect(runCopy(plan, other, options(bench))).rejects.toThrow(/does not carry the mark/)
@@ -177,6 +180,7 @@ describe('the journal', () => {
 
   it('that does not hold together is refused with a sentence', () => {
     expect(stateOf([])).toBeUndefined()
+    expect(stateOf(records)!.division).toBe(1)
     expect(() => stateOf([records[1]])).toThrow(/does not begin with its beginning/)
     expect(() => stateOf([records[0], records[0]])).toThrow(/two copies/)
     expect(() => stateOf([records[0], { did: 'copy', pieces: 4, digests: '', later: [], written: 0 }])).toThrow(

@@ -9,9 +9,10 @@ import { TARGET_KINDS } from '../image'
 import { mappedExtents } from '../image/used'
 import { readJsonFile } from '../json-file'
 import { DriveSurveySchema } from '../survey/types'
+import { partsOf, PIECE_BYTES, ZERO_PIECE_BYTES } from './division'
 import { IDLE_KINDS } from './idle-kinds'
 import { digestOn, KEPT_BYTES, pieceDigest } from './piece-digests'
-import { type CopyPlan, PIECE_BYTES } from './plan'
+import type { CopyPlan } from './plan'
 import { LostSchema } from './progress'
 
 const count = z.number().int().nonnegative()
@@ -70,7 +71,7 @@ export function readImageRecord(text: string): ImageRecord {
     if (pieces === undefined) return { path: ['extents'], what: 'stretches and digests do not belong together' }
     const strange = pieces.find(
       ({ offset, length }) =>
-        length === 0 || length > PIECE_BYTES || offset % 512 !== 0 || offset + length > record.image.virtualBytes,
+        length === 0 || length > ZERO_PIECE_BYTES || offset % 512 !== 0 || offset + length > record.image.virtualBytes,
     )
     return strange && { path: ['extents'], what: `a stretch lies at ${strange.offset}, which the disk does not have` }
   })
@@ -164,11 +165,10 @@ export async function checkRecord(
   }
   for await (const rest of betweenPieces(device, pieces)) {
     checkpoint?.()
-    for (let at = rest.offset; at < rest.offset + rest.length; at += PIECE_BYTES) {
-      const length = Math.min(PIECE_BYTES, rest.offset + rest.length - at)
-      const bytes = await readBytes(device, at, length).catch(unreadableAsNothing)
-      if (!bytes) tell(unreadable, { offset: at, length })
-      else if (!isZero(bytes)) tell(strange, { offset: at, length })
+    for (const part of partsOf(rest, PIECE_BYTES)) {
+      const bytes = await readBytes(device, part.offset, part.length).catch(unreadableAsNothing)
+      if (!bytes) tell(unreadable, part)
+      else if (!isZero(bytes)) tell(strange, part)
     }
   }
   const equal = differing.length + unreadable.length + strange.length === 0

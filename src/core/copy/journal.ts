@@ -2,7 +2,11 @@ import { z } from 'zod'
 import { fromBase64 } from '../bytes/base64'
 import { crc32 } from '../bytes/crc32'
 import { CoreError } from '../errors'
+import { DIVISION } from './division'
 import { KEPT_BYTES, PieceDigests } from './piece-digests'
+
+/** That of journals that do not name theirs. */
+const FIRST_DIVISION = 1
 
 const count = z.number().int().nonnegative()
 const lostRun = z.object({ offset: count, length: count, tried: z.boolean() })
@@ -13,13 +17,15 @@ const lostRun = z.object({ offset: count, length: count, tried: z.boolean() })
  */
 export const JournalRecordSchema = z.discriminatedUnion('did', [
   /**
-   * `work`: digest of all that decides what the copy writes; another one is another copy. `metadata`: digests of what
-   * the volumes of the source keep about their files, absent in a journal of an earlier version.
+   * `work`: digest of all that decides what the copy writes; another one is another copy. `division`: how the plan is
+   * divided into the pieces that are counted here; absent in the first. `metadata`: digests of what the volumes of the
+   * source keep about their files, absent in a journal of an earlier version.
    */
   z.object({
     did: z.literal('begin'),
     job: z.string().max(90),
     work: z.string().max(130),
+    division: count.optional(),
     verify: z.boolean(),
     metadata: z.string().optional(),
   }),
@@ -58,6 +64,8 @@ export interface CopyJournal {
 export interface CopyState {
   job: string
   work: string
+  /** The division of the plan by which pieces are counted. */
+  division: number
   verify: boolean
   /** Digests of the source's metadata when the copy began, in base64. */
   metadata?: string
@@ -89,6 +97,7 @@ export function freshState(job: string, work: string, verify: boolean): CopyStat
   return {
     job,
     work,
+    division: DIVISION,
     verify,
     erased: false,
     blank: false,
@@ -140,6 +149,7 @@ export function stateOf(records: readonly JournalRecord[]): CopyState | undefine
   if (!first) return undefined
   if (first.did !== 'begin') throw new CoreError('The journal of this copy does not begin with its beginning.')
   const state = freshState(first.job, first.work, first.verify)
+  state.division = first.division ?? FIRST_DIVISION
   if (first.metadata !== undefined) state.metadata = first.metadata
   for (const record of rest) apply(state, record)
   return state

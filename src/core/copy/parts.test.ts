@@ -1,10 +1,12 @@
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
 import { MemoryDevice } from '../block/memory'
+import { sameBytes } from '../testing'
 import { sha256 } from '../testing-disk'
 import { BufferPool } from './buffers'
+import { partsOf } from './division'
 import { readMarker, unfinishedMarker } from '../survey/marker'
-import { PieceDigests, pieceDigest, zeroDigest } from './piece-digests'
+import { digestOn, joinedDigest, PieceDigests, pieceDigest, zeroDigest } from './piece-digests'
 
 describe('the buffer pool', () => {
   it('never has more buffers out than it was made with', async () => {
@@ -59,6 +61,33 @@ describe('the digests of pieces', () => {
   it('tell zeros by their length alone', () => {
     expect(pieceDigest(new Uint8Array(4096), sha256)).toEqual(zeroDigest(4096))
     expect(zeroDigest(4096)).not.toEqual(zeroDigest(8192))
+  })
+
+  it('of a piece longer than what holds it are told part by part, and differ with every byte', async () => {
+    await fc.assert(
+      fc.asyncProperty(
+        fc.integer({ min: 1, max: 40 }),
+        fc.option(fc.record({ at: fc.nat(40 * 512 - 1), byte: fc.integer({ min: 1, max: 255 }) })),
+        fc.integer({ min: 1, max: 12 }),
+        async (sectors, spot, room) => {
+          const bytes = new Uint8Array(sectors * 512)
+          if (spot) bytes[spot.at % bytes.length] = spot.byte
+          const device = new MemoryDevice(bytes.length)
+          await device.write(0, bytes)
+          const piece = { offset: 0, length: bytes.length }
+          const into = new Uint8Array(room * 512)
+          const found = await digestOn(device, piece, into, sha256)
+          const zeros = await digestOn(new MemoryDevice(bytes.length), piece, into, sha256)
+          expect(zeros).toEqual(zeroDigest(bytes.length))
+          expect(sameBytes(found, zeros)).toBe(!spot)
+          const parts = [...partsOf(piece, into.length)].map(({ offset, length }) => ({
+            length,
+            digest: pieceDigest(bytes.subarray(offset, offset + length), sha256),
+          }))
+          expect(joinedDigest(parts, sha256)).toEqual(found)
+        },
+      ),
+    )
   })
 })
 

@@ -1,5 +1,8 @@
 import { type BlockDevice, type Extent, isZero } from '../block/device'
+import { concatBytes } from '../bytes/concat'
+import { sameBytes } from '../bytes/same'
 import { type Digest, toHex } from '../digest'
+import { partsOf } from './division'
 
 /** Bytes kept of each piece's digest: enough to tell any two pieces apart. */
 export const KEPT_BYTES = 16
@@ -46,8 +49,9 @@ export function pieceDigest(bytes: Uint8Array, digest: Digest): Uint8Array {
 }
 
 /**
- * The digest of a piece of a device, read into the first bytes of `into`. Where the device holds nothing it gives
- * zeros, which need not be read. Rejects as the device's reading does.
+ * The digest of a piece of a device, read into `into`. One that is longer than that goes through it in parts, and has
+ * the digest of the digests of these unless all are zeros. Where the device holds nothing it gives zeros, which need
+ * not be read. Rejects as the device's reading does.
  */
 export async function digestOn(
   device: BlockDevice,
@@ -56,6 +60,33 @@ export async function digestOn(
   digest: Digest,
 ): Promise<Uint8Array> {
   if (await holdsNothing(device, { offset, length })) return zeroDigest(length)
+  if (length <= into.length) return digestOfPart(device, { offset, length }, into, digest)
+  const parts: PartDigest[] = []
+  for (const part of partsOf({ offset, length }, into.length))
+    parts.push({ length: part.length, digest: await digestOn(device, part, into, digest) })
+  return joinedDigest(parts, digest)
+}
+
+interface PartDigest {
+  readonly length: number
+  readonly digest: Uint8Array
+}
+
+/** The digest of a piece by those of its parts. */
+export function joinedDigest(parts: readonly PartDigest[], digest: Digest): Uint8Array {
+  const [first, ...others] = parts
+  if (others.length === 0) return first.digest
+  const zeros = parts.every((part) => sameBytes(part.digest, zeroDigest(part.length)))
+  if (zeros) return zeroDigest(parts.reduce((sum, { length }) => sum + length, 0))
+  return digest(concatBytes(parts.map((part) => part.digest))).subarray(0, KEPT_BYTES)
+}
+
+async function digestOfPart(
+  device: BlockDevice,
+  { offset, length }: Extent,
+  into: Uint8Array,
+  digest: Digest,
+): Promise<Uint8Array> {
   const own = device.digests?.by === digest ? await device.digests.of(offset, length) : undefined
   if (own) return own
   const bytes = into.subarray(0, length)

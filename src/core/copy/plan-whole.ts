@@ -8,7 +8,8 @@ import { type MapTaken, mappedExtents, storedExtents, usedExtentsOf } from '../i
 import { idleOnDrive } from './idle'
 import type { IdleKind } from './idle-kinds'
 import { metadataExtents } from './metadata'
-import { type CopyPlan, type Piece, PIECE_BYTES } from './plan'
+import { inStep, PIECE_BYTES, ZERO_PIECE_BYTES } from './division'
+import type { CopyPlan, Piece } from './plan'
 
 /**
  * Plans a copy of a whole device as it is, onto one of the same size. Its first sector goes last, as a table does,
@@ -103,9 +104,7 @@ async function* pieces(source: BlockDevice, extents: AsyncIterable<Extent>): Asy
 }
 
 function* upTo(from: number, end: number, zero: boolean): Generator<Piece> {
-  for (let at = from; at < end;) {
-    const stop = Math.min(end, (Math.floor(at / PIECE_BYTES) + 1) * PIECE_BYTES)
-    yield { offset: at, sourceOffset: at, length: stop - at, partition: 0, zero }
-    at = stop
+  for (const { offset, length } of inStep(from, end, zero ? ZERO_PIECE_BYTES : PIECE_BYTES)) {
+    yield { offset, sourceOffset: offset, length, partition: 0, zero }
   }
 }

@@ -17,12 +17,11 @@ import { sleepsOn } from '../survey/idle-files'
 import { lowerFirst } from '../words'
 import { idleOn, type LeftOutFile } from './idle'
 import type { IdleKind } from './idle-kinds'
+import { inStep, PIECE_BYTES, ZERO_PIECE_BYTES } from './division'
 import { metadataExtents } from './metadata'
 
 /** Runs closer together than this are copied as one: reading on costs less than a new request. */
 const MERGE_GAP = 64 * 1024
-/** The largest piece that is read at once. */
-export const PIECE_BYTES = 4 * 1024 * 1024
 
 /** Of the first sector, what is code and not the table. */
 const BOOT_CODE_BYTES = 440
@@ -388,11 +387,8 @@ function originsOf(parts: readonly PreparedPart[], { offset, length }: Extent): 
 async function* pieces(parts: readonly PreparedPart[], expected: BlockDevice): AsyncGenerator<Piece> {
   for (const part of parts) {
     for await (const { offset, length } of partExtents(part)) {
-      for (let at = offset; at < offset + length;) {
-        // Pieces end on multiples of their size, so that requests fall into step with the drive.
-        const stop = Math.min(offset + length, (Math.floor(at / PIECE_BYTES) + 1) * PIECE_BYTES)
-        yield* byMapping(part, expected, at, stop - at)
-        at = stop
+      for (const stretch of inStep(offset, offset + length, ZERO_PIECE_BYTES)) {
+        yield* byMapping(part, expected, stretch.offset, stretch.length)
       }
     }
   }
@@ -420,7 +416,8 @@ async function* byMapping(
   for (const extent of mapped) {
     const from = extent.offset - targetOffset
     if (from > next) yield piece(next, from, true)
-    yield piece(from, from + extent.length, false)
+    for (const { offset, length: bytes } of inStep(from, from + extent.length, PIECE_BYTES))
+      yield piece(offset, offset + bytes, false)
     next = from + extent.length
   }
   if (next < at + length) yield piece(next, at + length, true)

@@ -2,7 +2,8 @@ import { type BlockDevice, isZero } from '../block/device'
 import { sameBytes } from '../bytes/same'
 import { CheckFailed } from './check'
 import { nameLost } from './lost'
-import { type CopyPlan, PIECE_BYTES } from './plan'
+import { partsOf, PIECE_BYTES } from './division'
+import type { CopyPlan } from './plan'
 import type { Lost } from './progress'
 import { type LostExtent, readAround, type RescueLimits, USUAL_LIMITS } from '../block/read-around'
 
@@ -39,8 +40,7 @@ export async function retryLost(
   const left: LostExtent[] = []
   let wonBytes = 0
   for (const run of lostExtents(lost, plan)) {
-    for (let at = run.offset; at < run.offset + run.length; at += PIECE_BYTES) {
-      const length = Math.min(PIECE_BYTES, run.offset + run.length - at)
+    for (const { offset: at, length } of partsOf(run, PIECE_BYTES)) {
       const now = new Uint8Array(length)
       await target.read(at, now)
       // Whoever has used the target since may have written there; what is theirs stays.

@@ -13,8 +13,9 @@ import { CHECKPOINT_PIECES, Checkpointer, WriteQueue } from './checkpointer'
 import { type CopyJournal, type CopyState, freshState } from './journal'
 import { nameLost } from './lost'
 import type { TargetMedium } from '../block/medium'
+import { DIVISION, partsOf, PIECE_BYTES } from './division'
 import { holdsNothing, pieceDigest, zeroDigest } from './piece-digests'
-import { type CopyPlan, type Piece, PIECE_BYTES } from './plan'
+import type { CopyPlan, Piece } from './plan'
 import type { Lost } from './progress'
 import { expectSameMetadata, expectSamePieces, metadataDigests, type Recheck } from './source-binding'
 import { Targets } from './targets'
@@ -91,6 +92,9 @@ export class NotItsTarget extends CoreError {
 /** Buffers in flight: reading one piece while the ones before it are written. */
 const BUFFERS = 4
 
+/** Only ever read. */
+const ZEROS = new Uint8Array(PIECE_BYTES)
+
 /** The copy has come to its end, so what is on its target belongs to whoever has used that since. */
 export class CopyEnded extends CoreError {
   override readonly name = 'CopyEnded'
@@ -126,6 +130,11 @@ export async function runCopy(
   if (options.from && options.work !== state.work) {
     throw new NotItsTarget('What this copy was made from has changed since it was cut off. Start the copy over.')
   }
+  if (options.from && state.division !== DIVISION) {
+    throw new NotItsTarget(
+      'This copy was cut off under another version of Imbarco, which divides its work in another way. Start the copy over.',
+    )
+  }
   const targets = new Targets(devices, state.letGo, async (index, why) => {
     options.onLetGo?.(index, why)
     await options.journal?.append({ did: 'let go', target: index, why })
@@ -138,7 +147,14 @@ export async function runCopy(
   if (options.from) await expectResumable(run, options.from)
   else if (options.journal) {
     const metadata = await metadataDigests(plan, options.digest)
-    await options.journal.append({ did: 'begin', job: state.job, work: state.work, verify, metadata })
+    await options.journal.append({
+      did: 'begin',
+      job: state.job,
+      work: state.work,
+      division: DIVISION,
+      verify,
+      metadata,
+    })
   }
   if (!state.erased) await eraseTargets(run)
   if (!state.copied) await copyPieces(run)
@@ -258,9 +274,11 @@ async function copyPieces(run: Run): Promise<void> {
         state.digests.set(index, zeroDigest(piece.length))
         // What may have been in hand when it was cut off is zeroed only where a target holds something.
         if (!blank && !(state.blank && (await targets.holdNothing(piece)))) {
-          const zeros = new Uint8Array(piece.length)
-          writes.push(() => targets.write(piece.offset, zeros))
-          await writes.settled()
+          for (const { offset, length } of partsOf(piece, PIECE_BYTES)) {
+            options.checkpoint?.()
+            writes.push(() => targets.write(offset, ZEROS.subarray(0, length)))
+            await writes.settled()
+          }
           state.writtenBytes += piece.length
         }
       } else {

@@ -3,8 +3,9 @@ import { fromBase64, toBase64 } from '../bytes/base64'
 import type { Digest } from '../digest'
 import { CoreError } from '../errors'
 import type { CopyState } from './journal'
+import { partsOf, PIECE_BYTES } from './division'
 import { digestOn, KEPT_BYTES } from './piece-digests'
-import { type CopyPlan, type Piece, PIECE_BYTES } from './plan'
+import type { CopyPlan, Piece } from './plan'
 
 /** What a resume compares of the pieces that were copied before: a sample of them, or every one. */
 export type Recheck = 'sample' | 'every'
@@ -93,11 +94,11 @@ export async function expectSamePieces(
 
 async function* eachChunk(plan: CopyPlan, digest: Digest): AsyncGenerator<{ offset: number; found: Uint8Array }> {
   const into = new Uint8Array(PIECE_BYTES)
-  for await (const { offset, length } of plan.metadata()) {
-    for (let at = offset; at < offset + length; at += PIECE_BYTES) {
-      const bytes = into.subarray(0, Math.min(PIECE_BYTES, offset + length - at))
-      const found = (await reads(plan.source, at, bytes)) ? digest(bytes).slice(0, KEPT_BYTES) : UNKNOWN
-      yield { offset: at, found }
+  for await (const extent of plan.metadata()) {
+    for (const { offset, length } of partsOf(extent, PIECE_BYTES)) {
+      const bytes = into.subarray(0, length)
+      const found = (await reads(plan.source, offset, bytes)) ? digest(bytes).slice(0, KEPT_BYTES) : UNKNOWN
+      yield { offset, found }
     }
   }
 }
