@@ -19,9 +19,6 @@ const LONGEST = [
   ...['every-change', 'copy-command', 'restore-into', 'kills', 'image-routes', 'store-command', 'after-copy', 'label'],
 ]
 
-/** Files that run at once. Each has its own world, of which the parts wait for each other much of the time. */
-const SIDE_BY_SIDE = availableParallelism() * 2
-
 class LongestFirst extends BaseSequencer {
   override async sort(files: TestSpecification[]): Promise<TestSpecification[]> {
     const rank = ({ moduleId }: TestSpecification) => {
@@ -53,7 +50,8 @@ export default defineConfig({
         extends: true,
         test: {
           name: 'unit',
-          maxWorkers: SIDE_BY_SIDE,
+          // Each file has its own world, so that every core can take one.
+          maxWorkers: availableParallelism(),
           env: { IMBARCO_LOG: process.env.IMBARCO_LOG ?? 'silent' },
           globalSetup: ['tests/support/demo-bench.ts'],
           setupFiles: ['tests/support/threads.ts'],
@@ -69,7 +67,8 @@ export default defineConfig({
           name: 'browser',
           include: ['tests/browser/**/*.test.ts'],
           globalSetup: ['tests/support/demo-bench.ts'],
-          maxWorkers: SIDE_BY_SIDE,
+          // Each file has its own browser and server, which wait for each other most of the time.
+          maxWorkers: availableParallelism() * 2,
           testTimeout: 400_000,
           hookTimeout: 240_000,
         },

@@ -81,16 +81,6 @@ export function run(command, args, options = {}) {
   if (status !== 0) process.exit(status ?? 1)
 }
 
-/** As `run`, while something else goes on. */
-export async function runAside(command, args, options = {}) {
-  const child = spawn(command, args, { cwd: ROOT, stdio: 'inherit', ...options })
-  const code = await new Promise((resolve) => {
-    child.once('error', (error) => stop(`${command} could not be run: ${error.message}.`))
-    child.once('close', (status) => resolve(status ?? 1))
-  })
-  if (code !== 0) process.exit(code)
-}
-
 /** As `run`, for what takes minutes and says little meanwhile: seconds are counted beside `what` until it has ended. */
 export async function runCounting(what, command, args, options = {}) {
   const start = Date.now()
@@ -99,9 +89,14 @@ export async function runCounting(what, command, args, options = {}) {
   if (!onScreen) console.error(what)
   const tick = () => process.stderr.write(onScreen ? `\r${what} ${seconds()}` : `  ${seconds()}\n`)
   const timer = setInterval(tick, onScreen ? 1000 : 30_000)
-  await runAside(command, args, options)
+  const child = spawn(command, args, { cwd: ROOT, stdio: 'inherit', ...options })
+  const code = await new Promise((resolve) => {
+    child.once('error', (error) => stop(`${command} could not be run: ${error.message}.`))
+    child.once('close', (status) => resolve(status ?? 1))
+  })
   clearInterval(timer)
-  if (onScreen) process.stderr.write(`\r${what} done in ${seconds()}.\n`)
+  if (onScreen) process.stderr.write(`\r${what} ${code === 0 ? `done in ${seconds()}.` : ''}\n`)
+  if (code !== 0) process.exit(code)
 }
 
 /** The program of an installed package. */

@@ -1,8 +1,8 @@
-// npm test: installs what is missing, the browser too, and runs everything.
+// npm test: installs what is missing, the browser too, and runs everything: unit, then browser.
 import { spawnSync } from 'node:child_process'
 import { existsSync, mkdtempSync, rmSync, statfsSync } from 'node:fs'
 import path from 'node:path'
-import { bin, build, checkNode, install, run, runAside, SQLITE_HEADER, stop } from './ground.mjs'
+import { bin, build, checkNode, install, run, SQLITE_HEADER, stop } from './ground.mjs'
 
 /** Debian's packages that the tests use, with a program or file of each that tells whether it is there. */
 const TOOLS = [
@@ -64,11 +64,11 @@ if (given.includes('--deep') && rest.length === 0) {
   await build()
   run(bin('vitest'), ['run', ...rest])
 } else {
-  // Only the browser needs the build, which is made beside what needs nothing.
-  await Promise.all([runAside(bin('vitest'), ['run', '--project', 'core']), build()])
+  run(bin('vitest'), ['run', '--project', 'core', '--project', 'unit'])
+  await build()
   // Several servers run side by side, and each would compile and collect in four threads of its own.
   process.env.NODE_OPTIONS += ' --v8-pool-size=1'
-  run(bin('vitest'), ['run', '--project', 'unit', '--project', 'browser'])
+  run(bin('vitest'), ['run', '--project', 'browser'])
 }
 
 /** Has the drives and images of the tests lie in memory where there is plenty of it, and takes them away at the end. */

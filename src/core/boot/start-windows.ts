@@ -3,6 +3,7 @@ import { sameBytes } from '../bytes/same'
 import { formatSize, groupDigits } from '../bytes/size'
 import { installedDrivers, isEarly, isThere, STARTS_EARLY } from '../drivers/installed'
 import type { FileSystem } from '../filesystem'
+import { openFile } from '../filesystem/open-file'
 import { controlSetIn } from '../registry/control-set'
 import { Hive } from '../registry/hive'
 import type { TablePartition } from '../scheme/types'
@@ -79,7 +80,8 @@ export async function openHive(volume: FileSystem, path: string, mostBytes: numb
       'It is far longer than one.',
     )
   }
-  return Hive.open((offset, length) => volume.readFile(path, offset, length), file.sizeBytes)
+  const { read } = await openFile(volume, path)
+  return Hive.open(read, file.sizeBytes)
 }
 
 async function followSettings(start: Start, volume: FileSystem, path: string): Promise<StoreEntry> {

@@ -6,7 +6,7 @@ import { crc32, crcText } from './crc32'
 import { guidToBytes, guidToString } from './guid'
 import { sameBytes } from './same'
 import { formatCapacity, formatDuration, formatSize, GIB, groupDigits, MIB, parseSize, TIB } from './size'
-import { defineStruct } from './struct'
+import { defineStruct, fieldsOf } from './struct'
 
 describe('base64', () => {
   it('is what others make of the same bytes, and read back the same', () => {
@@ -68,18 +68,23 @@ describe('sizes', () => {
 })
 
 describe('structures', () => {
-  it('read what they wrote, field by field', () => {
-    const struct = defineStruct('test', 64, {
-      a: [0, 'u8'],
-      b: [1, 'u16'],
-      c: [4, 'u32'],
-      d: [8, 'u64'],
-      e: [16, 'guid'],
-      f: [32, ['utf16', 8]],
-      g: [48, ['ascii', 4]],
-      h: [52, 'i8'],
-      i: [56, 'bits64'],
-    })
+  it.each(['little', 'big'] as const)('read what they wrote, field by field', (order) => {
+    const struct = defineStruct(
+      'test',
+      64,
+      {
+        a: [0, 'u8'],
+        b: [1, 'u16'],
+        c: [4, 'u32'],
+        d: [8, 'u64'],
+        e: [16, 'guid'],
+        f: [32, ['utf16', 8]],
+        g: [48, ['ascii', 4]],
+        h: [52, 'i8'],
+        i: [56, 'bits64'],
+      },
+      order,
+    )
     const guid = fc.uint8Array({ minLength: 16, maxLength: 16 }).map(guidToString)
     const value = fc.record({
       a: fc.nat({ max: 255 }),
@@ -94,9 +99,12 @@ describe('structures', () => {
     })
     fc.assert(
       fc.property(value, (values) => {
-        const bytes = new Uint8Array(64)
-        struct.write(bytes, values)
-        expect(struct.read(bytes)).toEqual(values)
+        const bytes = new Uint8Array(80)
+        // Also where the bytes are a part of others, and the structure is a part of the bytes.
+        struct.write(bytes, values, 11)
+        expect(struct.read(bytes.subarray(3), 8)).toEqual(values)
+        const { b, d, i } = values
+        expect(fieldsOf(struct, 'b', 'd', 'i').read(bytes, 11)).toEqual({ b, d, i })
       }),
     )
   })

@@ -85,10 +85,18 @@ export interface FileSystem {
   stat(path: string): Promise<DirectoryEntry | undefined>
   /** Part of a file, at most `length` bytes from `offset`. Rejects with NoSuchFile. */
   readFile(path: string, offset?: number, length?: number): Promise<Uint8Array>
+  /** The same for many parts of one file, whose path is followed once. Rejects with NoSuchFile. */
+  openFile?(path: string): Promise<OpenFile>
   /** The runs of a file's content on the volume, where the kind can tell; used to name what a place belongs to. */
   fileExtents?(path: string): Promise<readonly Extent[]>
   /** The loader that the volume's own header names, for kinds that can be started from by themselves. */
   startLoader?(): Promise<StartLoader | undefined>
+}
+
+/** A file that was found. What its directories come to say later is not asked again. */
+export interface OpenFile {
+  /** At most `length` bytes from `offset`. */
+  read(offset: number, length: number): Promise<Uint8Array>
 }
 
 /** What firmware that reads a volume itself would start on it. */

@@ -2,6 +2,7 @@ import { parse } from 'plist'
 import type { Digest } from '../digest'
 import { CoreError } from '../errors'
 import type { FileSystem } from '../filesystem'
+import { openFile } from '../filesystem/open-file'
 import { Hive } from '../registry/hive'
 import { systemOn } from './known-systems'
 import type { InstalledSystem } from './types'
@@ -46,7 +47,8 @@ async function windowsVersion(fileSystem: FileSystem): Promise<Partial<Installed
   try {
     const file = await fileSystem.stat(SOFTWARE)
     if (file?.kind !== 'file') return {}
-    const hive = await Hive.open((offset, length) => fileSystem.readFile(SOFTWARE, offset, length), file.sizeBytes)
+    const { read } = await openFile(fileSystem, SOFTWARE)
+    const hive = await Hive.open(read, file.sizeBytes)
     const key = await hive.key(CURRENT_VERSION)
     if (!key) return {}
     const build = await hive.text(key, 'CurrentBuild')

@@ -113,15 +113,25 @@ async function openFat(device: BlockDevice): Promise<FileSystem> {
     return at
   }
 
-  async function clustersOf(path: string, bytes: (size: number) => number) {
+  async function findFile(path: string): Promise<FatEntry> {
     const at = await find(path)
     if (at.isDirectory) throw new NoSuchFile(path)
-    const needed = Math.ceil(Math.max(0, Math.min(at.sizeBytes, bytes(at.sizeBytes))) / clusterSize)
+    return at
+  }
+
+  /** The clusters of a file up to that byte of it. */
+  async function clustersOf(at: FatEntry, path: string, end: number) {
+    const needed = Math.ceil(Math.max(0, Math.min(at.sizeBytes, end)) / clusterSize)
     const clusters = needed === 0 ? [] : await volume.chain(at.firstCluster, path, needed)
     if (clusters.length < needed) {
       throw new BadStructure('FAT chain', geometry.fatOffset, `${path} breaks off after ${clusters.length} clusters`)
     }
-    return { at, clusters }
+    return clusters
+  }
+
+  async function partOf(at: FatEntry, path: string, offset: number, length: number): Promise<Uint8Array> {
+    const clusters = await clustersOf(at, path, offset + length)
+    return volume.readChain(clusters, offset, Math.min(length, Math.max(0, at.sizeBytes - offset)))
   }
 
   return {
@@ -181,12 +191,15 @@ async function openFat(device: BlockDevice): Promise<FileSystem> {
       return entriesBelow(path, (await readDirectory(at, path)).entries)
     },
     stat: (path) => statBy(find, path),
-    async readFile(path, offset = 0, length = Number.MAX_SAFE_INTEGER) {
-      const { at, clusters } = await clustersOf(path, () => offset + length)
-      return volume.readChain(clusters, offset, Math.min(length, Math.max(0, at.sizeBytes - offset)))
+    readFile: async (path, offset = 0, length = Number.MAX_SAFE_INTEGER) =>
+      partOf(await findFile(path), path, offset, length),
+    async openFile(path) {
+      const at = await findFile(path)
+      return { read: (offset, length) => partOf(at, path, offset, length) }
     },
     async fileExtents(path) {
-      const { clusters } = await clustersOf(path, (size) => size)
+      const at = await findFile(path)
+      const clusters = await clustersOf(at, path, at.sizeBytes)
       return chainExtents(clusters, (cluster) => volume.offsetOf(cluster), clusterSize)
     },
   }

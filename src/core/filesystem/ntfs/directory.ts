@@ -1,5 +1,4 @@
-import { viewOf } from '../../bytes/struct'
-import { utf16ToString } from '../../bytes/struct'
+import { fieldsOf, utf16ToString, viewOf } from '../../bytes/struct'
 import { BadStructure } from '../../errors'
 import { removeFixups } from './fixups'
 import {
@@ -103,12 +102,15 @@ async function readBlock(blocks: Stream | undefined, vcn: number, unit: number, 
   return block
 }
 
+/** What a listing needs of a name. */
+const LISTED = fieldsOf(FILE_NAME, 'dataSize', 'fileAttributes', 'nameLength', 'namespace')
+
 function readName(node: Uint8Array, at: number, length: number, reference: bigint): NamedRecord | undefined {
   if (length < INDEX_ENTRY.size + FILE_NAME.size) {
     throw new BadStructure('directory index', at, 'an entry is too short for a name')
   }
   const keyAt = at + INDEX_ENTRY.size
-  const key = FILE_NAME.read(node, keyAt)
+  const key = LISTED.read(node, keyAt)
   if (INDEX_ENTRY.size + FILE_NAME.size + key.nameLength * 2 > length) {
     throw new BadStructure('directory index', at, 'a name is longer than its entry')
   }

@@ -169,12 +169,17 @@ async function openNtfs(device: BlockDevice): Promise<FileSystem> {
         .filter((run) => run.lcn !== null)
         .map((run) => ({ offset: run.lcn! * geometry.clusterSize, length: run.length * geometry.clusterSize }))
     },
-    async readFile(path, offset = 0, length = Number.MAX_SAFE_INTEGER) {
+    async openFile(path) {
       const stream = await content(path)
-      return stream.read(offset, Math.min(length, Math.max(0, stream.size - offset)))
+      return { read: (offset, length) => partOf(stream, offset, length) }
     },
+    readFile: async (path, offset = 0, length = Number.MAX_SAFE_INTEGER) => partOf(await content(path), offset, length),
   }
 }
+
+/** At most so many bytes of a stream, none behind its end. */
+const partOf = (stream: Stream, offset: number, length: number) =>
+  stream.read(offset, Math.min(length, Math.max(0, stream.size - offset)))
 
 async function* usedExtents(
   { clusterSize, totalClusters }: NtfsVolume['geometry'],
