@@ -54,7 +54,7 @@ export default defineConfig({
           maxWorkers: availableParallelism(),
           env: { IMBARCO_LOG: process.env.IMBARCO_LOG ?? 'silent' },
           globalSetup: ['tests/support/demo-bench.ts'],
-          setupFiles: ['tests/support/threads.ts'],
+          setupFiles: ['tests/support/threads.ts', 'tests/support/quick-queries.ts'],
           include: ['src/**/*.test.ts', 'tests/*.test.ts'],
           exclude: ['src/core/**', 'src/ui/**'],
           testTimeout: 150_000,

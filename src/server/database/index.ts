@@ -57,6 +57,11 @@ async function openFile(): Promise<Sequelize> {
     // One connection: SQLite has one writer, and requests here are short.
     pool: { max: 1, min: 1, idle: 2 ** 30 },
   })
+  // Of one row that is asked for, what types its table has would be asked first; none of ours are turned into others.
+  sequelize.addHook('beforeQuery', (_, query) => {
+    const { options } = query as unknown as { options: { plain?: boolean; tableNames?: string[] } }
+    if (options.plain) options.tableNames = []
+  })
   await sequelize.query('PRAGMA journal_mode = WAL')
   await sequelize.query('PRAGMA synchronous = NORMAL')
   const [[{ quick_check: found }]] = (await sequelize.query('PRAGMA quick_check(1)')) as [
