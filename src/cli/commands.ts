@@ -1,7 +1,6 @@
 import path from 'node:path'
 import { ReadAroundDevice } from '@/core/block/read-around-device'
 import { CoreError } from '@/core/errors'
-import { openFile } from '@/core/filesystem/open-file'
 import { compareDevices } from '@/core/image/compare'
 import { touchedBy } from '@/core/image/touched'
 import { TARGET_KINDS, type TargetKind, TARGETS } from '@/core/image'
@@ -81,7 +80,7 @@ export async function cat(file: string, partition: number, name: string, options
     const entry = await fileSystem.stat(name)
     if (!entry) await fileSystem.readFile(name, 0, 1)
     if (entry?.kind === 'directory') throw new CoreError(`${name} is a folder.`)
-    const content = entry && (await openFile(fileSystem, name))
+    const content = entry && (await fileSystem.openFile(name))
     for (let at = 0; content && at < entry.sizeBytes; at += PIECE) {
       io.signal.throwIfAborted()
       const bytes = await content.read(at, Math.min(PIECE, entry.sizeBytes - at))

@@ -10,7 +10,9 @@ interface Runs {
 
 vi.mock('sequelize', async (original) => {
   const real = await original<typeof sequelize>()
+  // What all of them share is reached by the first.
   real.Sequelize.afterInit('without traces', (made) => {
+    real.Sequelize.removeHook('afterInit', 'without traces')
     const queries = (made as unknown as { dialect: { Query: { prototype: Runs } } }).dialect.Query.prototype
     const { run } = queries
     queries.run = function (this: Runs, ...of) {

@@ -1,6 +1,7 @@
 import { MIB } from '../bytes/size'
 import { CoreError } from '../errors'
 import { type BlockDevice, type Extent, isZero, readBytes } from './device'
+import { partsOf } from './extents'
 
 /** `zeros`: written over everything. `discard`: the drive is told to forget it all, and gives zeros from then on. */
 export type EraseHow = 'zeros' | 'discard'
@@ -57,6 +58,5 @@ export async function eraseDevice(device: BlockDevice, how: EraseHow): Promise<E
 }
 
 async function* pieces(extents: readonly Extent[]): AsyncGenerator<Extent> {
-  for (const { offset, length } of extents)
-    for (let at = 0; at < length; at += PIECE) yield { offset: offset + at, length: Math.min(PIECE, length - at) }
+  for (const extent of extents) yield* partsOf(extent, PIECE)
 }

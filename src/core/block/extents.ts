@@ -22,6 +22,11 @@ export async function* mergeExtents(
   if (start >= 0) yield { offset: start, length: end - start }
 }
 
+/** A run in parts of at most so many bytes. */
+export function* partsOf({ offset, length }: Extent, most: number): Generator<Extent> {
+  for (let at = 0; at < length; at += most) yield { offset: offset + at, length: Math.min(most, length - at) }
+}
+
 /** The union of two ordered lists. */
 export function unionExtents(a: readonly Extent[], b: readonly Extent[]): Extent[] {
   const sorted = [...a, ...b].sort((x, y) => x.offset - y.offset)

@@ -3,7 +3,6 @@ import { sameBytes } from '../bytes/same'
 import { formatSize, groupDigits } from '../bytes/size'
 import { installedDrivers, isEarly, isThere, STARTS_EARLY } from '../drivers/installed'
 import type { FileSystem } from '../filesystem'
-import { openFile } from '../filesystem/open-file'
 import { controlSetIn } from '../registry/control-set'
 import { Hive } from '../registry/hive'
 import type { TablePartition } from '../scheme/types'
@@ -80,7 +79,7 @@ export async function openHive(volume: FileSystem, path: string, mostBytes: numb
       'It is far longer than one.',
     )
   }
-  const { read } = await openFile(volume, path)
+  const { read } = await volume.openFile(path)
   return Hive.open(read, file.sizeBytes)
 }
 

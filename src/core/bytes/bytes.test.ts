@@ -68,7 +68,7 @@ describe('sizes', () => {
 })
 
 describe('structures', () => {
-  it.each(['little', 'big'] as const)('read what they wrote, field by field', (order) => {
+  it.each(['little', 'big'] as const)('read what they wrote, field by field, %s-endian', (order) => {
     const struct = defineStruct(
       'test',
       64,

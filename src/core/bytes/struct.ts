@@ -94,12 +94,12 @@ export function viewOf(bytes: Uint8Array): DataView {
   return new DataView(bytes.buffer, bytes.byteOffset, bytes.byteLength)
 }
 
-/** A 64-bit field as a number. Throws BadStructure, naming `offset`, when it is not below 2^53. */
-export function readU64(bytes: Uint8Array, at: number, structure: string, little = true, offset = at): number {
+/** Throws BadStructure when it is not below 2^53. */
+function u64(bytes: Uint8Array, at: number, structure: string, little: boolean): number {
   const high = u32(bytes, little ? at + 4 : at, little)
   if (high >= 2 ** 21) {
     const value = viewOf(bytes).getBigUint64(at, little)
-    throw new BadStructure(structure, offset, `the 64-bit value ${value} is out of any drive's range`)
+    throw new BadStructure(structure, at, `the 64-bit value ${value} is out of any drive's range`)
   }
   return high * 2 ** 32 + u32(bytes, little ? at : at + 4, little)
 }
@@ -108,7 +108,7 @@ const u16 = (bytes: Uint8Array, at: number, little: boolean) =>
   little ? bytes[at] | (bytes[at + 1] << 8) : (bytes[at] << 8) | bytes[at + 1]
 
 const u32 = (bytes: Uint8Array, at: number, little: boolean) =>
-  ((u16(bytes, at, little) << (little ? 0 : 16)) | (u16(bytes, at + 2, little) << (little ? 16 : 0))) >>> 0
+  (u16(bytes, little ? at : at + 2, little) | (u16(bytes, little ? at + 2 : at, little) << 16)) >>> 0
 
 /** UTF-16 little-endian bytes as a string; stops at the first zero when `untilZero`. */
 export function utf16ToString(bytes: Uint8Array, at: number, characters: number, untilZero = false): string {
@@ -158,7 +158,7 @@ function readerOf(name: string, offset: number, kind: FieldKind, little: boolean
     case 'u32':
       return (bytes, at) => u32(bytes, at + offset, little)
     case 'u64':
-      return (bytes, at) => readU64(bytes, at + offset, name, little)
+      return (bytes, at) => u64(bytes, at + offset, name, little)
     case 'bits64':
       return (bytes, at) => viewOf(bytes).getBigUint64(at + offset, little)
     case 'guid':

@@ -1,11 +1,12 @@
 import type { BlockDevice, Extent } from '../block/device'
+import { partsOf } from '../block/extents'
 import type { Digest } from '../digest'
 import { sameBytes } from '../bytes/same'
 import { CoreError } from '../errors'
 import { BufferPool } from './buffers'
 import type { CopyJournal, CopyState } from './journal'
-import { partsOf, PIECE_BYTES } from './division'
-import { digestOn, joinedDigest, pieceDigest } from './piece-digests'
+import { PIECE_BYTES } from './division'
+import { digestOn, joinedDigest, type PartDigest, pieceDigest } from './piece-digests'
 import type { CopyPlan, Piece } from './plan'
 import { readAround } from '../block/read-around'
 import type { CopyStep } from './run'
@@ -134,7 +135,7 @@ async function writeAgain(check: Check, indices: ReadonlySet<number>): Promise<v
   for await (const piece of plan.pieces()) {
     if (!indices.has(++index)) continue
     options.checkpoint?.()
-    const given: { length: number; digest: Uint8Array }[] = []
+    const given: PartDigest[] = []
     for (const part of partsOf(piece, PIECE_BYTES)) {
       const bytes = wanted.subarray(0, part.length)
       await readAround(plan.expected, part.offset, bytes)

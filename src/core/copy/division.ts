@@ -16,8 +16,3 @@ export function* inStep(from: number, end: number, step: number): Generator<Exte
     at = stop
   }
 }
-
-/** A run in parts of at most so many bytes. */
-export function* partsOf({ offset, length }: Extent, most: number): Generator<Extent> {
-  for (let at = 0; at < length; at += most) yield { offset: offset + at, length: Math.min(most, length - at) }
-}

@@ -1,10 +1,10 @@
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
 import { MemoryDevice } from '../block/memory'
+import { partsOf } from '../block/extents'
 import { sameBytes } from '../testing'
 import { sha256 } from '../testing-disk'
 import { BufferPool } from './buffers'
-import { partsOf } from './division'
 import { readMarker, unfinishedMarker } from '../survey/marker'
 import { digestOn, joinedDigest, PieceDigests, pieceDigest, zeroDigest } from './piece-digests'
 

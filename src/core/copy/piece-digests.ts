@@ -1,8 +1,8 @@
 import { type BlockDevice, type Extent, isZero } from '../block/device'
+import { partsOf } from '../block/extents'
 import { concatBytes } from '../bytes/concat'
 import { sameBytes } from '../bytes/same'
 import { type Digest, toHex } from '../digest'
-import { partsOf } from './division'
 
 /** Bytes kept of each piece's digest: enough to tell any two pieces apart. */
 export const KEPT_BYTES = 16
@@ -67,7 +67,7 @@ export async function digestOn(
   return joinedDigest(parts, digest)
 }
 
-interface PartDigest {
+export interface PartDigest {
   readonly length: number
   readonly digest: Uint8Array
 }

@@ -1,9 +1,10 @@
 import { type BlockDevice, unreadableAsNothing } from '../block/device'
+import { partsOf } from '../block/extents'
 import { fromBase64, toBase64 } from '../bytes/base64'
 import type { Digest } from '../digest'
 import { CoreError } from '../errors'
 import type { CopyState } from './journal'
-import { partsOf, PIECE_BYTES } from './division'
+import { PIECE_BYTES } from './division'
 import { digestOn, KEPT_BYTES } from './piece-digests'
 import type { CopyPlan, Piece } from './plan'
 

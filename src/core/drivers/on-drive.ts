@@ -2,7 +2,6 @@ import type { BlockDevice } from '../block/device'
 import { SliceDevice } from '../block/slice'
 import { orUndefined } from '../errors'
 import { type FileSystem, openFileSystem } from '../filesystem'
-import { openFile } from '../filesystem/open-file'
 import { type FixedAddress, fixedAddressesIn } from '../registry/addresses'
 import { Hive } from '../registry/hive'
 import type { DriveSurvey } from '../survey/types'
@@ -35,7 +34,7 @@ async function withSystemHive<T>(
     const volume = await openFileSystem(new SliceDevice(device, home.startBytes, home.sizeBytes))
     const file = await volume?.stat(SYSTEM_HIVE)
     if (!volume || file?.kind !== 'file') return undefined
-    const { read } = await openFile(volume, SYSTEM_HIVE)
+    const { read } = await volume.openFile(SYSTEM_HIVE)
     const hive = await Hive.open(read, file.sizeBytes)
     return work(hive, volume)
   }

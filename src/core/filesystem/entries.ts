@@ -1,6 +1,6 @@
 import { NoSuchFile } from './errors'
 import { splitPath } from './path'
-import type { DirectoryEntry } from './port'
+import type { DirectoryEntry, FileSystem } from './port'
 
 /** What both a FAT and an NTFS directory tell of a name. */
 interface Named {
@@ -33,4 +33,9 @@ export async function statBy(
     if (error instanceof NoSuchFile) return undefined
     throw error
   }
+}
+
+/** A kind's `readFile` by its `openFile`. */
+export function readFileBy(open: FileSystem['openFile']): FileSystem['readFile'] {
+  return async (path, offset = 0, length = Number.MAX_SAFE_INTEGER) => (await open(path)).read(offset, length)
 }

@@ -7,7 +7,6 @@ import { pattern, sameBytes } from '../testing'
 import { makeSystemDisk, sha256 } from '../testing-disk'
 import { NoSuchFile } from './errors'
 import { type FileSystem, openFileSystem } from './index'
-import { openFile } from './open-file'
 
 const CONTENT = pattern(300_000, 6)
 const volumes: Record<string, { volume: FileSystem; path: string; reads: () => number }> = {}
@@ -36,7 +35,7 @@ describe.each(['fat32', 'ntfs'])('a file of %s that is opened', (kind) => {
     const { volume, path } = volumes[kind]
     const whole = await volume.readFile(path)
     expect(whole.length).toBeGreaterThan(1000)
-    const file = await openFile(volume, path)
+    const file = await volume.openFile(path)
     await fc.assert(
       fc.asyncProperty(fc.nat(whole.length + 5000), fc.nat(40_000), async (offset, length) => {
         const part = await file.read(offset, length)
@@ -54,13 +53,13 @@ describe.each(['fat32', 'ntfs'])('a file of %s that is opened', (kind) => {
       await work()
       return reads() - before
     }
-    const file = await openFile(volume, path)
+    const file = await volume.openFile(path)
     const opened = await costs(() => file.read(512, 4))
     const byPath = await costs(() => volume.readFile(path, 512, 4))
     expect(opened).toBeGreaterThan(0)
     expect(opened).toBeLessThanOrEqual(byPath)
     // Each folder on the way is a record and its index.
     if (kind === 'ntfs') expect(byPath - opened).toBeGreaterThanOrEqual(4)
-    await expect(openFile(volume, `${path}.old`)).rejects.toBeInstanceOf(NoSuchFile)
+    await expect(volume.openFile(`${path}.old`)).rejects.toBeInstanceOf(NoSuchFile)
   })
 })

@@ -83,10 +83,10 @@ export interface FileSystem {
   list(path: string): Promise<DirectoryEntry[]>
   /** What stands at a path, or undefined. */
   stat(path: string): Promise<DirectoryEntry | undefined>
-  /** Part of a file, at most `length` bytes from `offset`. Rejects with NoSuchFile. */
+  /** Follows the path of a file that is read in parts. Rejects with NoSuchFile. */
+  openFile(path: string): Promise<OpenFile>
+  /** The same for one part of it, at most `length` bytes from `offset`. */
   readFile(path: string, offset?: number, length?: number): Promise<Uint8Array>
-  /** The same for many parts of one file, whose path is followed once. Rejects with NoSuchFile. */
-  openFile?(path: string): Promise<OpenFile>
   /** The runs of a file's content on the volume, where the kind can tell; used to name what a place belongs to. */
   fileExtents?(path: string): Promise<readonly Extent[]>
   /** The loader that the volume's own header names, for kinds that can be started from by themselves. */

@@ -1,6 +1,6 @@
 import { crc32c } from '../bytes/crc32'
 import { NIL_GUID } from '../bytes/guid'
-import { hasText, readU64, viewOf } from '../bytes/struct'
+import { hasText, viewOf } from '../bytes/struct'
 import { BadStructure, CoreError } from '../errors'
 import type { Finding } from '../findings'
 import { type ImageFile, type ImageFormat, type NewBlock, type OpenedImage, type OpenOptions, readFrom } from './port'
@@ -69,7 +69,7 @@ async function openVhdx(opened: ImageFile, options: OpenOptions): Promise<Opened
   const sectorSize = u32(ITEMS.logicalSector, 'sector size')
   const sizeItem = items.get(ITEMS.diskSize)
   if (!sizeItem || sizeItem.length < 8) throw bad(regions.metadata.offset, 'it does not give the size of the disk')
-  const size = readU64(sizeItem, 0, 'VHDX metadata', true, regions.metadata.offset)
+  const size = Number(viewOf(sizeItem).getBigUint64(0, true))
   if (sectorSize !== 512 && sectorSize !== 4096)
     throw bad(regions.metadata.offset, `it gives sectors of ${sectorSize} bytes`)
   if (blockSize < MIB || blockSize > 256 * MIB || !Number.isInteger(Math.log2(blockSize))) {

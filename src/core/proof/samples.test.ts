@@ -36,8 +36,8 @@ beforeAll(async () => {
 /** A volume that holds one file, of these bytes. */
 function holding(bytes: Uint8Array): FileSystem {
   const stat = async () => ({ name: 'f', path: '/f', kind: 'file' as const, sizeBytes: bytes.length })
-  const readFile = async (_: string, at: number, length: number) => bytes.subarray(at, at + length)
-  return { stat, readFile } as unknown as FileSystem
+  const openFile = async () => ({ read: async (at: number, length: number) => bytes.subarray(at, at + length) })
+  return { stat, openFile } as unknown as FileSystem
 }
 
 describe('the digest of a sample file', () => {

@@ -4,7 +4,6 @@ import { SliceDevice } from '../block/slice'
 import { type Digest, toHex } from '../digest'
 import { CoreError } from '../errors'
 import { type FileSystem, openFileSystem } from '../filesystem'
-import { openFile } from '../filesystem/open-file'
 import { fitSizes, type Layout } from '../fit/types'
 
 /** Digests of files, taken while the old drive was attached: after the start it lies on the shelf. */
@@ -69,7 +68,7 @@ export async function fileDigest(volume: FileSystem, path: string, digest: Diges
   const stat = await volume.stat(path)
   if (!stat) return 'missing'
   const { sizeBytes } = stat
-  const file = await openFile(volume, path)
+  const file = await volume.openFile(path)
   const piece = async (at: number, length: number) => toHex(digest(await file.read(at, length)))
   if (sizeBytes <= PIECES * PIECE_BYTES) return `${sizeBytes}:${await piece(0, sizeBytes)}`
   const step = (sizeBytes - PIECE_BYTES) / (PIECES - 1)

@@ -1,5 +1,6 @@
 import { z } from 'zod'
 import { type BlockDevice, type Extent, isZero, readBytes } from '../block/device'
+import { partsOf } from '../block/extents'
 import { type Move, MovedDevice } from '../block/moved'
 import { OverlayDevice } from '../block/overlay'
 import { SliceDevice } from '../block/slice'
@@ -276,10 +277,5 @@ async function mapMisses(volume: FileSystem): Promise<string | undefined> {
 
 /** Stretches in pieces that begin at their own start, each time the same. */
 function piecesOf(extents: readonly Extent[]): Extent[] {
-  return extents.flatMap(({ offset, length }) =>
-    Array.from({ length: Math.ceil(length / PIECE_BYTES) }, (_, i) => ({
-      offset: offset + i * PIECE_BYTES,
-      length: Math.min(PIECE_BYTES, length - i * PIECE_BYTES),
-    })),
-  )
+  return extents.flatMap((extent) => [...partsOf(extent, PIECE_BYTES)])
 }

@@ -1,5 +1,6 @@
 import { describe, expect, it } from 'vitest'
 import type { FileSystem } from '../filesystem'
+import { readFileBy } from '../filesystem/entries'
 import { makeHive } from '../registry/make'
 import { sha256 } from '../testing-disk'
 import { pattern, utf8 } from '../testing'
@@ -15,6 +16,9 @@ function volumeWith(files: Readonly<Record<string, Uint8Array>>, kind = 'ntfs'):
     kind: 'file' as const,
     sizeBytes: files[path].length,
   })
+  const openFile = async (path: string) => ({
+    read: async (offset: number, length: number) => files[path].slice(offset, offset + length),
+  })
   return {
     kind,
     name: kind,
@@ -28,7 +32,8 @@ function volumeWith(files: Readonly<Record<string, Uint8Array>>, kind = 'ntfs'):
     async *usedExtents() {},
     list: async () => Object.keys(files).map(entry),
     stat: async (path) => (files[path] ? entry(path) : undefined),
-    readFile: async (path, offset = 0, length = Infinity) => files[path].slice(offset, offset + length),
+    openFile,
+    readFile: readFileBy(openFile),
   }
 }
 

@@ -2,7 +2,6 @@ import { parse } from 'plist'
 import type { Digest } from '../digest'
 import { CoreError } from '../errors'
 import type { FileSystem } from '../filesystem'
-import { openFile } from '../filesystem/open-file'
 import { Hive } from '../registry/hive'
 import { systemOn } from './known-systems'
 import type { InstalledSystem } from './types'
@@ -47,7 +46,7 @@ async function windowsVersion(fileSystem: FileSystem): Promise<Partial<Installed
   try {
     const file = await fileSystem.stat(SOFTWARE)
     if (file?.kind !== 'file') return {}
-    const { read } = await openFile(fileSystem, SOFTWARE)
+    const { read } = await fileSystem.openFile(SOFTWARE)
     const hive = await Hive.open(read, file.sizeBytes)
     const key = await hive.key(CURRENT_VERSION)
     if (!key) return {}

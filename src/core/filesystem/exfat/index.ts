@@ -4,10 +4,10 @@ import { BadStructure } from '../../errors'
 import type { Finding } from '../../findings'
 import { allocate } from '../allocate'
 import { setBitRuns } from '../bitmap'
-import { entriesBelow, statBy } from '../entries'
+import { entriesBelow, readFileBy, statBy } from '../entries'
 import { NoSuchFile } from '../errors'
 import { splitPath } from '../path'
-import type { FileSystem, FileSystemDriver } from '../port'
+import type { FileSystem, FileSystemDriver, OpenFile } from '../port'
 import { chainExtents } from '../runs'
 import { type ExfatEntry, type ExfatStream, parseExfatDirectory } from './directory'
 import {
@@ -153,6 +153,11 @@ async function openExfat(device: BlockDevice): Promise<FileSystem> {
     return at
   }
 
+  async function openFile(path: string): Promise<OpenFile> {
+    const at = await findFile(path)
+    return { read: (offset, length) => readStream(at, offset, length, path) }
+  }
+
   return {
     kind: 'exfat',
     name: 'exFAT',
@@ -214,9 +219,8 @@ async function openExfat(device: BlockDevice): Promise<FileSystem> {
       return entriesBelow(path, await readDirectory(at, path))
     },
     stat: (path) => statBy(find, path),
-    async readFile(path, offset = 0, length = Number.MAX_SAFE_INTEGER) {
-      return readStream(await findFile(path), offset, length, path)
-    },
+    openFile,
+    readFile: readFileBy(openFile),
     async fileExtents(path) {
       const at = await findFile(path)
       return chainExtents(await chain(at, at.sizeBytes, path), offsetOf, clusterSize)

@@ -5,7 +5,8 @@ import type { Finding } from '../../findings'
 import { allocate } from '../allocate'
 import { NoSuchFile } from '../errors'
 import { splitPath } from '../path'
-import type { Claim, DirectoryEntry, FileSystem, FileSystemDriver } from '../port'
+import { readFileBy } from '../entries'
+import type { Claim, DirectoryEntry, FileSystem, FileSystemDriver, OpenFile } from '../port'
 import { utf8Text } from '../text'
 import { blockRuns } from './blocks'
 import {
@@ -132,7 +133,8 @@ async function openExt(device: BlockDevice): Promise<FileSystem> {
     },
     list: (path) => files.list(path),
     stat: (path) => files.stat(path),
-    readFile: (path, offset = 0, length = Number.MAX_SAFE_INTEGER) => files.read(path, offset, length),
+    openFile: (path) => files.open(path),
+    readFile: readFileBy((path) => files.open(path)),
     fileExtents: (path) => files.extents(path),
   }
 }
@@ -170,8 +172,9 @@ class ExtFiles {
     return found && this.entryOf(splitPath(path).at(-1) ?? '', path, found.inode)
   }
 
-  async read(path: string, offset: number, length: number): Promise<Uint8Array> {
-    return this.content(await this.file(path), offset, length)
+  async open(path: string): Promise<OpenFile> {
+    const inode = await this.file(path)
+    return { read: (offset, length) => this.content(inode, offset, length) }
   }
 
   async extents(path: string): Promise<readonly Extent[]> {

@@ -4,10 +4,10 @@ import { formatSize } from '../../bytes/size'
 import { viewOf } from '../../bytes/struct'
 import { BadStructure } from '../../errors'
 import type { Finding } from '../../findings'
-import { entriesBelow, statBy } from '../entries'
+import { entriesBelow, readFileBy, statBy } from '../entries'
 import { NoSuchFile } from '../errors'
 import { splitPath } from '../path'
-import type { FileSystem, FileSystemDriver } from '../port'
+import type { FileSystem, FileSystemDriver, OpenFile } from '../port'
 import { chainExtents, runExtents } from '../runs'
 import { type FatEntry, parseDirectory } from './directory'
 import {
@@ -129,9 +129,14 @@ async function openFat(device: BlockDevice): Promise<FileSystem> {
     return clusters
   }
 
-  async function partOf(at: FatEntry, path: string, offset: number, length: number): Promise<Uint8Array> {
-    const clusters = await clustersOf(at, path, offset + length)
-    return volume.readChain(clusters, offset, Math.min(length, Math.max(0, at.sizeBytes - offset)))
+  async function openFile(path: string): Promise<OpenFile> {
+    const at = await findFile(path)
+    return {
+      async read(offset, length) {
+        const clusters = await clustersOf(at, path, offset + length)
+        return volume.readChain(clusters, offset, Math.min(length, Math.max(0, at.sizeBytes - offset)))
+      },
+    }
   }
 
   return {
@@ -191,12 +196,8 @@ async function openFat(device: BlockDevice): Promise<FileSystem> {
       return entriesBelow(path, (await readDirectory(at, path)).entries)
     },
     stat: (path) => statBy(find, path),
-    readFile: async (path, offset = 0, length = Number.MAX_SAFE_INTEGER) =>
-      partOf(await findFile(path), path, offset, length),
-    async openFile(path) {
-      const at = await findFile(path)
-      return { read: (offset, length) => partOf(at, path, offset, length) }
-    },
+    openFile,
+    readFile: readFileBy(openFile),
     async fileExtents(path) {
       const at = await findFile(path)
       const clusters = await clustersOf(at, path, at.sizeBytes)

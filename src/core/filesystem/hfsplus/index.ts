@@ -4,10 +4,10 @@ import { BadStructure } from '../../errors'
 import type { Finding } from '../../findings'
 import { allocate } from '../allocate'
 import { setBitRuns } from '../bitmap'
-import { entriesBelow, statBy } from '../entries'
+import { entriesBelow, readFileBy, statBy } from '../entries'
 import { NoSuchFile } from '../errors'
 import { splitPath } from '../path'
-import type { Claim, FileSystem, FileSystemDriver } from '../port'
+import type { Claim, FileSystem, FileSystemDriver, OpenFile } from '../port'
 import {
   ATTRIBUTE_EXTENTS,
   ATTRIBUTE_FORK,
@@ -247,6 +247,10 @@ async function openHfsPlus(device: BlockDevice): Promise<FileSystem> {
     return forkOf(at.fork, at.id, path)
   }
 
+  async function openFile(path: string): Promise<OpenFile> {
+    return { read: reader(await fileFork(path)) }
+  }
+
   // The root folder's record is filed under a parent of its own, by the volume's name.
   const label = (await children(ID.rootParent)).find((n) => n.id === ID.root)?.name ?? ''
   return {
@@ -305,9 +309,8 @@ async function openHfsPlus(device: BlockDevice): Promise<FileSystem> {
       return entriesBelow(path, await children(at.id))
     },
     stat: (path) => statBy(find, path),
-    async readFile(path, offset = 0, length = Number.MAX_SAFE_INTEGER) {
-      return reader(await fileFork(path))(offset, length)
-    },
+    openFile,
+    readFile: readFileBy(openFile),
     async startLoader() {
       // "Volume Header", finderInfo: the folder with the system's loader, or the one of a system that is no longer used.
       const id = header.systemFolderX || header.systemFolder

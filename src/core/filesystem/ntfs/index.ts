@@ -4,10 +4,10 @@ import { hasText, utf16ToString } from '../../bytes/struct'
 import { BadStructure, orUndefined } from '../../errors'
 import type { Finding } from '../../findings'
 import { setBitLists } from '../bitmap'
-import { entriesBelow, statBy } from '../entries'
+import { entriesBelow, readFileBy, statBy } from '../entries'
 import { NoSuchFile } from '../errors'
 import { splitPath } from '../path'
-import type { Claim, FileSystem, FileSystemDriver } from '../port'
+import type { Claim, FileSystem, FileSystemDriver, OpenFile } from '../port'
 import { logIsOpen } from './clean'
 import { type NamedRecord, readDirectory } from './directory'
 import { relocateNtfs, resizeNtfs } from './grow'
@@ -123,6 +123,11 @@ async function openNtfs(device: BlockDevice): Promise<FileSystem> {
     return stream
   }
 
+  async function openFile(path: string): Promise<OpenFile> {
+    const { size, read } = await content(path)
+    return { read: (offset, length) => read(offset, Math.min(length, Math.max(0, size - offset))) }
+  }
+
   return {
     kind: 'ntfs',
     name: 'NTFS',
@@ -169,17 +174,10 @@ async function openNtfs(device: BlockDevice): Promise<FileSystem> {
         .filter((run) => run.lcn !== null)
         .map((run) => ({ offset: run.lcn! * geometry.clusterSize, length: run.length * geometry.clusterSize }))
     },
-    async openFile(path) {
-      const stream = await content(path)
-      return { read: (offset, length) => partOf(stream, offset, length) }
-    },
-    readFile: async (path, offset = 0, length = Number.MAX_SAFE_INTEGER) => partOf(await content(path), offset, length),
+    openFile,
+    readFile: readFileBy(openFile),
   }
 }
-
-/** At most so many bytes of a stream, none behind its end. */
-const partOf = (stream: Stream, offset: number, length: number) =>
-  stream.read(offset, Math.min(length, Math.max(0, stream.size - offset)))
 
 async function* usedExtents(
   { clusterSize, totalClusters }: NtfsVolume['geometry'],

@@ -30,13 +30,16 @@ export function sealedVolume({ why, ...identity }: Identity): FileSystem {
 }
 
 /** The file operations of a volume whose files are not read: all refuse with the sentence given. */
-export function unlisted(why: string): Pick<FileSystem, 'list' | 'stat' | 'readFile'> {
+export function unlisted(why: string): Pick<FileSystem, 'list' | 'stat' | 'openFile' | 'readFile'> {
   return {
     async list() {
       throw new NotSupported(why)
     },
     async stat() {
       return undefined
+    },
+    async openFile() {
+      throw new NotSupported(why)
     },
     async readFile() {
       throw new NotSupported(why)
