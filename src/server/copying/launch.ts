@@ -62,11 +62,12 @@ export async function launch(
   const end = async (how: CopyEnd, alongside?: () => Promise<void>) => {
     if (ended) return
     ended = true
-    running().delete(moveId)
     forget()
     lease.release()
     // What was copied with it is of one moment only when all of it is whole.
-    if (how.status !== 'done') await letGoOfSameMoment({ id: copy.id, moveId })
+    if (how.status !== 'done') await saveAtLast(() => letGoOfSameMoment({ id: copy.id, moveId }))
+    // From here on its end is told in its place, with nothing in between.
+    running().delete(moveId)
     await saveCopyEnd(copy.id, { ...how, progress: copy.progress }, alongside)
     await keepClock().catch((error: unknown) => log.error(error))
     publish({ type: 'changed', moveId })

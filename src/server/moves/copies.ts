@@ -9,6 +9,7 @@ import { database } from '../database'
 import { copiesVersion, CopyRow } from '../database/models'
 import { saveAtLast } from '../database/save-at-last'
 import { inTransaction } from '../database/transaction'
+import { isInTransaction } from '../database/transaction-context'
 import { log } from '../ground/log'
 import { journalsFolder } from '../ground/paths'
 import { Refusal } from '../ground/refusals'
@@ -123,13 +124,18 @@ const copiesRead = () =>
 /** All copies of a move, the newest first, as they are stored. Most of many moves have none; they are read together, once for each state. */
 async function copiesOf(moveId: string): Promise<readonly CopyView[]> {
   await recover()
-  const read = copiesRead()
-  if (read.version !== copiesVersion()) {
-    read.version = copiesVersion()
-    read.byMove = readCopies()
-    read.byMove.catch(() => (read.version = -1))
+  for (;;) {
+    const version = copiesVersion()
+    const read = copiesRead()
+    if (read.version !== version) {
+      read.version = version
+      read.byMove = readCopies()
+      read.byMove.catch(() => (read.version = -1))
+    }
+    const byMove = await read.byMove
+    // Of a copy that ended meanwhile memory tells nothing any more, and what was read does not yet.
+    if (isInTransaction() || copiesVersion() === version) return byMove.get(moveId) ?? []
   }
-  return (await read.byMove).get(moveId) ?? []
 }
 
 async function readCopies(): Promise<Map<string, CopyView[]>> {
