@@ -19,6 +19,9 @@ const LONGEST = [
   ...['every-change', 'copy-command', 'restore-into', 'kills', 'image-routes', 'store-command', 'after-copy', 'label'],
 ]
 
+/** Each of these has its data folder, or stand-ins for modules, and with them its own world. */
+const OWN_WORLD = ['src/server/**/*.test.ts', 'tests/server/*.test.ts', 'src/host/direct-file.test.ts']
+
 class LongestFirst extends BaseSequencer {
   override async sort(files: TestSpecification[]): Promise<TestSpecification[]> {
     const rank = ({ moduleId }: TestSpecification) => {
@@ -50,13 +53,25 @@ export default defineConfig({
         extends: true,
         test: {
           name: 'unit',
-          // Each file has its own world, so that every core can take one.
+          // Nor of these: what one has loaded and compiled, the next one finds.
+          isolate: false,
+          maxWorkers: availableParallelism(),
+          setupFiles: ['tests/support/threads.ts'],
+          include: ['src/**/*.test.ts', 'tests/*.test.ts'],
+          exclude: ['src/core/**', 'src/ui/**', ...OWN_WORLD],
+          testTimeout: 150_000,
+          hookTimeout: 60_000,
+        },
+      },
+      {
+        extends: true,
+        test: {
+          name: 'server',
           maxWorkers: availableParallelism(),
           env: { IMBARCO_LOG: process.env.IMBARCO_LOG ?? 'silent' },
           globalSetup: ['tests/support/demo-bench.ts'],
           setupFiles: ['tests/support/threads.ts', 'tests/support/quick-queries.ts'],
-          include: ['src/**/*.test.ts', 'tests/*.test.ts'],
-          exclude: ['src/core/**', 'src/ui/**'],
+          include: OWN_WORLD,
           testTimeout: 150_000,
           hookTimeout: 60_000,
         },

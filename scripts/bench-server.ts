@@ -6,7 +6,7 @@ import { Page } from '../tests/browser/support/browser'
 import { serve } from '../tests/browser/support/serve'
 import {
   fromSurveyToReady,
-  lightingDeskToReady,
+  openList,
   setPace,
   settle,
   startCopy,
@@ -28,7 +28,8 @@ interface Watched {
 export async function benchServer(folder: string, line: Line): Promise<void> {
   const file = path.join(folder, 'watched')
   const watcher = new URL('./watch-server.mjs', import.meta.url).href
-  const served = await serve({ env: { NODE_OPTIONS: `--import=${watcher}`, IMBARCO_WATCH: file }, warm: true })
+  const env = { NODE_OPTIONS: `--import=${watcher}`, IMBARCO_WATCH: file }
+  const served = await serve({ env, warm: true, moves: { 'lighting-desk': 'fitted' } })
   const page = await Page.launch(served.url)
   const idle = watched(file).at(-1)!.memoryBytes
   const measure = async (what: string, copy: () => Promise<void>) => {
@@ -56,7 +57,7 @@ export async function benchServer(folder: string, line: Line): Promise<void> {
     await page.open('/computers/ticket-desk')
     await page.click(/^Shut it down/)
     await page.untilText(/Switch it on/)
-    await lightingDeskToReady(page)
+    await openList(page, 'lighting-desk')
     await measure('the failing lighting desk', async () => {
       await startLightingDesk(page)
       await page.untilFinding(/^Copied, but/, 120_000)

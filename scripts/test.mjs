@@ -40,6 +40,9 @@ const TOOLS = [
 
 const BROWSER = ['chromium', 'chromium-headless-shell', 'chromium-driver']
 
+/** What is tested before the pages are built. */
+const WITHOUT_BROWSER = ['core', 'unit', 'server']
+
 /** A file system in memory, and how much of it has to be free. */
 const MEMORY = '/dev/shm'
 const NEEDED_BYTES = 8 * 2 ** 30
@@ -59,12 +62,12 @@ process.env.NODE_OPTIONS = [process.env.NODE_OPTIONS, '--max-semi-space-size=64'
 // The long property, damage and sweep runs, in place of the quick ones.
 if (given.includes('--deep')) process.env.IMBARCO_DEEP = '1'
 if (given.includes('--deep') && rest.length === 0) {
-  run(bin('vitest'), ['run', '--project', 'core', '--project', 'unit'])
+  run(bin('vitest'), ['run', ...WITHOUT_BROWSER.flatMap((name) => ['--project', name])])
 } else if (rest.length > 0) {
   await build()
   run(bin('vitest'), ['run', ...rest])
 } else {
-  run(bin('vitest'), ['run', '--project', 'core', '--project', 'unit'])
+  run(bin('vitest'), ['run', ...WITHOUT_BROWSER.flatMap((name) => ['--project', name])])
   await build()
   // Several servers run side by side, and each would compile and collect in four threads of its own.
   process.env.NODE_OPTIONS += ' --v8-pool-size=1'

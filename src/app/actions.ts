@@ -1,6 +1,6 @@
 'use server'
 
-import { z } from 'zod'
+import * as z from 'zod'
 import * as computers from '@/server/world/computers'
 import * as emulated from '@/server/pages/emulated'
 import * as copy from '@/server/stations/copy'

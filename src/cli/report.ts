@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import type { DriveSurvey, PartitionSurvey } from '@/core/survey/types'
 import type { HostImage } from '@/host/images'
 

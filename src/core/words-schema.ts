@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 
 /** A text on one line that can be shown and stored: no control characters, no halves of a character. */
 export const line = () =>

@@ -1,7 +1,7 @@
 import { readFile, rm } from 'node:fs/promises'
 import path from 'node:path'
 import sqlite3 from 'sqlite3'
-import { z } from 'zod'
+import * as z from 'zod'
 import { CoreError } from '@/core/errors'
 import { writeWhole } from './whole-file'
 

@@ -1,6 +1,6 @@
 import { mkdir, readFile, rm } from 'node:fs/promises'
 import path from 'node:path'
-import { z } from 'zod'
+import * as z from 'zod'
 import { type BlockDevice, type Extent, readInto } from '@/core/block/device'
 import { OverlayDevice } from '@/core/block/overlay'
 import { readOnly } from '@/core/block/readonly'

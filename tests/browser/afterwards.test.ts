@@ -8,15 +8,18 @@ import { expectAccessible } from './support/axe'
 import { Key, type Page } from './support/browser'
 import { onOwnBench } from './support/own-bench'
 import type { Served } from './support/serve'
-import { closeCase, place, settle, setPace, startCopy, toFit, toReady, toRoute, toSurvey } from './support/steps'
+import { closeCase, place, settle, setPace, startCopy, toReady } from './support/steps'
 
 let served: Served
 let page: Page
 
-onOwnBench((p, s) => {
-  page = p
-  served = s
-})
+onOwnBench(
+  (p, s) => {
+    page = p
+    served = s
+  },
+  { 'ticket-desk': 'routed' },
+)
 
 /** Pulls the ticket desk’s mains cable, or plugs it in, on its page. */
 async function mains(on: boolean): Promise<void> {
@@ -33,9 +36,8 @@ const nonZero = (drive: string) =>
 
 describe('what goes wrong between the copy and the first start', () => {
   it('begins with a copy that keeps its sizes', async () => {
-    await toSurvey(page)
-    await toRoute(page)
-    await toFit(page)
+    await page.open('/moves/ticket-desk/fit')
+    await page.untilFinding(/It fits/)
     await page.click(/^Keep/, '[role="radio"]')
     await page.click(/^Recovery$/, 'th button')
     // In front of the system volume, so that the room is right behind that.

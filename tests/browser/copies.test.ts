@@ -3,28 +3,22 @@ import { expectAccessible } from './support/axe'
 import type { Page } from './support/browser'
 import { onOwnBench } from './support/own-bench'
 import type { Served } from './support/serve'
-import {
-  goPast,
-  lightingDeskToReady,
-  place,
-  setPace,
-  startLightingDesk,
-  toReady,
-  toSurvey,
-  typePlate,
-} from './support/steps'
+import { goPast, place, openList, setPace, startLightingDesk, toReady, typePlate } from './support/steps'
 
 let served: Served
 let page: Page
 
-onOwnBench((p, s) => {
-  page = p
-  served = s
-})
+onOwnBench(
+  (p, s) => {
+    page = p
+    served = s
+  },
+  { 'lighting-desk': 'fitted', 'ticket-desk': 'surveyed' },
+)
 
 describe('copies of several moves', () => {
   it('begin with one that runs for a while', async () => {
-    await lightingDeskToReady(page)
+    await openList(page, 'lighting-desk')
     const list = await (await page.find('ready-items')).getText()
     expect(list).toMatch(/The Lampara H7 320 GB is failing/)
     expect(list).not.toMatch(/is on the network|snapshot/i)
@@ -43,8 +37,7 @@ describe('copies of several moves', () => {
     await page.send()
     await page.put(/Pick up the Tellina T1 960 GB/, /Put it here.*bay 2/s)
 
-    await toSurvey(page)
-    await page.next(/Continue to Route/)
+    await page.open('/moves/ticket-desk/route')
     await page.untilText(/The order:/)
     await page.click(/^New drive outside.*while it runs/)
     await page.next(/Use this route/)

@@ -3,22 +3,18 @@ import { expectAccessible } from './support/axe'
 import type { Page } from './support/browser'
 import { onOwnBench } from './support/own-bench'
 import type { Served } from './support/serve'
-import {
-  LIGHTING_PLATE,
-  lightingDeskToReady,
-  setPace,
-  startLightingDesk,
-  tickAllSteps,
-  typePlate,
-} from './support/steps'
+import { LIGHTING_PLATE, openList, setPace, startLightingDesk, tickAllSteps, typePlate } from './support/steps'
 
 let served: Served
 let page: Page
 
-onOwnBench((p, s) => {
-  page = p
-  served = s
-})
+onOwnBench(
+  (p, s) => {
+    page = p
+    served = s
+  },
+  { 'lighting-desk': 'fitted' },
+)
 
 /** What the stand-in of the lighting desk's new drive does to what is written to it. */
 async function misstores(sectors: string): Promise<void> {
@@ -38,7 +34,7 @@ describe('a new drive that stores wrongly', () => {
     await page.untilText(/lies behind the end of the drive/)
     await page.fill('Sectors it stores wrongly', '2048, 2050+3')
     await page.send()
-    await lightingDeskToReady(page)
+    await openList(page, 'lighting-desk')
     await setPace(page, /as fast as it goes/)
     await startLightingDesk(page)
     await page.untilFinding(/The new drive does not give back what was written/, 90_000)
@@ -57,8 +53,7 @@ describe('the lighting desk, whose drive fails', () => {
   it('is copied onto its smaller drive but for 41 sectors, which are named by their files', async () => {
     await misstores(' ')
     await page.send()
-    await page.open('/moves/lighting-desk/ready')
-    await page.untilText(/Plate check/i)
+    await openList(page, 'lighting-desk')
     await typePlate(page, LIGHTING_PLATE)
     await page.next(/Erase and copy/)
     await page.untilFinding(/Copied, but 41 sectors could not be read, in \d files/, 90_000)

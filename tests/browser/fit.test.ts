@@ -6,7 +6,6 @@ import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { expectAccessible } from './support/axe'
 import { By, Key, Page } from './support/browser'
 import { serve, type Served } from './support/serve'
-import { toFit, toRoute, toSurvey } from './support/steps'
 
 let served: Served
 let page: Page
@@ -14,11 +13,15 @@ let folder: string
 
 beforeAll(async () => {
   folder = mkdtempSync(path.join(tmpdir(), 'imbarco-fit-page-'))
-  served = await serve()
+  served = await serve({
+    moves: {
+      ...{ 'ticket-desk': 'routed', 'lighting-desk': 'routed' },
+      ...{ 'field-laptop': 'routed', 'logbook-server': 'routed' },
+    },
+  })
   page = await Page.launch(served.url)
-  await toSurvey(page)
-  await toRoute(page)
-  await toFit(page)
+  await page.open('/moves/ticket-desk/fit')
+  await page.untilFinding(/It fits/)
 })
 
 afterAll(async () => {
@@ -44,15 +47,8 @@ const sizeNow = async () => (await handle()).getAttribute('aria-valuetext')
 const untilSize = (size: RegExp) => page.until(async () => size.test((await sizeNow()) ?? ''), String(size))
 const table = async () => (await page.find('fit-table')).getText()
 
-/** Takes a move as far as Fit. */
-async function toFitOf(id: string): Promise<void> {
-  await page.open(`/moves/${id}/intake`)
-  await page.next(/Read the drives/)
-  await page.untilText(/Findings/)
-  await page.open(`/moves/${id}/survey`)
-  await page.next(/Route/)
-  await page.untilFinding(/routes? (works?|can)/)
-  await page.next(/Use this route/)
+async function openFit(id: string): Promise<void> {
+  await page.open(`/moves/${id}/fit`)
   await page.untilText(/Size rule/)
 }
 
@@ -212,7 +208,7 @@ describe('a fit', () => {
 
 describe('the other moves of the day', () => {
   it('fit as they are meant to: the lighting desk onto its smaller drive', async () => {
-    await toFitOf('lighting-desk')
+    await openFit('lighting-desk')
     expect(await page.finding()).toMatch(/^It fits, with \d+ GiB to spare/)
     expect(await table()).toMatch(/Lighting \(C:\)\s+2\s+180\.0 GiB\s+120\.\d GiB\s+-59\.\d GiB/)
     await page.click(/^Same sizes/)
@@ -224,9 +220,9 @@ describe('the other moves of the day', () => {
   })
 
   it('the field laptop with its encrypted volume, the server onto virtual disks of any size', async () => {
-    await toFitOf('field-laptop')
+    await openFit('field-laptop')
     await page.untilText(/stays unused until its system can take the rest by extending the volume once it is open/)
-    await toFitOf('logbook-server')
+    await openFit('logbook-server')
     const size = await page.driver.findElement(By.xpath('//label[contains(., "Size of the virtual disk")]//input'))
     await size.sendKeys(Key.chord(Key.CONTROL, 'a'), '240 GiB')
     await page.untilFinding(/It misses/)

@@ -1,21 +1,12 @@
 import { describe, expect, it } from 'vitest'
 import type { Page } from './support/browser'
 import { onOwnBench } from './support/own-bench'
-import {
-  LIGHTING_PLATE,
-  lightingDeskToReady,
-  setPace,
-  standReady,
-  toFit,
-  toRoute,
-  toSurvey,
-  typePlate,
-} from './support/steps'
+import { LIGHTING_PLATE, openList, setPace, standReady, toFit, typePlate } from './support/steps'
 
 // A headline with a number in it says what the list below it shows.
 
 let page: Page
-onOwnBench((given) => (page = given))
+onOwnBench((given) => (page = given), { 'ticket-desk': 'surveyed', 'lighting-desk': 'fitted' })
 
 const WORDS = ['no', 'one', 'two', 'three', 'four', 'five', 'six', 'seven', 'eight', 'nine', 'ten']
 
@@ -95,8 +86,8 @@ describe('the headline', () => {
   )
 
   it('of Route counts the routes that can be carried out, and says of how many what they prove', async () => {
-    await toSurvey(page)
-    await toRoute(page)
+    await page.open('/moves/ticket-desk/route')
+    await page.untilFinding(/routes? (works?|can)/)
     const finding = await page.finding()
     const groups = '[data-testid="plans"] > li'
     const possible = (await shown(groups)) - (await shown(groups, /planned only/i))
@@ -118,7 +109,7 @@ describe('the headline', () => {
       expect(await countOf(marks.join())).toBe(Number(settled))
     }
     await counted()
-    await lightingDeskToReady(page)
+    await openList(page, 'lighting-desk')
     await counted()
     await standReady(page)
     await counted()

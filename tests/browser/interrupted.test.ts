@@ -1,13 +1,13 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { Page } from './support/browser'
 import { serve, type Served } from './support/serve'
-import { fromSurveyToReady, place as placeOn, settle, setPace, startCopy, toSurvey } from './support/steps'
+import { place as placeOn, setPace, startCopy } from './support/steps'
 
 let served: Served
 let page: Page
 
 beforeAll(async () => {
-  served = await serve()
+  served = await serve({ moves: { 'ticket-desk': 'settled' } })
   page = await Page.launch(served.url)
 })
 
@@ -23,9 +23,8 @@ const copiedGib = async () => Number(/^([\d.]+) GiB of/.exec(await page.finding(
 
 describe('a server that is stopped in the middle of a copy', () => {
   it('comes up saying so, with nothing lost, and the copy goes on from what is sure to its verified end', async () => {
-    await toSurvey(page)
-    await fromSurveyToReady(page)
-    await settle(page)
+    await page.open('/moves/ticket-desk/ready')
+    await page.untilFinding(/^It can start/)
     await startCopy(page)
     await page.untilFinding(/[1-9]\d*\.\d GiB of 202\.0 GiB copied/)
     const inTitle = () =>

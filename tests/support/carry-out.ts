@@ -1,4 +1,5 @@
 import type { CopyView } from '@/core/copy/view'
+import { defaultWish } from '@/core/fit/solve'
 import { ended } from '@/server/jobs/testing'
 import { loadMove } from '@/server/moves'
 import { latestCopy } from '@/server/moves/copies'
@@ -24,6 +25,17 @@ export async function toRoute(move: string): Promise<void> {
 }
 
 export const plansOf = async (move: string) => (await views.routeView(await movePage(move))).plans
+
+/** Takes the route that is offered first. */
+export async function takeFirstRoute(move: string): Promise<void> {
+  await takeRoute(move, { plan: (await plansOf(move))[0].id })
+}
+
+/** Locks for each drive what its page begins with. */
+export async function lockByDefault(move: string): Promise<void> {
+  const { pairs } = (await loadMove(move)).row.survey!
+  for (const [pair, { source }] of pairs.entries()) await lockFit(move, { pair, wish: defaultWish(source) })
+}
 
 /** Takes a route and carries all of it out by hand, as its stations ask, to the start of the new computer. */
 export async function carryOut(moveId: string, plan: string) {
@@ -64,16 +76,24 @@ export async function copyLeg(moveId: string): Promise<CopyView> {
 
 /** The same up to its start; gives which leg it is. */
 export async function startLeg(moveId: string): Promise<number> {
+  const { leg, seen } = await settleLeg(moveId)
+  await startCopy(moveId, { plate: driveUnder(leg.to)?.serial.slice(-PLATE_CHARACTERS) ?? '', seen })
+  return leg.index
+}
+
+/** Puts drives where the next copy needs them, and settles all of its list but the plate. */
+export async function settleList(moveId: string): Promise<void> {
+  await handsTo(moveId)
+  await settleLeg(moveId)
+}
+
+async function settleLeg(moveId: string) {
   for (let tries = 0; ; tries++) {
     const move = await loadMove(moveId)
     const leg = await loadLeg(move)
     const ready = await readyState(move, leg)
     const item = ready.items.find((i) => i.state !== 'settled')
-    if (!item) {
-      const plate = driveUnder(leg.to)?.serial.slice(-PLATE_CHARACTERS) ?? ''
-      await startCopy(moveId, { plate, seen: ready.seen })
-      return leg.index
-    }
+    if (!item) return { leg, seen: ready.seen }
     if (tries > 40) throw new Error(`Not ready: ${item.title} ${item.why}`)
     if (item.action) await readyAction(moveId, { action: item.action.id, of: item.action.of })
     else await readyAction(moveId, { action: 'skip', item: item.id, reason: 'as it has to be here' })

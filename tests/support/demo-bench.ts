@@ -41,7 +41,8 @@ const makeInto = (data: string, ...options: string[]) =>
 /** Makes the demo's other bench in a folder. */
 export const layHoneyHouse = (data: string) => makeInto(data, '--honey-house')
 
-function execute(program: string, args: readonly string[], env: Record<string, string> = {}): void {
+/** Runs a program to its end. Throws with what it said where that is no success. */
+export function execute(program: string, args: readonly string[], env: Record<string, string> = {}): void {
   const { status, stderr } = spawnSync(program, args, { env: { ...process.env, ...env }, encoding: 'utf8' })
-  if (status !== 0) throw new Error(`The bench was not made: ${stderr}`)
+  if (status !== 0) throw new Error(`${program} did not do what the test needs: ${stderr}`)
 }

@@ -1,18 +1,7 @@
 // Stands for a server that is killed: settles what the last one left and tells it, brings the job that was cut off to its
 // end, then begins one of the kind that it is asked for and waits for its own.
-import { createRequire, syncBuiltinESMExports } from 'node:module'
 import { readdirSync } from 'node:fs'
-import type * as workerThreads from 'node:worker_threads'
-import { bundleOf } from './bundle-worker'
-
-const threads = createRequire(import.meta.url)('node:worker_threads') as { Worker: typeof workerThreads.Worker }
-const { Worker } = threads
-threads.Worker = class extends Worker {
-  constructor(file: string | URL, options?: workerThreads.WorkerOptions) {
-    super(bundleOf(file), options)
-  }
-}
-syncBuiltinESMExports()
+import './bundled-threads'
 
 const { start } = await import('@/server/start')
 const { CopyRow, JobRow } = await import('@/server/database/models')

@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { LoaderFileSchema } from '../survey/types'
 
 /** Signers that firmware trusts as it is sold: of the usual system's loaders, and of all others. */

@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import type { CopyScope } from './plan'
 
 /** What a person chooses of a copy before it starts. */

@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { type BlockDevice, type Extent, isZero, readBytes, unreadableAsNothing } from '../block/device'
 import { partsOf, unionExtents } from '../block/extents'
 import { fromBase64, toBase64 } from '../bytes/base64'

@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { fromBase64 } from '../bytes/base64'
 import { crc32 } from '../bytes/crc32'
 import { CoreError } from '../errors'

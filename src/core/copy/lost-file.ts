@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { readJsonFile } from '../json-file'
 import { LostSchema } from './progress'
 

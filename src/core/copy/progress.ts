@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { CopyChoicesSchema, USUAL_CHOICES } from './choices'
 
 /** How fast a copy was at a bench second since its start. */

@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import type { DriverPackage } from './packages'
 
 /** Devices of a computer without whose driver a system does not start there, or is not in the network. */

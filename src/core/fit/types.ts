@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { MIB } from '../bytes/size'
 import { GapSchema, RoleSchema } from '../survey/types'
 

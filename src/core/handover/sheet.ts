@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { TraceLinkSchema } from '../boot/types'
 import { formatDuration, formatRate, formatSize, groupDigits } from '../bytes/size'
 import { CopySummarySchema, type Lost, lostWords } from '../copy/progress'

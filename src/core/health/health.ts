@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 
 /** Attributes a drive reports of itself. What its kind does not report is absent. */
 export const HealthSchema = z.object({

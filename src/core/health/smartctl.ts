@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { type Health, HealthSchema } from './health'
 
 // What a drive reports of its health, as smartctl prints it with --json (its format 1.0).

@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import type { Comparison } from './compare'
 import type { ImageKind, Packing } from '.'
 import type { LostInImage } from './lost'

@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { line } from '../words-schema'
 
 /** Why a customer wants a move. */

@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { type BlockDevice, UnreadableSectors } from '../block/device'
 import { alignDown, KIB, MIB } from '../bytes/size'
 

@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { type Computer, ComputerSchema } from '../things/computer'
 import { type Drive, driveName, DriveSchema } from '../things/drive'
 import { line } from '../words-schema'

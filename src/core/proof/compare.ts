@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import type { BlockDevice } from '../block/device'
 import { SliceDevice } from '../block/slice'
 import { formatSize } from '../bytes/size'

@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { type BlockDevice, UnreadableSectors } from '../block/device'
 import { SliceDevice } from '../block/slice'
 import { type Digest, toHex } from '../digest'

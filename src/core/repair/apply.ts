@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { type BlockDevice, readBytes } from '../block/device'
 import { fromBase64, toBase64 } from '../bytes/base64'
 import { sameBytes } from '../bytes/same'

@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { type BlockDevice, type Extent, isZero, readBytes } from '../block/device'
 import { partsOf } from '../block/extents'
 import { type Move, MovedDevice } from '../block/moved'

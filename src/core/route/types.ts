@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { type Place, PlaceSchema } from '../things/drive'
 
 /** How fast the parts of a transfer move bytes. Rates in bytes per second. */

@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { line } from '../words-schema'
 
 const id = line().min(1).max(80)

@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { PlaceSchema, ShelfSchema } from '../things/drive'
 import { ScrewGroupSchema } from '../things/chassis'
 

@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { line } from '../words-schema'
 import { type Slot, SlotSchema } from './bodies'
 import { NetworkLinkSchema, PlugSchema, SocketSchema } from './links'

@@ -1,5 +1,5 @@
 import { lowerFirst } from '../words'
-import { z } from 'zod'
+import * as z from 'zod'
 import { line } from '../words-schema'
 import { type JsonPath, readJsonFile } from '../json-file'
 import { AccessorySchema, baysOf, bracketCount } from './accessory'

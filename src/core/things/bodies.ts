@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { DeviceIdSchema } from '../drivers/device'
 import { line } from '../words-schema'
 import { DRIVERS_OF } from '../survey/known-systems'

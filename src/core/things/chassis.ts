@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { line } from '../words-schema'
 
 const count = z.number().int().min(0).max(99)

@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { line } from '../words-schema'
 import { FirmwareSchema } from '../boot/types'
 import { DeviceIdSchema } from '../drivers/device'

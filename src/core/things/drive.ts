@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { line } from '../words-schema'
 import { formatCapacity } from '../bytes/size'
 import { HealthSchema } from '../health/health'

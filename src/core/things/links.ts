@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 
 /** A connection with the rate it really reaches, in bytes per second. */
 export const LINKS = {

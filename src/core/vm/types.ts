@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { line } from '../words-schema'
 
 /** What a controller of a virtual machine is to the system in it, the quickest first. */

@@ -1,7 +1,7 @@
 import { constants } from 'node:fs'
 import { open, readFile, rm } from 'node:fs/promises'
 import path from 'node:path'
-import { z } from 'zod'
+import * as z from 'zod'
 import { fromBase64, toBase64 } from '@/core/bytes/base64'
 import { type LoadOption, writeBootOrder, writeLoadOption } from '@/core/boot/load-option'
 import { CoreError } from '@/core/errors'

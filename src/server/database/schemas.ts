@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { FirmwareSchema, TraceSchema } from '@/core/boot/types'
 import { CopyChoicesSchema, USUAL_CHOICES } from '@/core/copy/choices'
 import { FitWishSchema, LayoutSchema } from '@/core/fit/types'

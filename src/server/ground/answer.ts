@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { CoreError } from '@/core/errors'
 import { log } from './log'
 import { Refusal } from './refusals'

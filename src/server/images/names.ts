@@ -1,6 +1,6 @@
 import { mkdir, readdir, realpath, stat } from 'node:fs/promises'
 import path from 'node:path'
-import { z } from 'zod'
+import * as z from 'zod'
 import { cutToBytes, utf8Bytes } from '@/core/words'
 import { imagesFolder } from '../ground/paths'
 import { Refusal } from '../ground/refusals'

@@ -153,7 +153,7 @@ export async function jobEnd(id: string): Promise<JobView> {
 export async function listJobs(kinds: readonly JobKind[], most = 20): Promise<JobView[]> {
   await database()
   const rows = await JobRow.findAll({ where: { kind: [...kinds] }, order: [['startedAt', 'DESC']], limit: most })
-  return rows.map((row) => live().get(row.id)?.view ?? viewOf(row))
+  return Promise.all(rows.map(viewNow))
 }
 
 /** The jobs that run now, of a move or of all. */
@@ -166,7 +166,16 @@ export function runningJobs(moveId?: string): JobView[] {
 export async function latestJob(moveId: string): Promise<JobView | undefined> {
   await database()
   const row = await JobRow.findOne({ where: { moveId }, order: [['startedAt', 'DESC']] })
-  return row ? (live().get(row.id)?.view ?? viewOf(row)) : undefined
+  return row ? viewNow(row) : undefined
+}
+
+/** A job as it is now, of the row that was read of it. */
+async function viewNow(row: JobRow): Promise<JobView> {
+  const view = live().get(row.id)?.view
+  if (view) return view
+  // Of one that ended since it was read memory tells nothing any more.
+  if (row.state === 'running') await row.reload()
+  return viewOf(row)
 }
 
 function viewOf(row: JobRow): JobView {

@@ -93,6 +93,19 @@ describe('a job', () => {
     update.mockRestore()
   })
 
+  it('that ends while its row is read is told with its end', async () => {
+    let go = () => {}
+    const { id, ended } = await startJob(order(() => new Promise<void>((resolve) => (go = resolve))))
+    const findAll = JobRow.findAll.bind(JobRow)
+    vi.spyOn(JobRow, 'findAll').mockImplementationOnce(async (...of) => {
+      const rows = await findAll(...of)
+      go()
+      await ended
+      return rows
+    })
+    expect((await listJobs(['convert'])).find((job) => job.id === id)).toMatchObject({ state: 'done' })
+  })
+
   it('that the last server left running was cut off, whatever it was', async () => {
     for (const kind of JOB_KINDS) {
       const row = {
@@ -115,17 +128,24 @@ describe('a job', () => {
 })
 
 describe('threads', () => {
+  const threads = () =>
+    singleton('threads', (): { threads: Pool<Worker> } => {
+      throw new Error('There are no threads.')
+    }).threads
   const missing = { kind: 'image', file: `${folder}/none.img`, within: folder } as const
 
   it('go on after a task that failed, and after one of them ended', async () => {
     await expect(runTask('surveySubject', missing)).rejects.toThrow(/none\.img/)
-    const { short } = singleton('threads', (): { short: Pool<Worker> } => {
-      throw new Error('There are no threads.')
-    })
-    const worker = await short.acquire()
-    await short.release(worker)
+    const worker = await threads().acquire()
+    await threads().release(worker)
     await worker.terminate()
     await expect(runTask('surveySubject', missing)).rejects.toThrow(/none\.img/)
+  })
+
+  it('carry out tasks of both kinds, one after the other in the same', async () => {
+    for (const long of [true, false, true])
+      await expect(runTask('surveySubject', missing, { long })).rejects.toThrow(/none\.img/)
+    expect([threads().size, threads().available]).toEqual([1, 1])
   })
 
   it('begin nothing that was stopped before', async () => {

@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { line } from '@/core/words-schema'
 import { MoveRow } from '../database/models'
 import { publish } from '../ground/events'

@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { ACCESSORY_MODELS, COMPUTER_MODELS, DRIVE_MODELS } from '@/bench/catalogue'
 import { formatSize } from '@/core/bytes/size'
 import { healthVerdict } from '@/core/health/health'

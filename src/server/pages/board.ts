@@ -1,5 +1,5 @@
 import { literal } from 'sequelize'
-import { z } from 'zod'
+import * as z from 'zod'
 import { formatDuration } from '@/core/bytes/size'
 import { copyShare } from '@/core/copy/progress'
 import type { Brief } from '@/core/intake/brief'

@@ -1,5 +1,5 @@
 import path from 'node:path'
-import { z } from 'zod'
+import * as z from 'zod'
 import { CoreError } from '@/core/errors'
 import { driveName } from '@/core/things/drive'
 import { type Emulator, type EmulatedOrder, EmulatedComputer } from '@/host/emulator'

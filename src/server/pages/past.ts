@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { driveName } from '@/core/things/drive'
 import { database } from '../database'
 import { MoveRow } from '../database/models'

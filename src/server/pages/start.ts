@@ -1,5 +1,5 @@
 import { createHash } from 'node:crypto'
-import { z } from 'zod'
+import * as z from 'zod'
 import { fileTime } from '@/core/bytes/file-time'
 import { slotAt } from '@/core/things/bench'
 import { driversAt } from '@/core/things/bodies'

@@ -1,6 +1,6 @@
 import { readFile, rm, stat } from 'node:fs/promises'
 import path from 'node:path'
-import { z } from 'zod'
+import * as z from 'zod'
 import { line } from '@/core/words-schema'
 import type { Accessory } from '@/core/things/accessory'
 import { type BenchFile, readBenchFile } from '@/core/things/bench-file'

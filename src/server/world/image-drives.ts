@@ -1,5 +1,5 @@
 import path from 'node:path'
-import { z } from 'zod'
+import * as z from 'zod'
 import { DRIVE_MODELS } from '@/bench/catalogue'
 import { type Drive, driveName } from '@/core/things/drive'
 import { DriveRow } from '../database/models'

@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import type { DriveSurvey } from '@/core/survey/types'
 import { imagesFolder } from '../ground/paths'
 import { imagePath } from '../images/names'

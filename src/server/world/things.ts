@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { line } from '@/core/words-schema'
 import type { DRIVE_MODELS } from '@/bench/catalogue'
 import { HealthSchema } from '@/core/health/health'

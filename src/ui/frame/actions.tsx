@@ -1,7 +1,7 @@
 'use client'
 
 import { createContext, type ReactNode, useContext } from 'react'
-import { z } from 'zod'
+import * as z from 'zod'
 import type { FitWish } from '@/core/fit/types'
 
 // Pages may not make code from text, which is how it is quicker elsewhere.

@@ -88,7 +88,7 @@ export class Page {
       .setChromeOptions(options)
       .setChromeService(new chrome.ServiceBuilder('/usr/bin/chromedriver'))
       .build()
-    await driver.manage().setTimeouts({ script: 2 * SLICE_MS })
+    await driver.manage().setTimeouts({ script: PATIENCE })
     const page = new Page(driver, base)
     await page.resize(size.width, size.height)
     return page

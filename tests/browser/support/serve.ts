@@ -5,6 +5,7 @@ import { tmpdir } from 'node:os'
 import path from 'node:path'
 import { warmUp } from '../../../scripts/ground.mjs'
 import { layDemoBench } from '../../support/demo-bench'
+import { bringMoves, type Reached } from '../../support/stages'
 
 /** A running server with a bench of its own. */
 export interface Served {
@@ -18,12 +19,20 @@ export interface Served {
 
 /** Makes a demo bench in a folder of its own and serves the built application on a free port. */
 export async function serve(
-  options: { data?: string; port?: number; env?: Record<string, string>; warm?: boolean } = {},
+  options: {
+    data?: string
+    port?: number
+    env?: Record<string, string>
+    warm?: boolean
+    /** Moves of the demo, by their ids, that stand further on than that has them. */
+    moves?: Readonly<Record<string, Reached>>
+  } = {},
 ): Promise<Served> {
   const data = options.data ?? mkdtempSync(path.join(tmpdir(), 'imbarco-'))
   const port = options.port ?? (await freePort())
   const env = { ...process.env, IMBARCO_DATA: data, NODE_ENV: 'production' as const, NEXT_TELEMETRY_DISABLED: '1' }
   if (!options.data) await layDemoBench(data)
+  if (options.moves) bringMoves(data, options.moves)
   const server = spawn(
     process.execPath,
     ['node_modules/next/dist/bin/next', 'start', '-H', '127.0.0.1', '-p', String(port)],

@@ -62,16 +62,9 @@ export async function goPast(page: Page, reason: string): Promise<void> {
 /** The plate of the lighting desk's new drive. */
 export const LIGHTING_PLATE = '9QX2'
 
-/** The lighting desk by its first way, from its intake to its list. */
-export async function lightingDeskToReady(page: Page): Promise<void> {
-  await page.open('/moves/lighting-desk/intake')
-  await page.next(/Read the drives/)
-  await page.untilText(/Findings/)
-  await page.next(/Continue to Route/)
-  await page.untilFinding(/routes? (works?|can)/)
-  await page.next(/Use this route/)
-  await page.untilFinding(/It fits/)
-  await page.next(/Lock this fit/)
+/** Opens the list of a move whose fit is locked. */
+export async function openList(page: Page, move: string): Promise<void> {
+  await page.open(`/moves/${move}/ready`)
   await page.untilText(/Plate check/i)
 }
 

@@ -1,5 +1,6 @@
 import { availableParallelism } from 'node:os'
 import { Worker } from 'node:worker_threads'
+import { Semaphore } from 'async-mutex'
 import { createPool, type Pool } from 'generic-pool'
 import { CoreError } from '@/core/errors'
 import { log } from '../../ground/log'
@@ -20,7 +21,7 @@ export class HostDiskFull extends CoreError {
 export interface TaskOptions {
   readonly signal?: AbortSignal
   readonly onProgress?: (progress: TaskProgress) => void
-  /** It takes its time: it runs in a thread of those for jobs, so that short reads need not wait for it. */
+  /** It takes its time: it has one of the places for jobs, so that short reads need not wait for it. */
   readonly long?: boolean
   /** It ends by itself when it is asked to, and cleans up; any other is ended from outside. */
   readonly stopsItself?: boolean
@@ -34,9 +35,15 @@ const IDLE_MS = 60_000
 /** One that is asked to stop and cleans up has as long for it. */
 const STOP_WITHIN_MS = 20_000
 
-const pools = () => singleton('threads', () => ({ short: poolOf(SHORT_THREADS), long: poolOf(LONG_THREADS) }))
+/** Any thread carries out any task, so that few have to load the code; a place is had before a thread is. */
+const shared = () =>
+  singleton('threads', () => ({
+    threads: threadPool(SHORT_THREADS + LONG_THREADS),
+    short: new Semaphore(SHORT_THREADS),
+    long: new Semaphore(LONG_THREADS),
+  }))
 
-function poolOf(max: number): Pool<Worker> {
+function threadPool(max: number): Pool<Worker> {
   return createPool<Worker>(
     {
       create: async () => {
@@ -71,10 +78,21 @@ export async function runTask<N extends TaskName>(
   order: TaskOrder<N>,
   { signal, onProgress, long = false, stopsItself = false }: TaskOptions = {},
 ): Promise<TaskResult<N>> {
-  const pool = long ? pools().long : pools().short
-  const worker = await pool.acquire()
+  const { threads, ...places } = shared()
+  return places[long ? 'long' : 'short'].runExclusive(() =>
+    inThread(threads, name, order, { signal, onProgress, stopsItself }),
+  )
+}
+
+async function inThread<N extends TaskName>(
+  threads: Pool<Worker>,
+  name: N,
+  order: TaskOrder<N>,
+  { signal, onProgress, stopsItself }: Omit<TaskOptions, 'long'>,
+): Promise<TaskResult<N>> {
+  const worker = await threads.acquire()
   if (signal?.aborted) {
-    await pool.release(worker)
+    await threads.release(worker)
     throw new TaskStopped()
   }
   let sound = true
@@ -111,8 +129,8 @@ export async function runTask<N extends TaskName>(
     worker.off('message', told).off('error', dead).off('exit', dead)
     if (sound) {
       worker.unref()
-      await pool.release(worker)
-    } else await pool.destroy(worker)
+      await threads.release(worker)
+    } else await threads.destroy(worker)
   }
 }
 

@@ -1,6 +1,6 @@
 import { stat } from 'node:fs/promises'
 import path from 'node:path'
-import { z } from 'zod'
+import * as z from 'zod'
 import { IDLE_KINDS } from '@/core/copy/idle-kinds'
 import { TARGET_KINDS, type TargetKind, TARGETS } from '@/core/image'
 import type { JobKind, JobView } from '@/core/job'

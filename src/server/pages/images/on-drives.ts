@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import type { ImageOnDrive, ImageStoreChoice } from '@/core/image/views'
 import { roomsForImages } from '@/core/survey/room-for-images'
 import type { DriveSurvey } from '@/core/survey/types'

@@ -1,5 +1,5 @@
 import { randomUUID } from 'node:crypto'
-import { z } from 'zod'
+import * as z from 'zod'
 import { CoreError } from '@/core/errors'
 import { type LentPlate, lentPlate } from '@/core/lent/plate'
 import type { BorrowedView, BorrowingView } from '@/core/lent/view'

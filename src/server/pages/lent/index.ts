@@ -1,6 +1,6 @@
 import { networkInterfaces } from 'node:os'
 import { Worker } from 'node:worker_threads'
-import { z } from 'zod'
+import * as z from 'zod'
 import { CoreError } from '@/core/errors'
 import { lentDescription } from '@/core/lent/plate'
 import { LOOPBACK, type LentView } from '@/core/lent/view'

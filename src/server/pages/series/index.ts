@@ -1,5 +1,5 @@
 import { stringify } from 'csv-stringify/sync'
-import { z } from 'zod'
+import * as z from 'zod'
 import { copyShare } from '@/core/copy/progress'
 import type { CopyView } from '@/core/copy/view'
 import type { Brief } from '@/core/intake/brief'

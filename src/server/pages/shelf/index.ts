@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { fileTime } from '@/core/bytes/file-time'
 import { formatSize } from '@/core/bytes/size'
 import { labelProblem } from '@/core/filesystem/label-rule'

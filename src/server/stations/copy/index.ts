@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import type { CopyView } from '@/core/copy/view'
 import type { Pace } from '@/core/outside/port'
 import type { Lost } from '@/core/copy/progress'

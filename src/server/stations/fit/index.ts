@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { whyNotBeside } from '@/core/fit/beside'
 import { targetOf } from '@/core/fit/ends'
 import { solveInto } from '@/core/fit/into'

@@ -1,7 +1,7 @@
 import { existsSync } from 'node:fs'
 import { mkdir } from 'node:fs/promises'
 import path from 'node:path'
-import { z } from 'zod'
+import * as z from 'zod'
 import { formatSize } from '@/core/bytes/size'
 import { plateMatches, PLATE_CHARACTERS } from '@/core/ready/plate-check'
 import type { DriveSurvey } from '@/core/survey/types'

@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { line } from '@/core/words-schema'
 import { BenchRow, DriveRow } from '../../database/models'
 import { hasStarted } from '../../database/notes'

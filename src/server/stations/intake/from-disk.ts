@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { COMPUTER_MODELS, ACCESSORY_MODELS, DRIVE_MODELS } from '@/bench/catalogue'
 import { GIB } from '@/core/bytes/size'
 import { whyNotTaken } from '@/core/intake/brief'

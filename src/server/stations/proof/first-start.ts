@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import type { Computer } from '@/core/things/computer'
 import { isHost } from '@/core/things/accessory'
 import { firstStartSteps, type FirstStartStep } from '@/core/vm/first-start'

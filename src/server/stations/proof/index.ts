@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { chosenOnce } from '@/core/boot/menu'
 import { referenceFrom, referenceInto } from '@/core/boot/reference'
 import type { Planned, ProofCheck } from '@/core/proof/compare'

@@ -1,5 +1,5 @@
 import { stat, statfs } from 'node:fs/promises'
-import { z } from 'zod'
+import * as z from 'zod'
 import { MIB } from '@/core/bytes/size'
 import { type CopyChoices, CopyChoicesChangeSchema, CopyChoicesSchema } from '@/core/copy/choices'
 import { SliceDevice } from '@/core/block/slice'

@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import type { CopyView } from '@/core/copy/view'
 import type { Recheck } from '@/core/copy/source-binding'
 import { plateMatches } from '@/core/ready/plate-check'

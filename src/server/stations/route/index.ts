@@ -1,5 +1,5 @@
 import { LRUCache } from 'lru-cache'
-import { z } from 'zod'
+import * as z from 'zod'
 import { ACCESSORY_MODELS } from '@/bench/catalogue'
 import { toHex } from '@/core/digest'
 import { obstaclesOf, openingsOf } from '@/core/route/obstacles'

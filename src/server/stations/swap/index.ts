@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { ticked } from '@/core/swap/tray'
 import type { BeforeStep, StepEffect } from '@/core/swap/types'
 import { placeKey } from '@/core/things/bench'

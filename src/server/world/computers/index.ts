@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import type { OpenDrive } from '@/outside/open-drive'
 import { type BootChoice, bootMenu, chosenOnce } from '@/core/boot/menu'
 import { FirmwareSchema } from '@/core/boot/types'

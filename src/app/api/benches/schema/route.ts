@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { BenchFileSchema } from '@/core/things/bench-file'
 
 /** The JSON schema of a bench file. */

@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { FitFileSchema } from '@/core/fit/fit-file'
 
 /** The JSON schema of a fit file. */

@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { answer, refusedFor, respond } from '@/server/ground/answer'
 import { runTask } from '@/server/jobs/threads'
 import { LookedAtSchema, subjectOf } from '@/server/world/looked-at'

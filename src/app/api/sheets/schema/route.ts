@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { SheetSchema } from '@/core/handover/sheet'
 
 /** The JSON schema of a sheet. */

@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { changeMoveInTurn } from '@/server/moves/jobs'
 import { answer, jsonBody, respond } from '@/server/ground/answer'
 import { moveRow } from '@/server/moves'

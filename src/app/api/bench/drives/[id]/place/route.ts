@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { PlaceSchema } from '@/core/things/drive'
 import { answer, jsonBody, respond } from '@/server/ground/answer'
 import { placeByHand } from '@/server/world'

@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { answer, respond } from '@/server/ground/answer'
 import { summaryFile } from '@/server/stations/copy/files'
 

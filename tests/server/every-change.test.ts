@@ -37,7 +37,7 @@ import { isPreparing } from '@/server/pages/series/prepare'
 import * as views from '@/server/stations/testing'
 import { benchState, driveById } from '@/server/world'
 import { importBench as importBenchFile } from '@/server/world/benches'
-import { openDemoBench } from './support/open-demo-bench'
+import { openDemoBench } from '../support/open-demo-bench'
 import { deep } from '@/core/testing'
 
 // Some hundred changes in each state, three times each.

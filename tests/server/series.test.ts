@@ -34,8 +34,8 @@ import { startCopy } from '@/server/stations/ready/start'
 import { finishStep } from '@/server/stations/swap'
 import { driveById, placeDrive, withDrive } from '@/server/world'
 import { addDrive, saveComputer } from '@/server/world/things'
-import { copyEnd, copyEnds } from './support/carry-out'
-import { openDemoBench } from './support/open-demo-bench'
+import { copyEnd, copyEnds } from '../support/carry-out'
+import { openDemoBench } from '../support/open-demo-bench'
 
 const MASTER = 'survey office 3 May.vhdx'
 const BLANK = { from: 'blank', kind: 'sata-ssd', model: 'Tellina T1', logicalSectorSize: 512, purpose: 'customer' }

@@ -28,7 +28,7 @@ import { resumeCopy, startCopy } from '@/server/stations/ready/start'
 import { takeRoute } from '@/server/stations/route'
 import { confirmSurvey, readDrives } from '@/server/stations/survey'
 import { readyView, routeView } from '@/server/stations/testing'
-import { openDemoBench } from './support/open-demo-bench'
+import { openDemoBench } from '../support/open-demo-bench'
 import { refusalCode } from '@/server/ground/testing'
 import { ended } from '@/server/jobs/testing'
 

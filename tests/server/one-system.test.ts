@@ -32,7 +32,7 @@ import { handoverView, proofView, readyView } from '@/server/stations/testing'
 import { driveById, withDrive } from '@/server/world'
 import { setPace } from '@/server/world/clock'
 import { switchComputer } from '@/server/world/computers'
-import { openDemoBench } from './support/open-demo-bench'
+import { openDemoBench } from '../support/open-demo-bench'
 import {
   carryOn,
   copyEnd,
@@ -43,8 +43,8 @@ import {
   startLeg,
   toRoute,
   untilCopied,
-} from './support/carry-out'
-import { digestOfDrive } from './support/drive-digest'
+} from '../support/carry-out'
+import { digestOfDrive } from '../support/drive-digest'
 
 // One system of a drive that has two goes into a partition of a drive that keeps a system of its own.
 

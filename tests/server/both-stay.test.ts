@@ -26,9 +26,9 @@ import { takeRoute } from '@/server/stations/route'
 import { handoverView, proofView } from '@/server/stations/testing'
 import { changeComputer, computerById, driveById, withDrive } from '@/server/world'
 import { setPace } from '@/server/world/clock'
-import { openDemoBench } from './support/open-demo-bench'
-import { copyLeg, handsTo, plansOf, toRoute } from './support/carry-out'
-import { digestOfDrive } from './support/drive-digest'
+import { openDemoBench } from '../support/open-demo-bench'
+import { copyLeg, handsTo, plansOf, toRoute } from '../support/carry-out'
+import { digestOfDrive } from '../support/drive-digest'
 
 // The old drive stays in the computer beside the new one.
 

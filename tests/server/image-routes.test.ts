@@ -60,9 +60,9 @@ import {
 import { surveyOf } from '@/server/world/looked-at'
 import { switchComputer } from '@/server/world/computers'
 import { saveAccessory } from '@/server/world/things'
-import { openDemoBench } from './support/open-demo-bench'
+import { openDemoBench } from '../support/open-demo-bench'
 import { setPace } from '@/server/world/clock'
-import { SERVER_ADDRESS, serverMove } from './support/small-server'
+import { SERVER_ADDRESS, serverMove } from '../support/small-server'
 import {
   carryOn,
   carryOut,
@@ -74,8 +74,8 @@ import {
   startLeg,
   toRoute,
   untilCopied,
-} from './support/carry-out'
-import { cutPartition, listFiles } from './support/independent'
+} from '../support/carry-out'
+import { cutPartition, listFiles } from '../support/independent'
 
 // Moves that go by an image, from the first reading to a start from the new drive.
 

@@ -22,8 +22,8 @@ import { jobEnd } from '@/server/jobs'
 import { startImageJob } from '@/server/pages/images/jobs'
 import { driveById } from '@/server/world'
 import { putOnBench } from '@/server/world/image-drives'
-import { openDemoBench } from './support/open-demo-bench'
-import { gptWithExt4, OWN_FILES } from './support/own-disks'
+import { openDemoBench } from '../support/open-demo-bench'
+import { gptWithExt4, OWN_FILES } from '../support/own-disks'
 
 const disk = () => path.join(imagesFolder(), 'workshop.img')
 const get = (route: (request: Request) => Promise<Response>, query: Record<string, string>) =>

@@ -40,8 +40,8 @@ import { resumeCopy } from '@/server/stations/ready/start'
 import { takeRoute } from '@/server/stations/route'
 import { benchState, driveById, placeDrive, withDrive } from '@/server/world'
 import { removeThing, saveComputer } from '@/server/world/things'
-import { carryOn, copyEnds, copyLeg, handsTo, plansOf, startLeg, toRoute, untilCopied } from './support/carry-out'
-import { openDemoBench } from './support/open-demo-bench'
+import { carryOn, copyEnds, copyLeg, handsTo, plansOf, startLeg, toRoute, untilCopied } from '../support/carry-out'
+import { openDemoBench } from '../support/open-demo-bench'
 
 vi.setConfig({ testTimeout: 300_000 })
 

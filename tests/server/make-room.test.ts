@@ -26,9 +26,9 @@ import { fitView } from '@/server/stations/testing'
 import { changeComputer, driveById, withDrive } from '@/server/world'
 import { setPace } from '@/server/world/clock'
 import { switchComputer } from '@/server/world/computers'
-import { openDemoBench } from './support/open-demo-bench'
-import { plansOf, toRoute } from './support/carry-out'
-import { digestOfDrive } from './support/drive-digest'
+import { openDemoBench } from '../support/open-demo-bench'
+import { plansOf, toRoute } from '../support/carry-out'
+import { digestOfDrive } from '../support/drive-digest'
 
 // A neighbour on a drive that is in use gives room to the system that comes.
 

@@ -12,7 +12,7 @@ const folder = await vi.hoisted(async () => {
 import * as actions from '@/app/actions'
 import { benchState, driveById, placeDrive } from '@/server/world'
 import { importBench, listBenches, showBench } from '@/server/world/benches'
-import { openDemoBench } from './support/open-demo-bench'
+import { openDemoBench } from '../support/open-demo-bench'
 import { database } from '@/server/database'
 import { MoveRow } from '@/server/database/models'
 import { jobEnd } from '@/server/jobs'

@@ -22,8 +22,8 @@ import { repairSubject, startView, undoSubjectRepair } from '@/server/pages/star
 import { moveSystem, systemForm } from '@/server/stations/intake/from-disk'
 import { benchState } from '@/server/world'
 import { putOnBench } from '@/server/world/image-drives'
-import { openDemoBench } from './support/open-demo-bench'
-import { digestOfFile, sparseFile } from './support/image-files'
+import { openDemoBench } from '../support/open-demo-bench'
+import { digestOfFile, sparseFile } from '../support/image-files'
 import { deep } from '@/core/testing'
 
 vi.setConfig({ testTimeout: 120_000 })

@@ -6,8 +6,8 @@ import { createInterface } from 'node:readline'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { JOB_KINDS } from '@/core/job'
 import { findEmulator } from '@/host/emulator'
-import { bundleFile } from './support/bundle-worker'
-import { layDemoBench } from './support/demo-bench'
+import { bundleFile } from '../support/bundle-worker'
+import { layDemoBench } from '../support/demo-bench'
 
 /** One kind needs an emulator, which not every computer has. */
 const emulator = await findEmulator()

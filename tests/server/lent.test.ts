@@ -27,7 +27,7 @@ import { startImageJob } from '@/server/pages/images/jobs'
 import { answerBorrower, endLending, lend, lentState, takeLoanBack } from '@/server/pages/lent'
 import { driveById, placeDrive, withDrive } from '@/server/world'
 import { addDrive } from '@/server/world/things'
-import { openDemoBench } from './support/open-demo-bench'
+import { openDemoBench } from '../support/open-demo-bench'
 
 const IMAGE = 'survey office 3 May.vhdx'
 const HERE = '127.0.0.1'
