@@ -15,7 +15,7 @@ onOwnBench(
   },
   {
     ...{ 'field-laptop': 'surveyed', 'lighting-desk': 'surveyed', 'logbook-server': 'surveyed' },
-    ...{ 'survey-office': 'surveyed', 'ticket-desk': 'fitted' },
+    ...{ 'survey-office': 'surveyed', 'editing-computer': 'surveyed', 'ticket-desk': 'fitted' },
   },
 )
 

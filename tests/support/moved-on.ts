@@ -4,6 +4,7 @@ import './bundled-threads'
 import type { Reached } from './stages'
 
 const { database } = await import('@/server/database')
+const { jobEnd, runningJobs } = await import('@/server/jobs')
 const { lockByDefault, settleList, takeFirstRoute, toRoute } = await import('./carry-out')
 
 /** What brings a move one station on, in their order. */
@@ -23,4 +24,6 @@ for (let at = 0; at < wanted.length; at += 2) {
     if (stage === reached) break
   }
 }
+// What was begun on the way would be cut off.
+for (const { id } of runningJobs()) await jobEnd(id)
 process.exit()
