@@ -1,5 +1,6 @@
 'use client'
 
+import dynamic from 'next/dynamic'
 import { useState } from 'react'
 import type { Sure } from '@/core/copy/journal'
 import type { CopyView } from '@/core/copy/view'
@@ -21,8 +22,13 @@ import { TickField } from '@/ui/shared/field'
 import { type LogLine, Logbook } from '@/ui/shared/logbook'
 import { Plate, type PlateDrive } from '@/ui/shared/plate'
 import { Bell, useCopyEnd } from './copy-end'
-import { SpeedChart } from './speed-chart'
 import { ChangedList, CopySummaryPanel, LostList, SaveLink } from './summary'
+
+// What draws charts is large, and few pages have one.
+const SpeedChart = dynamic(() => import('./speed-chart').then((module) => module.SpeedChart), {
+  ssr: false,
+  loading: () => <div className="h-[140px]" />,
+})
 
 interface CopyPage {
   readonly copy: Omit<CopyView, 'leg' | 'startedAt' | 'endedAt'>

@@ -1,12 +1,15 @@
 'use client'
 
 import { Link } from '@/ui/frame/link'
-import { Bar, BarChart, LabelList, ResponsiveContainer, XAxis, YAxis } from 'recharts'
+import dynamic from 'next/dynamic'
 import { CircleCheck, CircleX } from 'lucide-react'
-import { formatSize, groupDigits } from '@/core/bytes/size'
+import { formatSize } from '@/core/bytes/size'
 import type { Speed } from '@/core/intake/speed'
 import type { ProofCheck } from '@/core/proof/compare'
 import { Button } from '@/ui/shared/button'
+
+// What draws charts is large, and few pages have one.
+const SpeedBars = dynamic(() => import('./speed-bars').then((module) => module.SpeedBars), { ssr: false })
 
 export interface AfterView {
   readonly speeds: readonly {
@@ -111,8 +114,6 @@ export function After({ checks, after, busy, onTurnOn, onRepair }: AfterProps) {
   )
 }
 
-const axis = { fontSize: 12, fontFamily: 'var(--font-mono)', fill: 'var(--ink-soft)' }
-
 /** The new drive's speed beside the old one's, both measured the same way. */
 export function Speeds({ speeds }: { speeds: AfterView['speeds'] }) {
   return (
@@ -156,10 +157,7 @@ interface ComparedProps {
 }
 
 function Compared({ title, unit, before, after, names }: ComparedProps) {
-  const data = [
-    { name: 'before', value: Math.round(before), fill: 'var(--sea-2)' },
-    { name: 'now', value: Math.round(after), fill: 'var(--sea-4)' },
-  ]
+  const [was, is] = [Math.round(before), Math.round(after)]
   const times = before > 0 ? after / before : 0
   return (
     <figure>
@@ -167,26 +165,8 @@ function Compared({ title, unit, before, after, names }: ComparedProps) {
         <span className="font-semibold">{title}</span>
         <span className="font-mono text-[13px] text-ink-soft">{times > 0 ? `× ${times.toFixed(1)}` : ''}</span>
       </figcaption>
-      <div
-        role="img"
-        aria-label={`${title}: ${names[0]} ${data[0].value}, ${names[1]} ${data[1].value} ${unit}`}
-        className="h-[84px]"
-      >
-        <ResponsiveContainer width="100%" height="100%">
-          <BarChart data={data} layout="vertical" margin={{ top: 4, right: 112, bottom: 0, left: 0 }}>
-            <XAxis type="number" hide domain={[0, Math.max(data[0].value, data[1].value, 1)]} />
-            <YAxis type="category" dataKey="name" width={52} tick={axis} stroke="var(--line-strong)" tickLine={false} />
-            <Bar dataKey="value" barSize={20} isAnimationActive={false}>
-              <LabelList
-                dataKey="value"
-                position="right"
-                // In one piece: the chart would break it at a plain space.
-                formatter={(value) => `${groupDigits(Number(value))}\u00a0${unit}`}
-                style={{ fontSize: 12, fontFamily: 'var(--font-mono)', fill: 'var(--ink)' }}
-              />
-            </Bar>
-          </BarChart>
-        </ResponsiveContainer>
+      <div role="img" aria-label={`${title}: ${names[0]} ${was}, ${names[1]} ${is} ${unit}`} className="h-[84px]">
+        <SpeedBars before={was} now={is} unit={unit} />
       </div>
     </figure>
   )
