@@ -29,6 +29,7 @@ async function mains(on: boolean): Promise<void> {
 }
 
 const slot = (name: string) => ({ kind: 'slot', computerId: 'ticket-desk', slot: name })
+const countOf = async (css: string) => (await page.driver.findElements(By.css(css))).length
 const text = async (testId: string) => (await page.find(testId)).getText()
 const targetFile = () => path.join(served.data, 'drives', 'crv5-960.img')
 const nonZero = (drive: string) =>
@@ -156,6 +157,7 @@ describe('after it started', () => {
     const words = await Promise.all(labels.map((l) => l.getAttribute('aria-label')))
     expect(words).toHaveLength(2)
     for (const label of words) expect(label).toMatch(/: Corvina S3 240 GB \d+, Corvina S5 960 GB \d+/)
+    await page.until(async () => (await countOf('[data-testid="speeds"] svg text')) > 0, 'the bars')
     await expectAccessible(page, 'proof, with speeds')
   })
 

@@ -14,7 +14,7 @@ import {
   volumeSize,
 } from '../support/independent'
 import { expectAccessible } from './support/axe'
-import { Key, Page } from './support/browser'
+import { By, Key, Page } from './support/browser'
 import { onOwnBench } from './support/own-bench'
 import type { Served } from './support/serve'
 import { closeCase, settle, setPace, tickAllSteps, toFit, toReady, toRoute, toSurvey, typePlate } from './support/steps'
@@ -172,6 +172,8 @@ describe('the ticket desk', () => {
     expect(summary).toMatch(/3 Harbour \(C:\)\s+used blocks\s+201\.5 GiB/)
     expect(summary).toMatch(/Copying\s+8 min 5\d s/)
     expect(summary).toMatch(/Lost\s+nothing/)
+    const lines = By.css('[aria-label="Speed over time"] svg path')
+    await page.until(async () => (await page.driver.findElements(lines)).length > 0, 'the line of the speed')
     await expectAccessible(page, 'copy, done')
   })
 
