@@ -5,16 +5,16 @@ import { setPace, standReady, tickAllSteps, typePlate } from './support/steps'
 
 let page: Page
 
-onOwnBench((p) => {
-  page = p
-})
+onOwnBench(
+  (p) => {
+    page = p
+  },
+  { 'survey-office': 'surveyed', 'logbook-server': 'surveyed' },
+)
 
-/** From the intake to the fit of the way, or of the first one; what the new computer `needs` is told with the ways. */
+/** From the routes to the fit of the way, or of the first one; what the new computer `needs` is told with the ways. */
 async function toFit(move: string, way?: RegExp, needs?: RegExp): Promise<void> {
-  await page.open(`/moves/${move}/intake`)
-  await page.next(/Read the drives/)
-  await page.untilText(/Continue to Route/)
-  await page.next(/Continue to Route/)
+  await page.open(`/moves/${move}/route`)
   await page.untilFinding(/routes? (works?|can)/)
   if (needs) expect(await (await page.find('needs')).getText()).toMatch(needs)
   if (way) await page.click(way)

@@ -6,19 +6,18 @@ import { setPace, standReady, tickAllSteps, typePlate } from './support/steps'
 
 let page: Page
 
-onOwnBench((p) => {
-  page = p
-})
+onOwnBench(
+  (p) => {
+    page = p
+  },
+  { 'survey-office': 'surveyed', 'logbook-server': 'surveyed' },
+)
 
 const LONG = 300_000
 
-/** From a move's intake to its routes. */
-async function toRoutes(move: string): Promise<void> {
-  await page.open(`/moves/${move}/intake`)
+async function openRoutes(move: string): Promise<void> {
+  await page.open(`/moves/${move}/route`)
   await setPace(page, /as fast as it goes/)
-  await page.next(/Read the drives/)
-  await page.untilText(/Continue to Route/)
-  await page.next(/Continue to Route/)
   await page.untilFinding(/routes work/)
 }
 
@@ -37,7 +36,7 @@ async function places(): Promise<void> {
 
 describe('the survey office PC, by an image on the transfer drive', () => {
   it('is copied into a file of that drive', async () => {
-    await toRoutes('survey-office')
+    await openRoutes('survey-office')
     while ((await page.driver.findElements({ css: 'main button[aria-expanded="false"]' })).length > 0)
       await page.click(/more like it/, 'main button[aria-expanded="false"]')
     await page.click(/^Ostrica S1[\s\S]*Image/)
@@ -116,7 +115,7 @@ describe('images outside of moves', () => {
 
 describe('the logbook server, over the network while it runs', () => {
   it('is copied into both virtual disks as it was at one moment', async () => {
-    await toRoutes('logbook-server')
+    await openRoutes('logbook-server')
     await page.click(/Over the network to a virtual disk, while it runs/)
     await page.next(/Use this route/)
     await page.untilText(/Size of the virtual disk/)
