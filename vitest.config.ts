@@ -70,7 +70,7 @@ export default defineConfig({
           maxWorkers: availableParallelism(),
           env: { IMBARCO_LOG: process.env.IMBARCO_LOG ?? 'silent' },
           globalSetup: ['tests/support/demo-bench.ts'],
-          setupFiles: ['tests/support/threads.ts', 'tests/support/quick-queries.ts'],
+          setupFiles: ['own-data-folder', 'threads', 'quick-queries'].map((name) => `tests/support/${name}.ts`),
           include: OWN_WORLD,
           testTimeout: 150_000,
           hookTimeout: 60_000,

@@ -41,7 +41,7 @@ const TOOLS = [
 const BROWSER = ['chromium', 'chromium-headless-shell', 'chromium-driver']
 
 /** What is tested before the pages are built. */
-const WITHOUT_BROWSER = ['core', 'unit', 'server']
+const WITHOUT_BROWSER = ['core', 'unit', 'server'].flatMap((name) => ['--project', name])
 
 /** A file system in memory, and how much of it has to be free. */
 const MEMORY = '/dev/shm'
@@ -62,12 +62,12 @@ process.env.NODE_OPTIONS = [process.env.NODE_OPTIONS, '--max-semi-space-size=64'
 // The long property, damage and sweep runs, in place of the quick ones.
 if (given.includes('--deep')) process.env.IMBARCO_DEEP = '1'
 if (given.includes('--deep') && rest.length === 0) {
-  run(bin('vitest'), ['run', ...WITHOUT_BROWSER.flatMap((name) => ['--project', name])])
+  run(bin('vitest'), ['run', ...WITHOUT_BROWSER])
 } else if (rest.length > 0) {
   await build()
   run(bin('vitest'), ['run', ...rest])
 } else {
-  run(bin('vitest'), ['run', ...WITHOUT_BROWSER.flatMap((name) => ['--project', name])])
+  run(bin('vitest'), ['run', ...WITHOUT_BROWSER])
   await build()
   // Several servers run side by side, and each would compile and collect in four threads of its own.
   process.env.NODE_OPTIONS += ' --v8-pool-size=1'

@@ -1,5 +1,4 @@
 import { createHash } from 'node:crypto'
-import { rmSync } from 'node:fs'
 import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
 import type * as openDriveModule from '@/outside/open-drive'
@@ -16,14 +15,6 @@ import type * as repairJournalModule from '@/host/repair-journal'
 import { repairIn } from '@/host/repair-journal'
 import type * as threadsModule from './jobs/threads'
 import { blake3 } from '@/host/strong-digest'
-
-const folder = await vi.hoisted(async () => {
-  const { mkdtempSync } = await import('node:fs')
-  const { tmpdir } = await import('node:os')
-  const data = mkdtempSync(`${tmpdir()}/imbarco-after-`)
-  process.env.IMBARCO_DATA = data
-  return data
-})
 
 // The power goes after so many writes to a drive, to a journal or to the database.
 const power = vi.hoisted(() => {
@@ -93,7 +84,7 @@ import { loadMove } from './moves'
 import { driveOf } from './moves/media'
 import { loadLeg } from './moves/legs'
 import { movePage } from './moves/page'
-import { journalsFolder } from './ground/paths'
+import { dataFolder, journalsFolder } from './ground/paths'
 import * as views from './stations/testing'
 import { pastMoves } from './pages/past'
 import { startTrial } from './stations/proof'
@@ -106,6 +97,8 @@ import { confirmSurvey, readDrives } from './stations/survey'
 import { finishStep, tickScrews, untickStep } from './stations/swap'
 import { refusalCode, refused } from './ground/testing'
 import { runsOf } from '@/core/testing'
+
+const folder = dataFolder()
 
 const MOVE = 'ticket-desk'
 /** Each write in the deep run. */
@@ -181,7 +174,6 @@ beforeAll(async () => {
 
 afterAll(async () => {
   await (await database()).close()
-  rmSync(folder, { recursive: true, force: true })
 })
 
 describe('the swap', () => {

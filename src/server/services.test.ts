@@ -1,8 +1,8 @@
 import { BadStructure } from '@/core/errors'
 import { CopySummarySchema } from '@/core/copy/progress'
-import { closeSync, openSync, readFileSync, rmSync, statSync, writeSync } from 'node:fs'
+import { closeSync, openSync, readFileSync, statSync, writeSync } from 'node:fs'
 import path from 'node:path'
-import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
+import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { SCENARIO_START } from '@/bench/scenario/things'
 import { STATION_IDS } from '@/core/move/stations'
 import { answer, jsonBody, respond, refusedFor } from './ground/answer'
@@ -39,14 +39,9 @@ import { confirmSurvey, readDrives } from './stations/survey'
 import { finishStep } from './stations/swap'
 import { calendarDay, clockSeconds, clockTime, dayAfter, daysUntil } from './ground/words'
 import { refusalCode, refused } from './ground/testing'
+import { dataFolder } from '@/server/ground/paths'
 
-const folder = await vi.hoisted(async () => {
-  const { mkdtempSync } = await import('node:fs')
-  const { tmpdir } = await import('node:os')
-  const data = mkdtempSync(`${tmpdir()}/imbarco-services-`)
-  process.env.IMBARCO_DATA = data
-  return data
-})
+const folder = dataFolder()
 
 const MOVE = 'ticket-desk'
 const target = path.join(folder, 'drives', 'crv5-960.img')
@@ -59,7 +54,6 @@ beforeAll(async () => {
 
 afterAll(async () => {
   await (await database()).close()
-  rmSync(folder, { recursive: true, force: true })
 })
 
 const readyNow = async () => {

@@ -1,18 +1,15 @@
-import { mkdtempSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs'
-import { tmpdir } from 'node:os'
+import { readFileSync, statSync, writeFileSync } from 'node:fs'
 import path from 'node:path'
-import { afterAll, beforeEach, describe, expect, it } from 'vitest'
+import { beforeEach, describe, expect, it } from 'vitest'
 import { hostName, isLoopback, ownNames } from '@/server/access/names'
 import { checkPassphrase, needsPassphrase, removePassphrase, setPassphrase } from '@/server/access/passphrase'
 import { isSession, newSession } from '@/server/access/session'
+import { dataFolder } from '@/server/ground/paths'
 import { refusalCode, refused } from '@/server/ground/testing'
 
-const folder = mkdtempSync(path.join(tmpdir(), 'imbarco-access-'))
-const file = path.join(folder, 'passphrase.json')
-process.env.IMBARCO_DATA = folder
+const file = path.join(dataFolder(), 'passphrase.json')
 
 beforeEach(removePassphrase)
-afterAll(() => rmSync(folder, { recursive: true, force: true }))
 
 describe('a passphrase', () => {
   it('opens a session, which ends when another one is set', async () => {

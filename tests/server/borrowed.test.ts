@@ -1,13 +1,4 @@
-import { rmSync } from 'node:fs'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
-
-const folder = await vi.hoisted(async () => {
-  const { mkdtempSync } = await import('node:fs')
-  const { tmpdir } = await import('node:os')
-  const data = mkdtempSync(`${tmpdir()}/imbarco-borrowed-`)
-  process.env.IMBARCO_DATA = data
-  return data
-})
 
 import { makeHoneyHouseDisk, ORDERS } from '@/bench/scenario/disks/honey-house'
 import { HONEY_HOUSE, HONEY_HOUSE_BENCH } from '@/bench/scenario/things'
@@ -61,7 +52,6 @@ beforeAll(async () => {
 
 afterAll(async () => {
   await (await database()).close()
-  rmSync(folder, { recursive: true, force: true })
 })
 
 /** The honey house lends its disk at a port, by the same code each time. */

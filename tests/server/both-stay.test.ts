@@ -1,13 +1,4 @@
-import { rmSync } from 'node:fs'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
-
-const folder = await vi.hoisted(async () => {
-  const { mkdtempSync } = await import('node:fs')
-  const { tmpdir } = await import('node:os')
-  const data = mkdtempSync(`${tmpdir()}/imbarco-both-stay-`)
-  process.env.IMBARCO_DATA = data
-  return data
-})
 
 import { surveyDrive } from '@/core/survey/survey'
 import { sha256 } from '@/host/sha256'
@@ -45,7 +36,6 @@ beforeAll(async () => {
 })
 afterAll(async () => {
   await (await database()).close()
-  rmSync(folder, { recursive: true, force: true })
 })
 
 const proofNow = async () => proofView(await movePage(MOVE))

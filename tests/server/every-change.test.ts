@@ -3,14 +3,6 @@ import path from 'node:path'
 import { isDeepStrictEqual } from 'node:util'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
 
-const folder = await vi.hoisted(async () => {
-  const { mkdtempSync } = await import('node:fs')
-  const { tmpdir } = await import('node:os')
-  const data = mkdtempSync(`${tmpdir()}/imbarco-every-change-`)
-  process.env.IMBARCO_DATA = data
-  return data
-})
-
 import * as actions from '@/app/actions'
 import { POST as placeDrive } from '@/app/api/bench/drives/[id]/place/route'
 import { POST as importBench } from '@/app/api/benches/import/route'
@@ -26,7 +18,7 @@ import { BenchRow, CopyRow, DriveRow, JobRow, MoveRow } from '@/server/database/
 import { inTransaction } from '@/server/database/transaction'
 import { borrowedState } from '@/server/pages/lent/borrow'
 import { lentNow } from '@/server/pages/lent/now'
-import { drivesFolder, imagesFolder, journalsFolder } from '@/server/ground/paths'
+import { dataFolder, drivesFolder, imagesFolder, journalsFolder } from '@/server/ground/paths'
 import { jobEnd, runningJobs } from '@/server/jobs'
 import { leasableDrive, takeLease } from '@/server/leases'
 import { moveRow } from '@/server/moves'
@@ -39,6 +31,8 @@ import { benchState, driveById } from '@/server/world'
 import { importBench as importBenchFile } from '@/server/world/benches'
 import { openDemoBench } from '../support/open-demo-bench'
 import { deep } from '@/core/testing'
+
+const folder = dataFolder()
 
 // Some hundred changes in each state, three times each.
 vi.setConfig({ testTimeout: 400_000 })
@@ -495,7 +489,6 @@ beforeAll(async () => {
 
 afterAll(async () => {
   await (await database()).close()
-  rmSync(folder, { recursive: true, force: true })
 })
 
 describe('every change, three times at one moment', () => {

@@ -1,14 +1,6 @@
-import { readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
+import { readdirSync, readFileSync, writeFileSync } from 'node:fs'
 import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
-
-const folder = await vi.hoisted(async () => {
-  const { mkdtempSync } = await import('node:fs')
-  const { tmpdir } = await import('node:os')
-  const data = mkdtempSync(`${tmpdir()}/imbarco-image-routes-`)
-  process.env.IMBARCO_DATA = data
-  return data
-})
 
 import type { BlockDevice } from '@/core/block/device'
 import { SliceDevice } from '@/core/block/slice'
@@ -26,7 +18,7 @@ import { makeSystemDisk, sha256 } from '@/core/testing-disk'
 import { proposeMachine } from '@/core/vm/propose'
 import { openPackage } from '@/host/open-package'
 import { diskName, writePackage } from '@/host/package'
-import { imagesFolder } from '@/server/ground/paths'
+import { dataFolder, imagesFolder } from '@/server/ground/paths'
 import { jobEnd } from '@/server/jobs'
 import { openHostImage } from '@/host/images'
 import { startImageJob } from '@/server/pages/images/jobs'
@@ -77,6 +69,8 @@ import {
 } from '../support/carry-out'
 import { cutPartition, listFiles } from '../support/independent'
 
+const folder = dataFolder()
+
 // Moves that go by an image, from the first reading to a start from the new drive.
 
 const SERVER = 'still-server'
@@ -89,7 +83,6 @@ beforeAll(async () => {
 })
 afterAll(async () => {
   await (await database()).close()
-  rmSync(folder, { recursive: true, force: true })
 })
 
 describe('the survey office PC', () => {

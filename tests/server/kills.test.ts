@@ -6,7 +6,7 @@ import { createInterface } from 'node:readline'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { JOB_KINDS } from '@/core/job'
 import { findEmulator } from '@/host/emulator'
-import { bundleFile } from '../support/bundle-worker'
+import { bundleWithThreads } from '../support/bundle-worker'
 import { layDemoBench } from '../support/demo-bench'
 
 /** One kind needs an emulator, which not every computer has. */
@@ -55,8 +55,7 @@ async function live(before: string, next: string): Promise<Found> {
 }
 
 beforeAll(async () => {
-  const sources = ['src/server/jobs/threads/tasks.worker.ts', 'src/server/copying/copy.worker.ts']
-  server = [...sources, 'tests/support/killed-server.ts'].map((file) => bundleFile(path.resolve(file))).at(-1)!
+  server = bundleWithThreads('tests/support/killed-server.ts')
   await layDemoBench(folder)
 }, 120_000)
 

@@ -1,14 +1,5 @@
-import { rmSync } from 'node:fs'
 import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
-
-const folder = await vi.hoisted(async () => {
-  const { mkdtempSync } = await import('node:fs')
-  const { tmpdir } = await import('node:os')
-  const data = mkdtempSync(`${tmpdir()}/imbarco-lent-`)
-  process.env.IMBARCO_DATA = data
-  return data
-})
 
 import { DeviceGone, readBytes } from '@/core/block/device'
 import { pieceDigest } from '@/core/copy/piece-digests'
@@ -28,6 +19,9 @@ import { answerBorrower, endLending, lend, lentState, takeLoanBack } from '@/ser
 import { driveById, placeDrive, withDrive } from '@/server/world'
 import { addDrive } from '@/server/world/things'
 import { openDemoBench } from '../support/open-demo-bench'
+import { dataFolder } from '@/server/ground/paths'
+
+const folder = dataFolder()
 
 const IMAGE = 'survey office 3 May.vhdx'
 const HERE = '127.0.0.1'
@@ -40,7 +34,6 @@ vi.setConfig({ testTimeout: 120_000 })
 afterAll(async () => {
   for (const { id } of (await lentState(undefined)).lent) await endLending({ lent: id })
   await (await database()).close()
-  rmSync(folder, { recursive: true, force: true })
 })
 
 const lentNow = async () => (await lentState(undefined)).lent

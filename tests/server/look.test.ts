@@ -1,29 +1,23 @@
 import { execFileSync } from 'node:child_process'
 import { createHash } from 'node:crypto'
-import { copyFileSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
+import { copyFileSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs'
 import path from 'node:path'
-import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
-
-const folder = await vi.hoisted(async () => {
-  const { mkdtempSync } = await import('node:fs')
-  const { tmpdir } = await import('node:os')
-  const data = mkdtempSync(`${tmpdir()}/imbarco-look-`)
-  process.env.IMBARCO_DATA = data
-  return data
-})
+import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 
 import { GET as findRoute } from '@/app/api/find/route'
 import { GET as folderRoute } from '@/app/api/look/folder/route'
 import { GET as searchRoute } from '@/app/api/look/search/route'
 import { DriveRow } from '@/server/database/models'
 import { database } from '@/server/database'
-import { imagesFolder } from '@/server/ground/paths'
+import { dataFolder, imagesFolder } from '@/server/ground/paths'
 import { jobEnd } from '@/server/jobs'
 import { startImageJob } from '@/server/pages/images/jobs'
 import { driveById } from '@/server/world'
 import { putOnBench } from '@/server/world/image-drives'
 import { openDemoBench } from '../support/open-demo-bench'
 import { gptWithExt4, OWN_FILES } from '../support/own-disks'
+
+const folder = dataFolder()
 
 const disk = () => path.join(imagesFolder(), 'workshop.img')
 const get = (route: (request: Request) => Promise<Response>, query: Record<string, string>) =>
@@ -37,7 +31,6 @@ beforeAll(async () => {
 
 afterAll(async () => {
   await (await database()).close()
-  rmSync(folder, { recursive: true, force: true })
 })
 
 interface Line {

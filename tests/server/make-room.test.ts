@@ -1,13 +1,5 @@
-import { existsSync, rmSync } from 'node:fs'
+import { existsSync } from 'node:fs'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
-
-const folder = await vi.hoisted(async () => {
-  const { mkdtempSync } = await import('node:fs')
-  const { tmpdir } = await import('node:os')
-  const data = mkdtempSync(`${tmpdir()}/imbarco-make-room-`)
-  process.env.IMBARCO_DATA = data
-  return data
-})
 
 import { MIB } from '@/core/bytes/size'
 import { giversFor } from '@/core/fit/givers'
@@ -50,7 +42,6 @@ beforeAll(async () => {
 })
 afterAll(async () => {
   await (await database()).close()
-  rmSync(folder, { recursive: true, force: true })
 })
 
 const plateOf = async () => (await driveById(TARGET)).serial.replace(/\W/g, '').slice(-4)

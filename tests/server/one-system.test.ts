@@ -1,13 +1,4 @@
-import { rmSync } from 'node:fs'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
-
-const folder = await vi.hoisted(async () => {
-  const { mkdtempSync } = await import('node:fs')
-  const { tmpdir } = await import('node:os')
-  const data = mkdtempSync(`${tmpdir()}/imbarco-one-system-`)
-  process.env.IMBARCO_DATA = data
-  return data
-})
 
 import { SliceDevice } from '@/core/block/slice'
 import { readMarker } from '@/core/survey/marker'
@@ -62,7 +53,6 @@ beforeAll(async () => {
 })
 afterAll(async () => {
   await (await database()).close()
-  rmSync(folder, { recursive: true, force: true })
 })
 
 const surveyOf = async (id: string) => withDrive(await driveById(id), (device) => surveyDrive(device, sha256))

@@ -1,13 +1,4 @@
-import { rmSync } from 'node:fs'
-import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
-
-const folder = await vi.hoisted(async () => {
-  const { mkdtempSync } = await import('node:fs')
-  const { tmpdir } = await import('node:os')
-  const data = mkdtempSync(`${tmpdir()}/imbarco-parallel-`)
-  process.env.IMBARCO_DATA = data
-  return data
-})
+import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 
 import * as actions from '@/app/actions'
 import { benchState, driveById, placeDrive } from '@/server/world'
@@ -34,7 +25,6 @@ beforeAll(async () => {
 
 afterAll(async () => {
   await (await database()).close()
-  rmSync(folder, { recursive: true, force: true })
 })
 
 /** The same request three times at one moment: how many were carried out. Whatever was not has a sentence. */

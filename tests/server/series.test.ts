@@ -1,14 +1,5 @@
-import { rmSync } from 'node:fs'
 import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
-
-const folder = await vi.hoisted(async () => {
-  const { mkdtempSync } = await import('node:fs')
-  const { tmpdir } = await import('node:os')
-  const data = mkdtempSync(`${tmpdir()}/imbarco-series-`)
-  process.env.IMBARCO_DATA = data
-  return data
-})
 
 import { COMPUTER_MODELS } from '@/bench/catalogue'
 import { PLATE_CHARACTERS } from '@/core/ready/plate-check'
@@ -36,6 +27,9 @@ import { driveById, placeDrive, withDrive } from '@/server/world'
 import { addDrive, saveComputer } from '@/server/world/things'
 import { copyEnd, copyEnds } from '../support/carry-out'
 import { openDemoBench } from '../support/open-demo-bench'
+import { dataFolder } from '@/server/ground/paths'
+
+const folder = dataFolder()
 
 const MASTER = 'survey office 3 May.vhdx'
 const BLANK = { from: 'blank', kind: 'sata-ssd', model: 'Tellina T1', logicalSectorSize: 512, purpose: 'customer' }
@@ -68,7 +62,6 @@ vi.setConfig({ testTimeout: 300_000 })
 
 afterAll(async () => {
   await (await database()).close()
-  rmSync(folder, { recursive: true, force: true })
 })
 
 const members = () => computers.map((computerId, i) => ({ computerId, targetId: drives[i] }))

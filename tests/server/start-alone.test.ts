@@ -1,14 +1,6 @@
-import { mkdirSync, rmSync } from 'node:fs'
+import { mkdirSync } from 'node:fs'
 import path from 'node:path'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
-
-const folder = await vi.hoisted(async () => {
-  const { mkdtempSync } = await import('node:fs')
-  const { tmpdir } = await import('node:os')
-  const data = mkdtempSync(`${tmpdir()}/imbarco-start-alone-`)
-  process.env.IMBARCO_DATA = data
-  return data
-})
 
 import { readBytes } from '@/core/block/device'
 import type { MemoryDevice } from '@/core/block/memory'
@@ -45,7 +37,6 @@ beforeAll(async () => {
 
 afterAll(async () => {
   await (await database()).close()
-  rmSync(folder, { recursive: true, force: true })
 })
 
 describe('the start of an image alone', () => {

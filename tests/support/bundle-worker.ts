@@ -65,6 +65,13 @@ export function bundleFile(source: string): string {
   return outfile
 }
 
+/** The JavaScript of a program that does what the server does, with its threads beside it. */
+export function bundleWithThreads(program: string): string {
+  const threads = ['src/server/jobs/threads/tasks.worker.ts', 'src/server/copying/copy.worker.ts']
+  for (const thread of threads) bundleFile(path.join(ROOT, thread))
+  return bundleFile(path.join(ROOT, program))
+}
+
 /** The JavaScript of a worker. Anything else than a worker written in TypeScript stays as it is. */
 export function bundleOf(file: string | URL): string | URL {
   const source = file instanceof URL ? fileURLToPath(file) : file

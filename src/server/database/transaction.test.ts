@@ -1,14 +1,5 @@
 import { EventEmitter, once } from 'node:events'
-import { rmSync } from 'node:fs'
-import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
-
-const folder = await vi.hoisted(async () => {
-  const { mkdtempSync } = await import('node:fs')
-  const { tmpdir } = await import('node:os')
-  const data = mkdtempSync(`${tmpdir()}/imbarco-transaction-`)
-  process.env.IMBARCO_DATA = data
-  return data
-})
+import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 
 import { type BenchEvent, publish, subscribe } from '../ground/events'
 import { benchState, changeComputer, computerById } from '../world'
@@ -25,7 +16,6 @@ beforeAll(async () => {
 
 afterAll(async () => {
   await (await database()).close()
-  rmSync(folder, { recursive: true, force: true })
 })
 
 const isOnline = async () => (await benchState()).computers.find((c) => c.id === DESK)?.online

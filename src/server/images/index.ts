@@ -26,7 +26,7 @@ interface Cached {
 const cache = () => singleton('image-summaries', () => new Map<string, Cached>())
 
 const drivesRead = () =>
-  singleton('drives-of-all', () => ({ version: -1, drives: Promise.resolve<readonly Drive[]>([]) }))
+  singleton('drives-of-all', () => ({ version: NaN, drives: Promise.resolve<readonly Drive[]>([]) }))
 
 /** The drives of all benches: an image stands for one of them at most. Read once for each state of the things. */
 export async function drivesOfAll(): Promise<readonly Drive[]> {
@@ -35,7 +35,7 @@ export async function drivesOfAll(): Promise<readonly Drive[]> {
   if (read.version !== thingsVersion()) {
     read.version = thingsVersion()
     read.drives = DriveRow.findAll().then((rows) => readable(rows, (row) => row.data).found)
-    read.drives.catch(() => (read.version = -1))
+    read.drives.catch(() => (read.version = NaN))
   }
   return read.drives
 }

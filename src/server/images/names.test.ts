@@ -1,22 +1,14 @@
-import { mkdirSync, rmSync, symlinkSync, writeFileSync } from 'node:fs'
+import { mkdirSync, symlinkSync, writeFileSync } from 'node:fs'
 import path from 'node:path'
 import fc from 'fast-check'
-import { afterAll, describe, expect, it, vi } from 'vitest'
+import { describe, expect, it } from 'vitest'
 import { utf8Bytes } from '@/core/words'
 
-const folder = await vi.hoisted(async () => {
-  const { mkdtempSync } = await import('node:fs')
-  const { tmpdir } = await import('node:os')
-  const data = mkdtempSync(`${tmpdir()}/imbarco-names-`)
-  process.env.IMBARCO_DATA = data
-  return data
-})
-
-import { imagesFolder } from '../ground/paths'
+import { dataFolder, imagesFolder } from '../ground/paths'
 import { refusalCode } from '../ground/testing'
 import { freeName, imagePath, ImageNameSchema, newImagePath } from './names'
 
-afterAll(() => rmSync(folder, { recursive: true, force: true }))
+const folder = dataFolder()
 
 describe('the name of an image', () => {
   it('that is wished for becomes one that every file system takes, and keeps its extension', async () => {

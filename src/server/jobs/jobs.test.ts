@@ -1,15 +1,6 @@
-import { rmSync } from 'node:fs'
 import type { Worker } from 'node:worker_threads'
 import type { Pool } from 'generic-pool'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
-
-const folder = await vi.hoisted(async () => {
-  const { mkdtempSync } = await import('node:fs')
-  const { tmpdir } = await import('node:os')
-  const data = mkdtempSync(`${tmpdir()}/imbarco-jobs-`)
-  process.env.IMBARCO_DATA = data
-  return data
-})
 
 import { NotSupported } from '@/core/errors'
 import { JOB_KINDS } from '@/core/job'
@@ -21,6 +12,9 @@ import { refusalCode, refused } from '../ground/testing'
 import { takeLease } from '../leases'
 import { runTask, TaskStopped } from './threads'
 import { jobById, type JobOrder, listJobs, runningJobs, settleJobs, startJob, stopJob } from '.'
+import { dataFolder } from '@/server/ground/paths'
+
+const folder = dataFolder()
 
 const thing = { keys: ['a file'], name: 'The image a' }
 const order = <T>(run: JobOrder<T>['run'], more: Partial<JobOrder<T>> = {}): JobOrder<T> => ({
@@ -32,7 +26,6 @@ const order = <T>(run: JobOrder<T>['run'], more: Partial<JobOrder<T>> = {}): Job
 beforeAll(() => database())
 afterAll(async () => {
   await (await database()).close()
-  rmSync(folder, { recursive: true, force: true })
 })
 
 describe('a job', () => {

@@ -1,13 +1,4 @@
-import { rmSync } from 'node:fs'
 import { afterAll, beforeAll, expect, it, vi } from 'vitest'
-
-const folder = await vi.hoisted(async () => {
-  const { mkdtempSync } = await import('node:fs')
-  const { tmpdir } = await import('node:os')
-  const data = mkdtempSync(`${tmpdir()}/imbarco-copies-`)
-  process.env.IMBARCO_DATA = data
-  return data
-})
 
 import { USUAL_CHOICES } from '@/core/copy/choices'
 import { openDemoBench } from '../../../tests/support/open-demo-bench'
@@ -24,7 +15,6 @@ beforeAll(async () => {
 
 afterAll(async () => {
   await (await database()).close()
-  rmSync(folder, { recursive: true, force: true })
 })
 
 it('tells the end of a copy to whoever is answered after it was stored, whenever they asked', async () => {

@@ -119,7 +119,7 @@ interface CopiesRead {
 }
 
 const copiesRead = () =>
-  singleton('copies-read', (): CopiesRead => ({ version: -1, byMove: Promise.resolve(new Map()) }))
+  singleton('copies-read', (): CopiesRead => ({ version: NaN, byMove: Promise.resolve(new Map()) }))
 
 /** All copies of a move, the newest first, as they are stored. Most of many moves have none; they are read together, once for each state. */
 async function copiesOf(moveId: string): Promise<readonly CopyView[]> {
@@ -130,7 +130,7 @@ async function copiesOf(moveId: string): Promise<readonly CopyView[]> {
     if (read.version !== version) {
       read.version = version
       read.byMove = readCopies()
-      read.byMove.catch(() => (read.version = -1))
+      read.byMove.catch(() => (read.version = NaN))
     }
     const byMove = await read.byMove
     // Of a copy that ended meanwhile memory tells nothing any more, and what was read does not yet.

@@ -1,13 +1,4 @@
-import { rmSync } from 'node:fs'
 import { afterAll, beforeAll, expect, it, vi } from 'vitest'
-
-const folder = await vi.hoisted(async () => {
-  const { mkdtempSync } = await import('node:fs')
-  const { tmpdir } = await import('node:os')
-  const data = mkdtempSync(`${tmpdir()}/imbarco-maps-`)
-  process.env.IMBARCO_DATA = data
-  return data
-})
 
 // Checks begin once `go` lets them.
 const gate = vi.hoisted(() => ({ go: Promise.resolve() }))
@@ -45,7 +36,6 @@ beforeAll(async () => {
 
 afterAll(async () => {
   await (await database()).close()
-  rmSync(folder, { recursive: true, force: true })
 })
 
 it('becomes part of the survey in the background, and of the newest reading only', async () => {

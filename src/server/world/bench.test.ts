@@ -35,14 +35,9 @@ import {
 import { putOnBench } from './image-drives'
 import { openDemoBench } from '../../../tests/support/open-demo-bench'
 import { addDrive, changeDrive, removeThing, saveAccessory, saveComputer, setPower } from './things'
+import { dataFolder } from '@/server/ground/paths'
 
-const folder = await vi.hoisted(async () => {
-  const { mkdtempSync } = await import('node:fs')
-  const { tmpdir } = await import('node:os')
-  const data = mkdtempSync(`${tmpdir()}/imbarco-bench-services-`)
-  process.env.IMBARCO_DATA = data
-  return data
-})
+const folder = dataFolder()
 
 beforeAll(async () => {
   await openDemoBench()
@@ -50,7 +45,6 @@ beforeAll(async () => {
 
 afterAll(async () => {
   await (await database()).close()
-  rmSync(folder, { recursive: true, force: true })
 })
 
 const t20 = { ...COMPUTER_MODELS['brezza-t20'], id: '', name: 'kiosk' }
