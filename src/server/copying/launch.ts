@@ -245,9 +245,11 @@ async function takeProgress(copy: Running, message: Extract<FromWorker, { type: 
   // The clock goes on by itself, and for other copies too; only what this one took beyond that is added.
   const now = await benchNow()
   await advance(copy.benchStart + copy.benchMilliseconds - now)
+  const isEvent = message.progress.events.length !== (copy.progress?.events.length ?? 0)
   copy.progress = { ...message.progress }
   publish({ type: 'progress', moveId: copy.moveId, progress: message.progress, benchNow: Math.round(await benchNow()) })
-  if (performance.now() - copy.lastKept < KEEP_EVERY_MS) return
+  // What happened on the way is kept at once: a copy that is cut off right after it still tells of it.
+  if (!isEvent && performance.now() - copy.lastKept < KEEP_EVERY_MS) return
   copy.lastKept = performance.now()
   await CopyRow.update({ progress: copy.progress as CopyProgress }, progressOnly(copy.id))
   await keepClock()
